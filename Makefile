@@ -1,0 +1,23 @@
+# Each command sets up all it needs: a virtual environment in .venv and, where we may, Debian's libraries for Qt.
+.PHONY: demo test setup setup-test bench shots lock clean
+
+demo: setup
+	@bash tools/run_demo.sh
+
+test: setup-test
+	@bash tools/run_tests.sh
+
+setup:
+	@bash tools/setup.sh run
+
+setup-test:
+	@bash tools/setup.sh test
+
+bench: setup-test
+	@.venv/bin/python benchmarks/run.py
+
+shots: setup-test
+	@bash tools/with_display.sh .venv/bin/python tools/screenshots.py
+
+clean:
+	rm -rf .venv build *.egg-info src/*.egg-info .mypy_cache .ruff_cache .pytest_cache

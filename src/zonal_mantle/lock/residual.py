@@ -1,0 +1,31 @@
+"""A lock's readings."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..shot.zone import Lock
+
+
+@dataclass(frozen=True)
+class LockReading:
+    """Root mean square and worst residual in px, the worst frame, and how many of the shot's frames are solved."""
+
+    rms_px: float
+    worst_px: float
+    worst_frame: int
+    solved: int
+    wanted: int
+
+
+def read_lock(lock: Lock, frames: range) -> LockReading | None:
+    """What a lock measures of itself over the shot; None before it is solved."""
+    entries = [entry for entry in lock.solved if entry.frame in frames]
+    moved = [entry for entry in entries if entry.frame != lock.reference_frame]
+    if not moved:
+        return None
+    worst = max(moved, key=lambda entry: entry.residual_px)
+    rms = float(np.sqrt(np.mean([entry.residual_px**2 for entry in moved])))
+    return LockReading(rms, worst.residual_px, worst.frame, len(entries), len(frames))

@@ -1,0 +1,26 @@
+"""Runs per-pixel kernels over bands of rows on all cores.
+
+The kernels release the interpreter's lock, so plain threads do; results do not depend on how rows are shared out.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+_CORES = max(1, len(os.sched_getaffinity(0)))
+_pool = ThreadPoolExecutor(_CORES, thread_name_prefix="bands")
+
+
+def run_bands(kernel: Callable[..., None], height: int, *arguments: Any) -> None:
+    """Calls `kernel(first_row, end_row, *arguments)` so that all rows are done once."""
+    count = min(_CORES * 4, max(1, height // 16))
+    if count == 1:
+        kernel(0, height, *arguments)
+        return
+    edges = [height * k // count for k in range(count + 1)]
+    futures = [_pool.submit(kernel, edges[k], edges[k + 1], *arguments) for k in range(count)]
+    for future in futures:
+        future.result()

@@ -1,0 +1,188 @@
+"""From a file to a source, and from a source to linear pixels."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..shot.source import Source
+from . import colour
+from .errors import MediaError
+from .sequence import frame_path, frames_of, is_pattern, pattern_of, spans
+from .still import read_still, still_info
+from .video import VIDEO_SUFFIXES, VideoReader
+
+Array = NDArray[np.float32]
+
+_videos: OrderedDict[tuple[str, int, int], VideoReader] = OrderedDict()
+_videos_lock = threading.Lock()
+
+
+def open_source(path: str | Path, id: str = "source1", as_still: bool = False) -> Source:
+    """Looks at a file and describes it: a still, the sequence that it belongs to, or a video.
+
+    Parameters
+    ----------
+    path : a picture, a video, one file of a numbered sequence, or a pattern such as `plate.%04d.exr`.
+    as_still : take a numbered picture for itself, not for its sequence.
+
+    Raises
+    ------
+    MediaError : missing, unreadable.
+    """
+    text = str(Path(path).expanduser().absolute())
+    file = Path(text)
+    if file.suffix.lower() in VIDEO_SUFFIXES:
+        return _video_source(file, id)
+    pattern = text if is_pattern(text) else (None if as_still else pattern_of(file))
+    if pattern is not None:
+        frames = frames_of(pattern)
+        if is_pattern(text) and not frames:
+            raise MediaError(f"No frames of {file.name} were found in {file.parent}.")
+        if len(frames) > 1 or is_pattern(text):
+            return _sequence_source(pattern, frames, id)
+    info = still_info(file)
+    return Source(
+        id=id,
+        name=file.stem,
+        path=text,
+        kind="still",
+        width=info.width,
+        height=info.height,
+        pixel_aspect=info.pixel_aspect,
+        encoding=colour.guess(file.suffix, info.bits, info.transfer),
+        alpha=info.alpha,
+    )
+
+
+def _sequence_source(pattern: str, frames: list[int], id: str) -> Source:
+    info = still_info(frame_path(pattern, frames[0]))
+    name = Path(pattern).name
+    return Source(
+        id=id,
+        name=name[: name.index("%")].rstrip("._- ") or name,
+        path=pattern,
+        kind="sequence",
+        width=info.width,
+        height=info.height,
+        first=frames[0],
+        last=frames[-1],
+        pixel_aspect=info.pixel_aspect,
+        encoding=colour.guess(Path(pattern).suffix, info.bits, info.transfer),
+        alpha=info.alpha,
+    )
+
+
+def _video_source(file: Path, id: str) -> Source:
+    video = _video(file)
+    width, height = video.size
+    rate = video.rate
+    return Source(
+        id=id,
+        name=file.stem,
+        path=str(file),
+        kind="video",
+        width=width,
+        height=height,
+        first=1,
+        last=video.count,
+        rate=(rate.numerator, rate.denominator),
+        pixel_aspect=video.pixel_aspect,
+        encoding=colour.guess(file.suffix, 8, video.transfer),
+    )
+
+
+def _video(file: Path) -> VideoReader:
+    if not file.exists():
+        raise MediaError(f"{file.name} is missing from {file.parent}.")
+    stat = file.stat()
+    key = (str(file), stat.st_mtime_ns, stat.st_size)
+    with _videos_lock:
+        if key in _videos:
+            _videos.move_to_end(key)
+            return _videos[key]
+        video = _videos[key] = VideoReader(file)
+        while len(_videos) > 4:
+            _videos.popitem(last=False)
+        return video
+
+
+def missing_frames(source: Source) -> list[int]:
+    """Frames between first and last used that are not on disk. For stills and videos: their only file or nothing."""
+    if source.kind == "sequence":
+        there = set(frames_of(source.path))
+        return [frame for frame in range(source.start, source.end + 1) if frame not in there]
+    return [] if Path(source.path).exists() else [source.start]
+
+
+def source_problem(source: Source) -> str | None:
+    """One sentence on what is missing of a source, or None."""
+    missing = missing_frames(source)
+    if not missing:
+        return None
+    name = Path(source.path).name
+    if source.kind != "sequence":
+        return f"{name} is missing from {Path(source.path).parent}. Relink it."
+    if len(missing) == source.end - source.start + 1:
+        return f"{name} is missing from {Path(source.path).parent}. Relink it."
+    verb = "frame is" if len(missing) == 1 else "frames are"
+    return f"{name}: {len(missing)} {verb} missing: {spans(missing)}. The shot needs {source.start}–{source.end}."
+
+
+def read_frame(source: Source, frame: int) -> Array:
+    """One frame of a source, scene-linear Rec. 709, premultiplied.
+
+    Parameters
+    ----------
+    frame : a number between the source's first and last; a still gives the same picture on every frame.
+
+    Returns
+    -------
+    (h, w, 3) float32 where the source has no alpha, else (h, w, 4). NaN and infinities become 0 and the largest half.
+
+    Raises
+    ------
+    MediaError : the frame is missing, cut short or of another size, with its name and number.
+    """
+    info_alpha = source.alpha
+    if source.kind == "video":
+        if not source.first <= frame <= source.last:
+            raise MediaError(f"{source.name} has frames {source.first}–{source.last}; {frame} was asked for.")
+        pixels = _video(Path(source.path)).read(frame - source.first)
+    else:
+        path = frame_path(source.path, frame) if source.kind == "sequence" else Path(source.path)
+        if not path.exists():
+            if source.kind == "still":
+                raise MediaError(f"{path.name} is missing from {path.parent}. Relink it.")
+            raise MediaError(
+                f"Frame {frame} of {Path(source.path).name} is missing. The shot needs {source.start}–{source.end}."
+            )
+        pixels, _ = read_still(path)
+    height, width = pixels.shape[:2]
+    if (width, height) != (source.width, source.height):
+        which = f"frame {frame} of {source.name}" if source.kind != "still" else Path(source.path).name
+        raise MediaError(
+            f"{which} is {width}×{height}, not {source.width}×{source.height} as the source says. "
+            "Deliver it again, or link the source anew."
+        )
+    if info_alpha == "none":
+        pixels = np.ascontiguousarray(pixels[..., :3])
+    if not np.isfinite(pixels.sum(dtype=np.float64)):
+        pixels = np.nan_to_num(pixels, nan=0.0, posinf=65504.0, neginf=0.0)
+    return _linear_premultiplied(pixels, source)
+
+
+def _linear_premultiplied(pixels: Array, source: Source) -> Array:
+    if pixels.shape[-1] == 3:
+        return colour.to_linear(pixels, source.encoding)
+    alpha = pixels[..., 3:].copy()
+    if source.alpha == "premultiplied" and source.encoding != colour.SCENE_LINEAR:
+        pixels[..., :3] = np.where(alpha > 0, pixels[..., :3] / np.maximum(alpha, 1e-6), 0)
+    out = colour.to_linear(pixels, source.encoding)
+    if source.alpha == "straight" or source.encoding != colour.SCENE_LINEAR:
+        out[..., :3] *= alpha
+    return out

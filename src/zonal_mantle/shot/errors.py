@@ -1,0 +1,9 @@
+"""Errors that are written for the artist."""
+
+
+class MantleError(Exception):
+    """What is wrong, where, and what to do about it, as a sentence."""
+
+
+class ShotError(MantleError):
+    """A shot's file cannot be read or written."""

@@ -1,0 +1,118 @@
+"""The shot's file: one JSON file, written whole or not at all, with an autosave beside it."""
+
+from __future__ import annotations
+
+import json
+import os
+import tempfile
+from pathlib import Path
+
+from pydantic import ValidationError
+
+from .errors import ShotError
+from .shot import FORMAT_VERSION, Shot
+from .source import Source
+
+SUFFIX = ".shot.json"
+
+
+def to_json(shot: Shot) -> str:
+    """The shot as JSON text, indented, with a newline at the end."""
+    return shot.model_dump_json(indent=1) + "\n"
+
+
+def from_json(text: str, where: str = "the shot") -> Shot:
+    """A shot from JSON text.
+
+    Raises
+    ------
+    ShotError : not JSON, not a shot, of a newer version, or with a field that is unknown or out of range.
+    """
+    try:
+        data = json.loads(text)
+    except json.JSONDecodeError as problem:
+        raise ShotError(f"{where} is not readable as JSON: {problem.msg} in line {problem.lineno}.") from problem
+    if not isinstance(data, dict) or data.get("format") != "zonal-mantle-shot":
+        raise ShotError(f"{where} is not a Zonal Mantle shot.")
+    version = data.get("version")
+    if not isinstance(version, int) or version > FORMAT_VERSION:
+        raise ShotError(
+            f"{where} was written by a newer release (format {version}; this one reads up to {FORMAT_VERSION}). "
+            "Open it with that release; nothing was changed."
+        )
+    try:
+        return Shot.model_validate(data)
+    except ValidationError as problem:
+        first = problem.errors()[0]
+        place = " › ".join(str(step) for step in first["loc"]) or "the shot"
+        raise ShotError(f"{where} cannot be used: {place}: {first['msg']}. Nothing was changed.") from problem
+
+
+def load(path: Path) -> Shot:
+    """Reads a shot and makes its sources' paths absolute.
+
+    Raises
+    ------
+    ShotError : the file is missing or not a readable shot.
+    """
+    try:
+        text = path.read_text(encoding="utf-8")
+    except OSError as problem:
+        raise ShotError(f"{path} cannot be read: {problem.strerror}.") from problem
+    except UnicodeDecodeError as problem:
+        raise ShotError(f"{path} is not a text file.") from problem
+    folder = path.resolve().parent
+    shot = from_json(text, path.name)
+    return shot.but(sources=tuple(_absolute(source, folder) for source in shot.sources))
+
+
+def save(shot: Shot, path: Path) -> None:
+    """Writes a shot with paths relative to it: a new file, flushed to disk, then renamed over the old one.
+
+    Raises
+    ------
+    ShotError : the place cannot be written; what was there stays as it was.
+    """
+    folder = path.resolve().parent
+    portable = shot.but(sources=tuple(_relative(source, folder) for source in shot.sources))
+    try:
+        handle, temporary = tempfile.mkstemp(dir=folder, prefix=f".{path.name}.", suffix=".part")
+        try:
+            with os.fdopen(handle, "w", encoding="utf-8") as file:
+                file.write(to_json(portable))
+                file.flush()
+                os.fsync(file.fileno())
+            os.chmod(temporary, 0o644)
+            os.replace(temporary, path)
+        except BaseException:
+            Path(temporary).unlink(missing_ok=True)
+            raise
+    except OSError as problem:
+        raise ShotError(f"{path} cannot be written: {problem.strerror}. What was there is unchanged.") from problem
+
+
+def autosave_path(path: Path) -> Path:
+    """Where the autosave of a shot lies."""
+    return path.with_name(path.name + ".autosave")
+
+
+def newer_autosave(path: Path) -> Path | None:
+    """The autosave, if there is one and it is newer than the shot (or the shot is gone)."""
+    autosave = autosave_path(path)
+    if not autosave.exists():
+        return None
+    if path.exists() and autosave.stat().st_mtime_ns <= path.stat().st_mtime_ns:
+        return None
+    return autosave
+
+
+def _absolute(source: Source, folder: Path) -> Source:
+    path = Path(source.path)
+    return source if path.is_absolute() else source.but(path=os.path.normpath(folder / path))
+
+
+def _relative(source: Source, folder: Path) -> Source:
+    path = Path(source.path)
+    if not path.is_absolute():
+        return source
+    return source.but(path=Path(os.path.relpath(path, folder)).as_posix())

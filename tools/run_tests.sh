@@ -1,0 +1,10 @@
+#!/usr/bin/env bash
+# Lint, format, types, the import contract, then every test. Each step's failure fails the whole.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+.venv/bin/ruff check src tests benchmarks tools
+.venv/bin/ruff format --check src tests benchmarks tools
+.venv/bin/mypy
+.venv/bin/mypy -p zonal_mantle.ui
+.venv/bin/lint-imports --no-cache
+bash tools/with_display.sh .venv/bin/python -m pytest "$@"

@@ -1,0 +1,66 @@
+#!/usr/bin/env bash
+# Sets up .venv with the locked packages, and the Debian libraries that Qt needs. Usage: setup.sh run|test
+set -euo pipefail
+cd "$(dirname "$0")/.."
+kind=${1:-run}
+say() { printf '%s\n' "$*" >&2; }
+
+# --- Debian packages -------------------------------------------------------------------------------------------
+missing=()
+need() { ldconfig -p 2>/dev/null | grep -q "$1" || missing+=("$2"); }
+need libEGL.so.1 libegl1
+need libGL.so.1 libgl1
+need libxkbcommon.so.0 libxkbcommon0
+need libxkbcommon-x11.so.0 libxkbcommon-x11-0
+need libdbus-1.so.3 libdbus-1-3
+need libfontconfig.so.1 libfontconfig1
+need libglib-2.0.so.0 libglib2.0-0
+need libxcb-cursor.so.0 libxcb-cursor0
+need libxcb-icccm.so.4 libxcb-icccm4
+need libxcb-keysyms.so.1 libxcb-keysyms1
+need libxcb-shape.so.0 libxcb-shape0
+need libxcb-xkb.so.1 libxcb-xkb1
+need libxcb-image.so.0 libxcb-image0
+need libxcb-render-util.so.0 libxcb-render-util0
+need libxcb-randr.so.0 libxcb-randr0
+need libxcb-xinerama.so.0 libxcb-xinerama0
+if [ "$kind" = test ]; then command -v Xvfb >/dev/null || missing+=(xvfb); fi
+
+python=""
+for candidate in python3.11 python3 python3.12 python3.13; do
+  if command -v "$candidate" >/dev/null && "$candidate" -c 'import sys; sys.exit(sys.version_info < (3, 11))' 2>/dev/null; then
+    python=$candidate; break
+  fi
+done
+if [ -z "$python" ]; then say "Python 3.11 or newer was not found. Install it (Debian: apt-get install python3 python3-venv) and try again."; exit 1; fi
+"$python" -c 'import ensurepip, venv' 2>/dev/null || missing+=(python3-venv)
+
+if [ ${#missing[@]} -gt 0 ]; then
+  as_root=()
+  if [ "$(id -u)" != 0 ]; then
+    if command -v sudo >/dev/null && sudo -n true 2>/dev/null; then as_root=(sudo -n)
+    else say "These Debian packages are missing and may not be installed from here: ${missing[*]}"
+         say "Ask an administrator to run: apt-get install --no-install-recommends ${missing[*]}"; exit 1; fi
+  fi
+  if ! command -v apt-get >/dev/null; then say "These libraries are missing (Debian's names): ${missing[*]}. Install them with your system's package manager."; exit 1; fi
+  say "Installing Debian packages: ${missing[*]}"
+  "${as_root[@]}" apt-get update -q >/dev/null
+  DEBIAN_FRONTEND=noninteractive "${as_root[@]}" apt-get install -y -q --no-install-recommends "${missing[@]}" >/dev/null
+fi
+
+# --- Python packages -------------------------------------------------------------------------------------------
+[ -x .venv/bin/python ] || "$python" -m venv .venv
+locks=(requirements.lock)
+[ "$kind" = test ] && locks+=(requirements-test.lock)
+for lock in "${locks[@]}"; do
+  stamp=".venv/.installed-$lock"
+  if ! cmp -s "$lock" "$stamp"; then
+    say "Installing the packages of $lock …"
+    .venv/bin/pip install -q --disable-pip-version-check -r "$lock"
+    cp "$lock" "$stamp"
+  fi
+done
+if [ ! -x .venv/bin/zonal-mantle ] || [ pyproject.toml -nt .venv/.installed-project ]; then
+  .venv/bin/pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e .
+  touch .venv/.installed-project
+fi
