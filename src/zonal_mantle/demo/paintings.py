@@ -7,7 +7,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from .noise import clouds, profile, smoothstep
+from .noise import clouds, smoothstep
 
 Array = NDArray[np.float32]
 
@@ -31,7 +31,9 @@ def evening_sky(seed: int) -> Array:
     low = low_cool + (low_warm - low_cool) * side
     blend = (up**0.62)[..., None]
     sky = low * (1 - blend) + (zenith + 0.18 * side * np.array([0.9, 0.5, 0.35], np.float32)) * blend
-    glow = np.exp(-distance / 0.16)[..., None] * np.array([1.5, 0.85, 0.36]) + np.exp(-distance / 0.05)[..., None] * np.array([3.0, 2.1, 1.2])
+    glow = np.exp(-distance / 0.16)[..., None] * np.array([1.5, 0.85, 0.36]) + np.exp(-distance / 0.05)[
+        ..., None
+    ] * np.array([3.0, 2.1, 1.2])
     sky = sky + glow
 
     n = 2048
@@ -71,7 +73,9 @@ def evening_sky(seed: int) -> Array:
 
 
 @numba.njit(cache=True, nogil=True)
-def _terrain_view(height: Array, colour: Array, out: Array, eye: float, near: float, far: float, horizon: float) -> None:
+def _terrain_view(
+    height: Array, colour: Array, out: Array, eye: float, near: float, far: float, horizon: float
+) -> None:
     """Draws a height field column by column from near to far, each column filled upward as higher ground appears."""
     depth, w = height.shape
     h = out.shape[0]
@@ -108,7 +112,9 @@ def far_range(seed: int) -> Array:
     slope_z = np.gradient(height, axis=0) * 60.0
     normal = 1.0 / np.sqrt(slope_x**2 + slope_z**2 + 1)
     sun = np.clip((-slope_x * 1.05 - slope_z * 0.2 + 0.3) * normal, 0, None)
-    light = sun[..., None] * np.array([1.25, 0.92, 0.66]) + (0.24 + 0.2 * normal[..., None]) * np.array([0.72, 0.8, 1.0])
+    light = sun[..., None] * np.array([1.25, 0.92, 0.66]) + (0.24 + 0.2 * normal[..., None]) * np.array(
+        [0.72, 0.8, 1.0]
+    )
     steep = 1 - normal + 0.1 * clouds(rng, (depth, w), 1.1)
     snow = smoothstep(0.62, 0.82, height - 0.42 * steep)[..., None]
     pasture = smoothstep(0.60, 0.3, height)[..., None]

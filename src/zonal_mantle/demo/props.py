@@ -13,7 +13,9 @@ Array = NDArray[np.float32]
 Canvas = NDArray[np.uint8]
 
 
-def _beam(canvas: Canvas, a: tuple[float, float], b: tuple[float, float], width: float, colour: tuple[int, ...]) -> None:
+def _beam(
+    canvas: Canvas, a: tuple[float, float], b: tuple[float, float], width: float, colour: tuple[int, ...]
+) -> None:
     shift = 4
     p = [(int(a[0] * 16), int(a[1] * 16)), (int(b[0] * 16), int(b[1] * 16))]
     cv2.line(canvas, p[0], p[1], (*colour, 255), max(1, round(width)), cv2.LINE_AA, shift)
@@ -37,7 +39,13 @@ def pump_tower(size: int = 768) -> Array:
             _beam(canvas, leg(1, v0, inset), leg(-1, v1, inset), width * 0.45, colour)
             _beam(canvas, leg(-1, v1, inset), leg(1, v1, inset), width * 0.6, colour)
         for side in (-1, 1):
-            _beam(canvas, leg(side, 0, inset), leg(side, 1, inset), width, pale if side < 0 and inset == 1 else colour)
+            _beam(
+                canvas,
+                leg(side, 0, inset),
+                leg(side, 1, inset),
+                width,
+                pale if side < 0 and inset == 1 else colour,
+            )
     _beam(canvas, (n * 0.5, n * top), (n * 0.5, n), 4, dark)
     _beam(canvas, (n * 0.39, n * 0.2), (n * 0.61, n * 0.2), 12, pale)
     for k in range(7):
@@ -84,7 +92,9 @@ def wagon(rng: np.random.Generator, size: tuple[int, int] = (576, 896)) -> Array
         p = (np.array(points) * [w, h] * 16).astype(np.int32)
         cv2.fillPoly(canvas, [p], (*colour, 255), cv2.LINE_AA, 4)
 
-    heap = [(0.08 + 0.84 * t, 0.2 - 0.15 * np.sin(np.pi * t) * (1 + 0.05 * np.sin(17 * t))) for t in np.linspace(0, 1, 40)]
+    heap = [
+        (0.08 + 0.84 * t, 0.2 - 0.15 * np.sin(np.pi * t) * (1 + 0.05 * np.sin(17 * t))) for t in np.linspace(0, 1, 40)
+    ]
     poly([*heap, (0.92, 0.24), (0.08, 0.24)], (206, 200, 192))
     poly([(0.04, 0.2), (0.96, 0.2), (0.8, 0.62), (0.64, 0.72), (0.36, 0.72), (0.2, 0.62)], (118, 76, 54))
     poly([(0.04, 0.2), (0.96, 0.2), (0.945, 0.25), (0.055, 0.25)], (150, 104, 76))

@@ -58,7 +58,16 @@ def _card(x: float, y: float, width: float, height: float, texture: int, foot: f
 
 
 def _house(
-    x0: float, x1: float, y0: float, y1: float, eaves: float, ridge: float, wall: int, gable: int, roof: int
+    x0: float,
+    x1: float,
+    y0: float,
+    y1: float,
+    eaves: float,
+    ridge: float,
+    wall: int,
+    gable: int,
+    roof: int,
+    name: str = "",
 ) -> list[Panel]:
     """A house with its ridge along x: front wall, near roof slope and both gable ends."""
     middle = (y0 + y1) / 2
@@ -74,6 +83,7 @@ def _house(
             np.array([0, y0 - over - middle, -(middle - y0 + over) * rise]),
             roof,
             0.95,
+            name=name,
         ),
     ]
 
@@ -94,16 +104,26 @@ def _hills(rng: np.random.Generator) -> tuple[Array, Array]:
     n, rows = 8192, 192
     tangent = np.empty((2, n), np.float32)
     colour = np.empty((2, rows, n, 3), np.float32)
-    heights = ((24.0, 46.0), (84.0, 60.0))
+    heights = ((34.0, 40.0), (135.0, 70.0))
     for k, (base, swing) in enumerate(heights):
         line = profile(rng, n, 1.9) * 0.5 + profile(rng, n, 1.25) * 0.10
         woods = np.abs(profile(rng, n, 0.75)) * 0.035
         tangent[k] = (base + swing * (line + woods)) / HILL_DISTANCES_M[k]
         slope = np.gradient(cv2.GaussianBlur(tangent[k][None], (0, 0), 9)[0])
         light = 1 + 0.35 * np.tanh(-slope / (np.abs(slope).mean() * 2 + 1e-9))
-        cover = smoothstep(-0.3, 0.5, clouds(rng, (rows, n), 1.5, 0.12))
-        fine = clouds(rng, (rows, n), 0.8, 0.06)
-        wood, field_ = np.array([0.055, 0.07, 0.04]), np.array([0.17, 0.165, 0.1])
+        cover = smoothstep(-0.3, 0.5, clouds(rng, (rows, n), 1.25, 3.0))
+        fine = clouds(rng, (rows, n), 0.7, 2.0)
+        wood, field_ = np.array([0.04, 0.055, 0.03]), np.array([0.21, 0.20, 0.12])
+        x, y = np.meshgrid(np.arange(n, dtype=np.float32), np.arange(rows, dtype=np.float32))
+        u = x / 95 + 0.35 * clouds(rng, (rows, n), 1.6, 2.0)
+        v = y / 26 + 0.55 * clouds(rng, (rows, n), 1.7, 3.0)
+        cell = np.floor(u).astype(int) * 7919 + np.floor(v).astype(int) * 104729
+        crop = rng.uniform(0.55, 1.7, 4096).astype(np.float32)[cell % 4096][..., None]
+        hedge = np.minimum(
+            np.minimum(u - np.floor(u), np.ceil(u) - u) * 95 / 3.2,
+            np.minimum(v - np.floor(v), np.ceil(v) - v) * 26 / 2.2,
+        )
+        field_ = field_ * crop * (0.3 + 0.7 * np.clip(hedge, 0, 1))[..., None]
         mix = cover[..., None] * wood + (1 - cover[..., None]) * field_
         colour[k] = mix * light[None, :, None] * np.clip(1 + 0.28 * fine[..., None], 0.3, 2)
     return np.maximum(tangent, 0.001).astype(np.float32), colour
@@ -131,13 +151,19 @@ def build(seed: int) -> Scene:
 
     # the boiling house, its lean-to, the sheds
     boards = textures.planks(rng, (256, 768), (0.30, 0.26, 0.215), 54)
-    doors = [(0.08, 0.42, 0.08, 0.57), (0.45, 0.38, 0.13, 0.61), (0.26, 0.3, 0.06, 0.2), (0.70, 0.3, 0.06, 0.2), (0.85, 0.3, 0.06, 0.2)]
+    doors = [
+        (0.08, 0.42, 0.08, 0.57),
+        (0.45, 0.38, 0.13, 0.61),
+        (0.26, 0.3, 0.06, 0.2),
+        (0.70, 0.3, 0.06, 0.2),
+        (0.85, 0.3, 0.06, 0.2),
+    ]
     wall = sheet(textures.add_openings(boards, doors))
     gable = sheet(_gable_mask(textures.planks(rng, (384, 384), (0.29, 0.25, 0.21), 26), 4.2, 8.4))
     shingle = sheet(textures.roof(rng, (256, 768)))
     shift = rng.uniform(-1.0, 1.0)
     house_x = -14.5 + shift
-    panels += _house(house_x, house_x + 14.5, 74, 84, 4.2, 8.4, wall, gable, shingle)
+    panels += _house(house_x, house_x + 14.5, 74, 84, 4.2, 8.4, wall, gable, shingle, "house roof")
     shed_wall = sheet(textures.planks(rng, (128, 512), (0.24, 0.2, 0.165), 40))
     shed_gable = sheet(_gable_mask(textures.planks(rng, (192, 192), (0.24, 0.2, 0.165), 14), 2.3, 3.9))
     for x in (6.0, 17.5):
@@ -148,21 +174,33 @@ def build(seed: int) -> Scene:
 
     # poles with wires, the row of tamarisks, the wind pump
     panels.append(_card(6.0, 62.0, 105.0, 6.6, sheet(props.wire_line()), light=0.8, name="wires"))
-    for k, x in enumerate(np.linspace(-27, -11, 6)):
+    for k, x in enumerate(np.linspace(-28, -15, 5)):
         tall = rng.uniform(3.8, 5.6)
         panels.append(_card(x + rng.normal(0, 0.8), rng.uniform(37, 46), tall * 1.05, tall, trees[k % 4], light=0.95))
     for k, x in enumerate((14.5, 18.8, 23.0)):
         tall = rng.uniform(4.0, 5.4)
-        panels.append(_card(x + rng.normal(0, 0.7), rng.uniform(40, 50), tall * 1.05, tall, trees[(k + 1) % 4], light=0.95))
+        panels.append(
+            _card(x + rng.normal(0, 0.7), rng.uniform(40, 50), tall * 1.05, tall, trees[(k + 1) % 4], light=0.95)
+        )
     panels.append(_card(9.6 + rng.normal(0, 0.4), 21.0, 5.3, 5.0, trees[2], light=1.0, name="near tree"))
     pump_x, pump_y, hub = 3.9 + rng.uniform(-0.5, 0.5), 27.0, 6.1
     panels.append(_card(pump_x, pump_y, 6.4, 6.4, sheet(props.pump_tower()), light=0.9, name="pump"))
     wheel = sheet(props.pump_wheel())
     panels.append(
-        _card(pump_x, pump_y - 0.35, 5.6, 5.6, wheel, hub - 2.8, light=0.95, spin=float(rng.uniform(0.018, 0.03)), name="wheel")
+        _card(
+            pump_x,
+            pump_y - 0.35,
+            5.6,
+            5.6,
+            wheel,
+            hub - 2.8,
+            light=0.95,
+            spin=float(rng.uniform(0.018, 0.03)),
+            name="wheel",
+        )
     )
 
-    for k, x in enumerate(rng.uniform(-95, 95, 26)):
+    for k, x in enumerate(rng.uniform(-95, 95, 12)):
         far, tall = rng.uniform(112, 190), rng.uniform(3.2, 6.0)
         panels.append(_card(x, far, tall * 1.5, tall, trees[k % 4], light=0.8))
 
@@ -184,9 +222,7 @@ def build(seed: int) -> Scene:
         panels.append(_card(0.0, y, 32.0, 0.07, rails, 0.45, light=0.9))
     cart = sheet(props.wagon(rng))
     speed = rng.uniform(0.032, 0.045)
-    panels.append(
-        _card(-4.9, 9.15, 2.3, 1.48, cart, 0.49, light=0.9, velocity=np.array([speed, 0, 0]), name="wagon")
-    )
+    panels.append(_card(-4.9, 9.15, 2.3, 1.48, cart, 0.49, light=0.9, velocity=np.array([speed, 0, 0]), name="wagon"))
     for x0 in (-12.0, -5.2, 1.9, 8.4):
         panels.append(_card(x0 + rng.uniform(-0.6, 0.6), 8.3, 7.4, 0.42, tufts[int(rng.integers(2))], light=0.85))
     for x0 in (-3.4, 1.4, 4.2):
@@ -197,11 +233,22 @@ def build(seed: int) -> Scene:
     h, w = tower.shape[:2]
     tall = 29.0
     panels.append(
-        _card(house_x + 6.4, TOWER_DISTANCE_M, tall * w / h, tall, sheet(tower), 0.0, added=True, name="mill tower")
+        _card(
+            house_x + 6.4,
+            TOWER_DISTANCE_M,
+            tall * w / h,
+            tall,
+            sheet(tower),
+            0.0,
+            added=True,
+            name="mill tower",
+        )
     )
     h, w = far_range.shape[:2]
-    wide = 7800.0
-    panels.append(_card(0.0, RANGE_DISTANCE_M, wide, wide * h / w, sheet(far_range), -90.0, added=True, name="far range"))
+    wide = 9200.0
+    panels.append(
+        _card(0.0, RANGE_DISTANCE_M, wide, wide * h / w, sheet(far_range), -90.0, added=True, name="far range")
+    )
 
     tangent, colour = _hills(rng)
     return Scene(

@@ -1,4 +1,4 @@
-"""Painted stand-ins for natural things: tamarisks, grass, planks, salt ground. All RGBA, scene-linear, premultiplied."""
+"""Painted stand-ins for natural things: tamarisks, grass, planks, earth. RGBA, scene-linear, premultiplied."""
 
 from __future__ import annotations
 
@@ -97,7 +97,11 @@ def earth(rng: np.random.Generator, size: tuple[int, int] = (256, 2048)) -> Arra
 
 
 def planks(
-    rng: np.random.Generator, size: tuple[int, int], tone: tuple[float, float, float], boards: int, upright: bool = True
+    rng: np.random.Generator,
+    size: tuple[int, int],
+    tone: tuple[float, float, float],
+    boards: int,
+    upright: bool = True,
 ) -> Array:
     """A weathered board wall: one colour a board, grain along it, dark gaps, damp foot. (h, w, 4) opaque."""
     h, w = size

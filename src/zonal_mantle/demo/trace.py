@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .camera import Camera, HandHeld
-from .paintings import SKY_HORIZON, SKY_SIZE
+from .paintings import SKY_HORIZON
 from .scene import AIRLIGHT, HILL_AZIMUTH, HILL_DISTANCES_M, VISIBILITY_M, Panel, Scene
 
 Array = NDArray[np.float32]
@@ -133,8 +133,34 @@ def _hills(px, dx, dy, dz, tangents, colours, distances, half, airlight, beta, o
 
 @inlined
 def _panels(  # type: ignore[no-untyped-def]
-    ox, oy, oz, dx, dy, dz, time, ids, first, last, corner, across, down, velocity, spin, texture, light, added,
-    level, data, offset, tw, th, airlight, beta, acc, rest, texel,
+    ox,
+    oy,
+    oz,
+    dx,
+    dy,
+    dz,
+    time,
+    ids,
+    first,
+    last,
+    corner,
+    across,
+    down,
+    velocity,
+    spin,
+    texture,
+    light,
+    added,
+    level,
+    data,
+    offset,
+    tw,
+    th,
+    airlight,
+    beta,
+    acc,
+    rest,
+    texel,
 ):
     """Lays the panels that a ray meets over one another from near to far, for both pictures."""
     for k in range(first, last):
@@ -236,9 +262,45 @@ def _enough(cam, i, j, w, h, hill_top, samples):  # type: ignore[no-untyped-def]
 
 @jit
 def _rows(  # type: ignore[no-untyped-def]
-    y0, y1, cams, times, reference, tiles_x, starts, ids, mirror_starts, mirror_ids, corner, across, down, velocity,
-    spin, texture, light, added, level, data, offset, tw, th, tangents, colours, distances, half, noise, sky_table,
-    new_sky, sky_span, sky_horizon, behind, hill_top, airlight, beta, plate, finished, alpha,
+    y0,
+    y1,
+    cams,
+    times,
+    reference,
+    tiles_x,
+    starts,
+    ids,
+    mirror_starts,
+    mirror_ids,
+    corner,
+    across,
+    down,
+    velocity,
+    spin,
+    texture,
+    light,
+    added,
+    level,
+    data,
+    offset,
+    tw,
+    th,
+    tangents,
+    colours,
+    distances,
+    half,
+    noise,
+    sky_table,
+    new_sky,
+    sky_span,
+    sky_horizon,
+    behind,
+    hill_top,
+    airlight,
+    beta,
+    plate,
+    finished,
+    alpha,
 ):
     """Renders rows y0 to y1 of both pictures and the alpha of what stays."""
     w = plate.shape[1]
@@ -268,8 +330,34 @@ def _rows(  # type: ignore[no-untyped-def]
                 acc[:] = 0.0
                 rest[:] = 1.0
                 _panels(
-                    ox, oy, oz, dx, dy, dz, times[s], ids, starts[tile], starts[tile + 1], corner, across, down,
-                    velocity, spin, texture, light, added, level, data, offset, tw, th, airlight, beta, acc, rest, texel,
+                    ox,
+                    oy,
+                    oz,
+                    dx,
+                    dy,
+                    dz,
+                    times[s],
+                    ids,
+                    starts[tile],
+                    starts[tile + 1],
+                    corner,
+                    across,
+                    down,
+                    velocity,
+                    spin,
+                    texture,
+                    light,
+                    added,
+                    level,
+                    data,
+                    offset,
+                    tw,
+                    th,
+                    airlight,
+                    beta,
+                    acc,
+                    rest,
+                    texel,
                 )
                 if rest[0] > 0.003 or rest[1] > 0.003:
                     t = -oz / dz if dz < -1e-6 else 1e9
@@ -292,12 +380,39 @@ def _rows(  # type: ignore[no-untyped-def]
                             mirrored[:] = 0.0
                             mirror_rest[:] = 1.0
                             _panels(
-                                gx, gy, 0.0, rx, ry, rz, times[s], mirror_ids, mirror_starts[tile],
-                                mirror_starts[tile + 1], corner, across, down, velocity, spin, texture, light, added,
-                                level, data, offset, tw, th, airlight, beta, mirrored, mirror_rest, texel,
+                                gx,
+                                gy,
+                                0.0,
+                                rx,
+                                ry,
+                                rz,
+                                times[s],
+                                mirror_ids,
+                                mirror_starts[tile],
+                                mirror_starts[tile + 1],
+                                corner,
+                                across,
+                                down,
+                                velocity,
+                                spin,
+                                texture,
+                                light,
+                                added,
+                                level,
+                                data,
+                                offset,
+                                tw,
+                                th,
+                                airlight,
+                                beta,
+                                mirrored,
+                                mirror_rest,
+                                texel,
                             )
                             if mirror_rest[0] > 0.003:
-                                if not _hills(gx, rx, ry, rz, tangents, colours, distances, half, airlight, beta, texel):
+                                if not _hills(
+                                    gx, rx, ry, rz, tangents, colours, distances, half, airlight, beta, texel
+                                ):
                                     _overcast(rx, ry, rz, sky_table, texel)
                                 for c in range(3):
                                     mirrored[0, c] += mirror_rest[0] * texel[c]
@@ -320,8 +435,34 @@ def _rows(  # type: ignore[no-untyped-def]
                             acc[0, c] += rest[0] * texel[c]
                         if rest[1] > 0.003:
                             _panels(
-                                ox, oy, oz, dx, dy, dz, times[s], behind, 0, behind.size, corner, across, down, velocity,
-                                spin, texture, light, added, level, data, offset, tw, th, airlight, beta, acc, rest, texel,
+                                ox,
+                                oy,
+                                oz,
+                                dx,
+                                dy,
+                                dz,
+                                times[s],
+                                behind,
+                                0,
+                                behind.size,
+                                corner,
+                                across,
+                                down,
+                                velocity,
+                                spin,
+                                texture,
+                                light,
+                                added,
+                                level,
+                                data,
+                                offset,
+                                tw,
+                                th,
+                                airlight,
+                                beta,
+                                acc,
+                                rest,
+                                texel,
                             )
                         if rest[1] > 0.003:
                             qx = reference[0] * dx + reference[1] * dy + reference[2] * dz
@@ -348,7 +489,7 @@ def _tiles(panels: list[Panel], cameras: list[Camera], times: list[float], mirro
     camera = cameras[0]
     tiles_x, tiles_y = -(-camera.width // TILE), -(-camera.height // TILE)
     lists: list[list[int]] = [[] for _ in range(tiles_x * tiles_y)]
-    depth = [float(((p.corner + (p.across + p.down) / 2 - camera.position)[1])) for p in panels]
+    depth = [float((p.corner + (p.across + p.down) / 2 - camera.position)[1]) for p in panels]
     for index in np.argsort(depth, kind="stable"):
         panel = panels[index]
         if (mirror and panel.added) or panel.name == "far range":
@@ -394,7 +535,11 @@ class Tracer:
         cameras = [path.at(t) for t in times]
         cams = np.zeros((n, 15))
         for k, camera in enumerate(cameras):
-            cams[k, :9], cams[k, 9:12], cams[k, 12] = camera.rotation.reshape(-1), camera.position, camera.focal_px
+            cams[k, :9], cams[k, 9:12], cams[k, 12] = (
+                camera.rotation.reshape(-1),
+                camera.position,
+                camera.focal_px,
+            )
             cams[k, 13] = (0.5 + 0.7548776662466927 * k) % 1  # R2 sequence (Roberts 2018), from memory
             cams[k, 14] = (0.5 + 0.5698402909980532 * k) % 1
         ends = [path.at(index - shutter / 2), path.at(index), path.at(index + shutter / 2)]
@@ -408,43 +553,66 @@ class Tracer:
             texel = float(np.linalg.norm(panel.across)) / self.atlas.width[panel.texture, 0]
             distance = max(float((panel.corner - centre.position)[1]), 1.0)
             footprint = distance / centre.focal_px
-            level[k] = int(np.clip(np.floor(np.log2(max(footprint / texel, 1e-6)) + 0.1), 0, self.atlas.levels[panel.texture] - 1))
-        reference = np.concatenate([self.reference.rotation.reshape(-1), [self._horizon_slope()]])
+            level[k] = int(
+                np.clip(
+                    np.floor(np.log2(max(footprint / texel, 1e-6)) + 0.1),
+                    0,
+                    self.atlas.levels[panel.texture] - 1,
+                )
+            )
+        reference = np.concatenate([self.reference.rotation.reshape(-1), [horizon_slope(self.reference)]])
         h, w = path.height, path.width
         plate, finished = np.empty((h, w, 3), np.float32), np.empty((h, w, 3), np.float32)
         alpha = np.empty((h, w), np.float32)
         atlas = self.atlas
         arguments = (
-            cams, np.array(times), reference, tiles_x, starts, ids, mirror_starts, mirror_ids,
-            np.array([p.corner for p in panels]), np.array([p.across for p in panels]), np.array([p.down for p in panels]),
-            np.array([p.velocity for p in panels]), np.array([p.spin for p in panels]),
-            np.array([p.texture for p in panels]), np.array([p.light for p in panels]), np.array([p.added for p in panels]),
-            level, atlas.data, atlas.offset, atlas.width, atlas.height, scene.hill_tangent, scene.hill_colour,
-            np.array(HILL_DISTANCES_M), float(HILL_AZIMUTH), scene.ground_noise, scene.sky_noise, scene.painting_sky,
-            float(np.tan(np.deg2rad(SKY_DEGREES / 2))), SKY_HORIZON,
-            np.array([k for k, p in enumerate(panels) if p.name == "far range"], np.int64), float(scene.hill_tangent.max()),
-            AIRLIGHT.astype(np.float64), BETA, plate, finished, alpha,
+            cams,
+            np.array(times),
+            reference,
+            tiles_x,
+            starts,
+            ids,
+            mirror_starts,
+            mirror_ids,
+            np.array([p.corner for p in panels]),
+            np.array([p.across for p in panels]),
+            np.array([p.down for p in panels]),
+            np.array([p.velocity for p in panels]),
+            np.array([p.spin for p in panels]),
+            np.array([p.texture for p in panels]),
+            np.array([p.light for p in panels]),
+            np.array([p.added for p in panels]),
+            level,
+            atlas.data,
+            atlas.offset,
+            atlas.width,
+            atlas.height,
+            scene.hill_tangent,
+            scene.hill_colour,
+            np.array(HILL_DISTANCES_M),
+            float(HILL_AZIMUTH),
+            scene.ground_noise,
+            scene.sky_noise,
+            scene.painting_sky,
+            float(np.tan(np.deg2rad(SKY_DEGREES / 2))),
+            SKY_HORIZON,
+            np.array([k for k, p in enumerate(panels) if p.name == "far range"], np.int64),
+            float(scene.hill_tangent.max()),
+            AIRLIGHT.astype(np.float64),
+            BETA,
+            plate,
+            finished,
+            alpha,
         )
         bands = np.linspace(0, h, 17).astype(int)
         with ThreadPoolExecutor(2) as pool:
             list(pool.map(lambda k: _rows(int(bands[k]), int(bands[k + 1]), *arguments), range(16)))
         return plate, finished, alpha
 
-    def _horizon_slope(self) -> float:
-        """Where the horizon lies in the reference camera, as tangent downward from the axis."""
-        forward = self.reference.rotation[2]
-        flat = np.array([forward[0], forward[1], 0.0])
-        local = self.reference.rotation @ (flat / np.linalg.norm(flat))
-        return float(local[1] / local[2])
 
-
-def sky_placement(path: HandHeld) -> tuple[float, float, float]:
-    """Where the sky painting truly hangs on the middle frame: its centre in px, and px per painting pixel."""
-    reference = path.at((path.frames - 1) / 2)
-    span = np.tan(np.deg2rad(SKY_DEGREES / 2)) * reference.focal_px * 2
-    size = span / SKY_SIZE[1]
-    forward = reference.rotation[2]
+def horizon_slope(camera: Camera) -> float:
+    """Where the horizon lies in a camera, as tangent downward from its axis."""
+    forward = camera.rotation[2]
     flat = np.array([forward[0], forward[1], 0.0])
-    local = reference.rotation @ (flat / np.linalg.norm(flat))
-    horizon = reference.focal_px * local[1] / local[2] + path.height / 2
-    return path.width / 2, float(horizon + (0.5 - SKY_HORIZON) * SKY_SIZE[0] * size), float(size)
+    local = camera.rotation @ (flat / np.linalg.norm(flat))
+    return float(local[1] / local[2])

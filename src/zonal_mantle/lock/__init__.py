@@ -7,4 +7,13 @@ from .point import solve_point
 from .residual import LockReading, read_lock
 from .similarity import similarity
 
-__all__ = ["Found", "LockError", "LockReading", "Patch", "lock_feed", "read_lock", "similarity", "solve_point"]
+__all__ = [
+    "Found",
+    "LockError",
+    "LockReading",
+    "Patch",
+    "lock_feed",
+    "read_lock",
+    "similarity",
+    "solve_point",
+]

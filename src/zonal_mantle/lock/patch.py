@@ -61,7 +61,7 @@ class Patch:
 
     def _inside(self, feed: Array, x: float, y: float) -> bool:
         h, w = feed.shape
-        return self.half[0] + 2 <= x <= w - self.half[0] - 2 and self.half[1] + 2 <= y <= h - self.half[1] - 2
+        return bool(self.half[0] + 2 <= x <= w - self.half[0] - 2 and self.half[1] + 2 <= y <= h - self.half[1] - 2)
 
     def search(self, feed: Array, x: float, y: float) -> Found | None:
         """Finds the patch within its reach about (x, y); None where that leaves the picture."""
@@ -112,13 +112,21 @@ def _sample(feed: Array, x: float, y: float, half: tuple[int, int], border: int 
     x0, y0 = int(np.floor(x - 0.5)), int(np.floor(y - 0.5))
     fx, fy = x - 0.5 - x0, y - 0.5 - y0
     h, w = feed.shape
-    ys, xs = np.arange(y0 - ry - 1, y0 + ry + 3).clip(0, h - 1), np.arange(x0 - rx - 1, x0 + rx + 3).clip(0, w - 1)
+    ys, xs = (
+        np.arange(y0 - ry - 1, y0 + ry + 3).clip(0, h - 1),
+        np.arange(x0 - rx - 1, x0 + rx + 3).clip(0, w - 1),
+    )
     block = feed[ys[0] : ys[-1] + 1, xs[0] : xs[-1] + 1]
     if block.shape != (2 * ry + 4, 2 * rx + 4):
         block = feed[np.ix_(ys, xs)]
     wx, wy = _cubic(fx), _cubic(fy)
-    across = sum(wx[k] * block[:, k : k + 2 * rx + 1] for k in range(4))
-    return np.asarray(sum(wy[k] * across[k : k + 2 * ry + 1] for k in range(4)), np.float32)
+    n = 2 * rx + 1
+    across = (
+        wx[0] * block[:, :n] + wx[1] * block[:, 1 : n + 1] + wx[2] * block[:, 2 : n + 2] + wx[3] * block[:, 3 : n + 3]
+    )
+    m = 2 * ry + 1
+    both = wy[0] * across[:m] + wy[1] * across[1 : m + 1] + wy[2] * across[2 : m + 2] + wy[3] * across[3 : m + 3]
+    return np.asarray(both, np.float32)
 
 
 def _cubic(f: float) -> tuple[float, float, float, float]:

@@ -49,13 +49,12 @@ def solve_point(
     start = lock.reference_frame
     if start not in frames:
         raise LockError(
-            f"{lock.name} starts on frame {start}, which is not in the shot ({frames[0]}–{frames[-1]}). Set its marks anew."
+            f"{lock.name} starts on frame {start}, which is not in the shot ({frames[0]}–{frames[-1]}). "
+            "Set its marks anew."
         )
     reference = feed_of(start)
     patches = _patches(lock, reference)
-    first = LockFrame(
-        frame=start, homography=_flat(np.eye(3)), marks=tuple((mark.x, mark.y) for mark in lock.marks)
-    )
+    first = LockFrame(frame=start, homography=_flat(np.eye(3)), marks=tuple((mark.x, mark.y) for mark in lock.marks))
     entries = {start: first}
     lost: list[str] = []
     runs: list[Iterable[int]] = []
@@ -107,7 +106,13 @@ def _patches(lock: Lock, reference: Array) -> list[Patch]:
 
 
 def _follow(
-    lock: Lock, patches: list[Patch], reference: Array, feed: Array, frame: int, previous: LockFrame, before: LockFrame
+    lock: Lock,
+    patches: list[Patch],
+    reference: Array,
+    feed: Array,
+    frame: int,
+    previous: LockFrame,
+    before: LockFrame,
 ) -> tuple[LockFrame | None, str]:
     """One frame on: every mark searched where the motion so far would bring it."""
     places: list[tuple[float, float]] = []

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.curves import bake, lookup
+from ..media.curves import bake, lookup_row
 from ..shot.zone import Match
 
 Array = NDArray[np.float32]
@@ -57,25 +57,19 @@ def grade_tables(match: Match, frame: float) -> tuple[Array, float, bool]:
 
 
 @numba.njit(inline="always")
-def grade_colour(tables, saturation, rgb):  # type: ignore[no-untyped-def]
-    """Grades one unpremultiplied colour in place."""
-    r, g, b = lookup(tables[0], rgb[0]), lookup(tables[1], rgb[1]), lookup(tables[2], rgb[2])
+def grade_colour(tables, saturation, r, g, b):  # type: ignore[no-untyped-def]
+    """Grades one unpremultiplied colour."""
+    r, g, b = lookup_row(tables, 0, r), lookup_row(tables, 1, g), lookup_row(tables, 2, b)
     luma = np.float32(0.2126) * r + np.float32(0.7152) * g + np.float32(0.0722) * b
-    rgb[0] = luma + saturation * (r - luma)
-    rgb[1] = luma + saturation * (g - luma)
-    rgb[2] = luma + saturation * (b - luma)
+    return luma + saturation * (r - luma), luma + saturation * (g - luma), luma + saturation * (b - luma)
 
 
 @numba.njit(cache=True, nogil=True)
 def _rows(y0, y1, pixels, tables, saturation, out):  # type: ignore[no-untyped-def]
-    rgb = np.empty(3, np.float32)
     for y in range(y0, y1):
         for x in range(pixels.shape[1]):
-            for c in range(3):
-                rgb[c] = pixels[y, x, c]
-            grade_colour(tables, saturation, rgb)
-            for c in range(3):
-                out[y, x, c] = rgb[c]
+            r, g, b = grade_colour(tables, saturation, pixels[y, x, 0], pixels[y, x, 1], pixels[y, x, 2])
+            out[y, x, 0], out[y, x, 1], out[y, x, 2] = r, g, b
 
 
 def grade(pixels: Array, match: Match, frame: float = 0) -> Array:

@@ -60,11 +60,10 @@ def luma(pixels: Array, pull: LumaPull, frame: float = 0) -> Array:
     -------
     (h, w) float32 alpha; within 0…1 when the pull clamps.
     """
-    levels = tuple(
-        np.float32(part.at(frame))
-        for part in (pull.low, pull.low_softness, pull.high, pull.high_softness, pull.gain)
+    levels: tuple[np.float32, ...] = tuple(
+        np.float32(part.at(frame)) for part in (pull.low, pull.low_softness, pull.high, pull.high_softness, pull.gain)
     )
     out = np.empty(pixels.shape[:2], np.float32)
     weights = np.array(pull.weights, np.float32)
-    run_bands(_rows, out.shape[0], pixels, coded_table(), weights, levels, pull.invert, pull.clamp, out)
+    run_bands(_rows, pixels.shape[0], pixels, coded_table(), weights, levels, pull.invert, pull.clamp, out)
     return out

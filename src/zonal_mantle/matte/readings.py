@@ -52,6 +52,6 @@ def read_matte(alpha: Array, matte: Matte, frame: float, scale: float = 1.0) -> 
         else:
             keep, drop = keep & ~inside, drop | inside
     return MatteReading(
-        holes=float(np.count_nonzero(alpha[keep] < SOLID) / max(np.count_nonzero(keep), 1)),
-        leftover=float(np.count_nonzero(alpha[drop] > EMPTY) / max(np.count_nonzero(drop), 1)),
+        holes=float(np.count_nonzero(alpha[keep] < SOLID) / max(int(np.count_nonzero(keep)), 1)),
+        leftover=float(np.count_nonzero(alpha[drop] > EMPTY) / max(int(np.count_nonzero(drop)), 1)),
     )

@@ -109,9 +109,7 @@ def outline(shape: Shape, frame: float, steps: int = 16) -> NDArray[np.float64]:
     before, after, beyond = np.roll(points, 1, 0), np.roll(points, -1, 0), np.roll(points, -2, 0)
     t = (np.arange(steps) / steps)[None, :, None]
     p0, p1, p2, p3 = (p[:, None, :] for p in (before, points, after, beyond))
-    curve = 0.5 * (
-        2 * p1 + (p2 - p0) * t + (2 * p0 - 5 * p1 + 4 * p2 - p3) * t**2 + (3 * p1 - p0 - 3 * p2 + p3) * t**3
-    )
+    curve = 0.5 * (2 * p1 + (p2 - p0) * t + (2 * p0 - 5 * p1 + 4 * p2 - p3) * t**2 + (3 * p1 - p0 - 3 * p2 + p3) * t**3)
     return np.asarray(curve.reshape(-1, 2))
 
 

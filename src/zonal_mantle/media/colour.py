@@ -101,7 +101,7 @@ def display_table() -> Array:
 def guess(suffix: str, bits: int, transfer: str = "") -> str:
     """A sensible encoding for a file: by its tagged transfer curve, else by its kind and depth."""
     transfer = transfer.lower()
-    if "linear" in transfer:
+    if transfer.startswith("lin") or "linear" in transfer:
         return SCENE_LINEAR
     if "709" in transfer or "170m" in transfer:
         return CAMERA

@@ -32,21 +32,21 @@ def srgb_encode(linear: NDArray) -> NDArray:
     """
     x = np.abs(np.asarray(linear, np.float64))
     coded = np.where(x <= 0.0031308, 12.92 * x, 1.055 * np.power(x, 1 / 2.4) - 0.055)
-    return np.copysign(coded, linear)
+    return np.asarray(np.copysign(coded, linear))
 
 
 def srgb_decode(coded: NDArray) -> NDArray:
     """sRGB-coded to scene-linear, odd about 0 (IEC 61966-2-1:1999)."""
     x = np.abs(np.asarray(coded, np.float64))
     linear = np.where(x <= 0.04045, x / 12.92, np.power((x + 0.055) / 1.055, 2.4))
-    return np.copysign(linear, coded)
+    return np.asarray(np.copysign(linear, coded))
 
 
 def bt709_encode(linear: NDArray) -> NDArray:
     """Scene-linear to Rec. 709 camera-coded (ITU-R BT.709-6, item 1.2)."""
     x = np.abs(np.asarray(linear, np.float64))
     coded = np.where(x < 0.018, 4.5 * x, 1.099 * np.power(x, 0.45) - 0.099)
-    return np.copysign(coded, linear)
+    return np.asarray(np.copysign(coded, linear))
 
 
 def bake(function: Callable[[NDArray], NDArray]) -> Array:
@@ -63,23 +63,32 @@ def bake(function: Callable[[NDArray], NDArray]) -> Array:
 
 
 @numba.njit(inline="always")
+def place_of(x):  # type: ignore[no-untyped-def]
+    """Where |x| lies in a baked curve: an index and the share of the way to the next. NaN lies at 0."""
+    a = np.float32(abs(x))
+    if not a >= _SMALLEST:
+        return 0, (a / _SMALLEST if a == a else np.float32(0.0))
+    bits = a.view(np.int32)
+    index = (bits >> 13) - _BASE
+    if index >= _COUNT:
+        return _COUNT, np.float32(1.0)
+    return index + 1, np.float32(bits & 0x1FFF) * np.float32(1.0 / 8192.0)
+
+
+@numba.njit(inline="always")
 def lookup(table, x):  # type: ignore[no-untyped-def]
-    """A baked curve at x, for use inside kernels. Below 2^-16 a straight line to 0; odd about 0; clamped above 2^8."""
-    a = abs(x)
-    if not a >= _SMALLEST:  # also catches NaN
-        if a != a:
-            return table[0]
-        y = table[0] + (table[1] - table[0]) * (a / _SMALLEST)
-    else:
-        bits = np.float32(a).view(np.int32)
-        index = (bits >> 13) - _BASE
-        if index >= _COUNT:
-            y = table[_COUNT + 1]
-        else:
-            share = np.float32(bits & 0x1FFF) * np.float32(1.0 / 8192.0)
-            low = table[index + 1]
-            y = low + (table[index + 2] - low) * share
-    return 2 * table[0] - y if x < 0 else y
+    """A baked curve at x, for use inside kernels: odd about 0, clamped above 2^8."""
+    index, share = place_of(x)
+    y = table[index] + (table[index + 1] - table[index]) * share
+    return np.float32(2.0) * table[0] - y if x < 0 else y
+
+
+@numba.njit(inline="always")
+def lookup_row(tables, row, x):  # type: ignore[no-untyped-def]
+    """The same on one of several baked curves, (n, length)."""
+    index, share = place_of(x)
+    y = tables[row, index] + (tables[row, index + 1] - tables[row, index]) * share
+    return np.float32(2.0) * tables[row, 0] - y if x < 0 else y
 
 
 @numba.njit(cache=True, nogil=True)

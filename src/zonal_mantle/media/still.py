@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Literal
 
 import numpy as np
 import OpenImageIO as oiio
@@ -24,7 +25,7 @@ class StillInfo:
     bits: int
     pixel_aspect: float
     transfer: str
-    alpha: str  # none, straight or premultiplied
+    alpha: Literal["none", "straight", "premultiplied"]
 
 
 def _open(path: Path) -> oiio.ImageInput:
@@ -38,9 +39,13 @@ def _open(path: Path) -> oiio.ImageInput:
 
 
 def _info(spec: oiio.ImageSpec, suffix: str) -> StillInfo:
-    alpha = "none"
+    alpha: Literal["none", "straight", "premultiplied"] = "none"
     if spec.alpha_channel >= 0:
-        straight = spec.get_int_attribute("oiio:UnassociatedAlpha", 0) or suffix.lower() in {".png", ".webp", ".tga"}
+        straight = spec.get_int_attribute("oiio:UnassociatedAlpha", 0) or suffix.lower() in {
+            ".png",
+            ".webp",
+            ".tga",
+        }
         alpha = "straight" if straight else "premultiplied"
     return StillInfo(
         width=spec.full_width or spec.width,
@@ -118,7 +123,11 @@ def _on_display_window(pixels: Array, spec: oiio.ImageSpec) -> Array:
 
 
 def write_still(
-    path: Path, pixels: Array, depth: str = "half", compression: str = "", attributes: dict[str, str] | None = None
+    path: Path,
+    pixels: Array,
+    depth: str = "half",
+    compression: str = "",
+    attributes: dict[str, str] | None = None,
 ) -> None:
     """Writes a picture whose values are already what the file should hold.
 
@@ -133,7 +142,13 @@ def write_still(
     ------
     MediaError : the file cannot be written.
     """
-    kinds = {"half": oiio.HALF, "float": oiio.FLOAT, "uint8": oiio.UINT8, "uint10": oiio.UINT16, "uint16": oiio.UINT16}
+    kinds = {
+        "half": oiio.HALF,
+        "float": oiio.FLOAT,
+        "uint8": oiio.UINT8,
+        "uint10": oiio.UINT16,
+        "uint16": oiio.UINT16,
+    }
     height, width, channels = pixels.shape
     spec = oiio.ImageSpec(width, height, channels, kinds[depth])
     if depth == "uint10":

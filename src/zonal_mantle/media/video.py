@@ -80,7 +80,14 @@ class VideoReader:
         """The tagged transfer curve, as text; empty where there is no tag."""
         value = int(getattr(self._stream.codec_context, "color_trc", 2) or 2)
         # code points of ITU-T H.273, table 3
-        return {1: "bt709", 6: "smpte170m", 8: "linear", 13: "iec61966-2-1 srgb", 14: "bt709", 15: "bt709"}.get(value, "")
+        return {
+            1: "bt709",
+            6: "smpte170m",
+            8: "linear",
+            13: "iec61966-2-1 srgb",
+            14: "bt709",
+            15: "bt709",
+        }.get(value, "")
 
     def read(self, index: int) -> Array:
         """One frame, coded as in the file, full-range RGB 0…1. (h, w, 3) float32.

@@ -47,6 +47,9 @@ def uncovered(alpha: Array, matrix: NDArray, size: tuple[int, int], openness: Ar
     outside = (u < 0) | (v < 0) | (u > w) | (v > h)
     if not outside.any():
         return np.zeros((height, width), np.float32)
-    across, down = (np.clip(u - 0.5, 0, w - 1)).astype(np.float32), np.clip(v - 0.5, 0, h - 1).astype(np.float32)
+    across, down = (
+        (np.clip(u - 0.5, 0, w - 1)).astype(np.float32),
+        np.clip(v - 0.5, 0, h - 1).astype(np.float32),
+    )
     rim = cv2.remap(alpha, across, down, cv2.INTER_NEAREST)
     return np.asarray(np.where(outside, rim * openness, 0), np.float32)

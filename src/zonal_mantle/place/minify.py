@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
@@ -12,8 +14,8 @@ STEPS_AN_OCTAVE = 4
 
 def shrink_steps(matrix: NDArray) -> tuple[int, int]:
     """How many quarter octaves a painting is shrunk across and down before the warp `matrix` samples it."""
-    across, down = np.linalg.norm(matrix[:2, 0]), np.linalg.norm(matrix[:2, 1])
-    x, y = (int(np.floor(-np.log2(max(s, 1e-3)) * STEPS_AN_OCTAVE + 1e-6)) for s in (across, down))
+    across, down = float(np.linalg.norm(matrix[:2, 0])), float(np.linalg.norm(matrix[:2, 1]))
+    x, y = (math.floor(-math.log2(max(s, 1e-3)) * STEPS_AN_OCTAVE + 1e-6) for s in (across, down))
     return max(0, x), max(0, y)
 
 

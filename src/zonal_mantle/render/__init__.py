@@ -1,1 +1,6 @@
-"""render."""
+"""Frames to disk."""
+
+from .errors import RenderError
+from .frames import FORMATS, RenderPlan, render
+
+__all__ = ["FORMATS", "RenderError", "RenderPlan", "render"]

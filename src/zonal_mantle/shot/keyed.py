@@ -67,12 +67,7 @@ class Keyed(Value):
             return a.value + (b.value - a.value) * t
         m0, m1 = self._slope(i) * span, self._slope(i + 1) * span
         t2, t3 = t * t, t * t * t
-        return (
-            (2 * t3 - 3 * t2 + 1) * a.value
-            + (t3 - 2 * t2 + t) * m0
-            + (-2 * t3 + 3 * t2) * b.value
-            + (t3 - t2) * m1
-        )
+        return (2 * t3 - 3 * t2 + 1) * a.value + (t3 - 2 * t2 + t) * m0 + (-2 * t3 + 3 * t2) * b.value + (t3 - t2) * m1
 
     def _slope(self, i: int) -> float:
         keys = self.keys

@@ -104,7 +104,10 @@ class Shot(Value):
         """Zones by distance, nearest first; at equal distance the later in the list is nearer."""
         order = sorted(
             enumerate(self.zones),
-            key=lambda pair: (pair[1].distance_m if pair[1].distance_m is not None else float("inf"), -pair[0]),
+            key=lambda pair: (
+                pair[1].distance_m if pair[1].distance_m is not None else float("inf"),
+                -pair[0],
+            ),
         )
         return [zone for _, zone in order]
 
@@ -135,7 +138,8 @@ class Shot(Value):
 
     def new_id(self, stem: str) -> str:
         """An id that nothing in the shot has yet, such as `zone3`."""
-        taken = {part.id for part in (*self.sources, *self.locks, *self.zones)}
+        groups: tuple[tuple[Source | Zone | Lock, ...], ...] = (self.sources, self.locks, self.zones)
+        taken = {part.id for group in groups for part in group}
         taken |= {shape.id for zone in self.zones for shape in zone.matte.shapes}
         number = 1
         while f"{stem}{number}" in taken:
@@ -153,4 +157,4 @@ def _find(parts: tuple[T, ...], id: str) -> T:
 def _put(parts: tuple[T, ...], new: T) -> tuple[T, ...]:
     if any(part.id == new.id for part in parts):
         return tuple(new if part.id == new.id else part for part in parts)
-    return (*parts, new)
+    return parts + (new,)

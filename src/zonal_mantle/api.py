@@ -1,0 +1,126 @@
+"""The face for scripts: open, new, edit, solve, frames as arrays, readings, save, render."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .comp import PixelStore, Readings, compose, solve_lock, take_readings
+from .lock.point import Direction
+from .media import open_source
+from .render import RenderPlan, render
+from .shot import Shot, ShotError, Source, Zone, load, save
+from .shot.zone import Match, Placement
+
+__all__ = ["Session", "add_painting", "new", "open_shot"]
+
+Progress = Callable[[float, str], None]
+
+
+def _quiet(share: float, words: str) -> None:
+    pass
+
+
+def new(plate: str | Path, name: str | None = None) -> Session:
+    """A shot made from a plate, with one zone that holds it.
+
+    Raises
+    ------
+    MediaError : the plate is missing or unreadable.
+    """
+    return Session(shot_from_plate(open_source(plate, "plate"), name))
+
+
+def shot_from_plate(source: Source, name: str | None = None) -> Shot:
+    """The shot that a plate begins: its source and one zone, 60 m away, that holds it."""
+    zone = Zone(id="zone1", name="Plate", source=source.id, distance_m=60.0, match=Match(air=False))
+    return Shot(name=name or source.name, plate=source.id, sources=(source,), zones=(zone,))
+
+
+def open_shot(path: str | Path) -> Session:
+    """Opens a shot's file.
+
+    Raises
+    ------
+    ShotError : missing, damaged, or of a newer version.
+    """
+    return Session(load(Path(path)), Path(path))
+
+
+def add_painting(shot: Shot, source: Source, distance_m: float | None, name: str | None = None) -> Shot:
+    """Adds a source and a zone that holds it, at a distance (None is infinity)."""
+    if not any(s.id == source.id for s in shot.sources):
+        shot = shot.with_source(source)
+    zone = Zone(
+        id=shot.new_id("zone"), name=name or source.name, source=source.id, distance_m=distance_m,
+        placement=Placement(anchor=(shot.size[0] / 2, shot.size[1] / 2)),
+    )  # fmt: skip
+    return shot.with_zone(zone)
+
+
+class Session:
+    """A shot at hand, with its pixels. `shot` is a frozen value: edit it with `edit` or set it anew."""
+
+    def __init__(self, shot: Shot, path: Path | None = None) -> None:
+        self.shot, self.path = shot, path
+        self.store = PixelStore()
+
+    def edit(self, **changes: Any) -> Shot:
+        """Changes fields of the shot, checked; returns the new shot."""
+        self.shot = self.shot.but(**changes)
+        return self.shot
+
+    def add_painting(self, path: str | Path, distance_m: float | None = None, name: str | None = None) -> Zone:
+        """Hangs a still, sequence or video at a distance and returns its zone.
+
+        Raises
+        ------
+        MediaError : the file is missing or unreadable.
+        """
+        source = open_source(path, self.shot.new_id("source"))
+        self.shot = add_painting(self.shot, source, distance_m, name)
+        return self.shot.zones[-1]
+
+    def solve(self, lock_id: str, direction: Direction = "both", progress: Progress = _quiet) -> Shot:
+        """Solves a lock from its reference frame (LockError, MediaError)."""
+        self.shot = solve_lock(self.shot, lock_id, self.store, direction, progress)
+        return self.shot
+
+    def frame(self, number: int, scale: float = 1.0) -> NDArray[np.float32]:
+        """The finished picture: (h, w, 4) float32, scene-linear Rec. 709, premultiplied."""
+        return compose(self.shot, number, self.store, scale)
+
+    def plate(self, number: int) -> NDArray[np.float32]:
+        """The plate: (h, w, 3) float32, scene-linear Rec. 709."""
+        source = self.shot.plate_source
+        if source is None:
+            raise ShotError("The shot has no plate.")
+        return self.store.plate(source, number)
+
+    def matte(self, zone_id: str, number: int) -> NDArray[np.float32]:
+        """A zone's matte on a frame: (h, w) float32."""
+        source = self.shot.plate_source
+        if source is None:
+            raise ShotError("The shot has no plate.")
+        return self.store.matte(source, self.shot.zone(zone_id).matte, number)
+
+    def readings(self, progress: Progress = _quiet) -> Readings:
+        """Every reading and finding, measured on every frame."""
+        return take_readings(self.shot, self.store, progress)
+
+    def render(self, out: str | Path, progress: Progress = _quiet, **plan: Any) -> list[Path]:
+        """Renders to a folder; see `render.RenderPlan` for `format`, `first`, `last`, `scale`, `resume`."""
+        return render(self.shot, RenderPlan(Path(out), **plan), progress)
+
+    def save(self, path: str | Path | None = None) -> Path:
+        """Writes the shot's file, whole or not at all (ShotError)."""
+        target = Path(path) if path else self.path
+        if target is None:
+            raise ShotError("The shot has no file yet. Say where to save it.")
+        save(self.shot, target)
+        self.path = target
+        return target

@@ -1,0 +1,116 @@
+"""The command line."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from pathlib import Path
+
+from . import __version__
+from .shot.errors import MantleError
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(
+        prog="zonal-mantle", description="Sky replacement and set extension for moving shots."
+    )
+    parser.add_argument("--version", action="version", version=__version__)
+    parser.add_argument("shot", nargs="?", help="a shot to open in the window; or one of: demo, render, check")
+    return parser
+
+
+def _demo(arguments: list[str]) -> int:
+    parser = argparse.ArgumentParser(prog="zonal-mantle demo", description="Opens the Saltern demo, or writes it.")
+    parser.add_argument("--write", metavar="DIR", type=Path, help="write the demo into a folder instead of opening it")
+    parser.add_argument("--seed", type=int, default=7)
+    parser.add_argument("--size", default="1280x720", help="width x height")
+    parser.add_argument("--frames", type=int, default=48)
+    parser.add_argument("--finished", action="store_true", help="also write the generator's own finished picture")
+    options = parser.parse_args(arguments)
+    from .demo import NAME, VERSION, DemoPlan, make_demo
+    from .paths import cache_dir
+
+    width, _, height = options.size.partition("x")
+    plan = DemoPlan(seed=options.seed, size=(int(width), int(height)), frames=options.frames, finished=options.finished)
+    if options.write is not None:
+        print(make_demo(options.write, plan, _report))
+        return 0
+    folder = cache_dir() / f"demo-{VERSION}"
+    shot = folder / f"{NAME}.shot.json"
+    if not shot.exists():
+        print("Filming the demo; this is done once and takes a few minutes.", file=sys.stderr)
+        make_demo(folder, plan, _report)
+    from .ui.app import run
+
+    return run(shot)
+
+
+def _report(share: float, words: str) -> None:
+    end = "\n" if share >= 1 else "\r"
+    print(f"{share:4.0%}  {words:<48}", end=end, file=sys.stderr, flush=True)
+
+
+def _render(arguments: list[str]) -> int:
+    parser = argparse.ArgumentParser(prog="zonal-mantle render", description="Renders a shot's frames.")
+    parser.add_argument("shot", type=Path)
+    parser.add_argument("--out", type=Path, required=True, help="the folder to render into")
+    parser.add_argument("--frames", metavar="A-B", help="first and last frame")
+    parser.add_argument("--scale", type=float, default=1.0)
+    parser.add_argument("--format", choices=("exr", "png", "h264", "prores"), default="exr")
+    parser.add_argument("--resume", action="store_true", help="keep frames that are there whole")
+    options = parser.parse_args(arguments)
+    from .render import RenderPlan, render
+    from .shot import load
+
+    first = last = None
+    if options.frames:
+        a, _, b = options.frames.partition("-")
+        try:
+            first, last = int(a), int(b or a)
+        except ValueError:
+            parser.error(f"--frames takes two numbers such as 1001-1048, not {options.frames}")
+    plan = RenderPlan(options.out, options.format, first, last, options.scale, options.resume)
+    for path in render(load(options.shot), plan, _report):
+        print(path)
+    return 0
+
+
+def _check(arguments: list[str]) -> int:
+    parser = argparse.ArgumentParser(prog="zonal-mantle check", description="Measures all readings of a shot.")
+    parser.add_argument("shot", type=Path)
+    parser.add_argument("--json", action="store_true", help="print everything as JSON")
+    options = parser.parse_args(arguments)
+    from .api import open_shot
+
+    readings = open_shot(options.shot).readings(_report)
+    if options.json:
+        print(json.dumps(readings.as_dict(), indent=1, ensure_ascii=False))
+    else:
+        for finding in readings.findings:
+            print(f"{finding.stage}, frame {finding.frame}: {finding.words}")
+        print(f"{len(readings.findings)} findings")
+    return 0
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Runs a command; problems are one sentence on standard error and exit code 1."""
+    arguments = sys.argv[1:] if arguments is None else arguments
+    commands = {"demo": _demo, "render": _render, "check": _check}
+    try:
+        if arguments and arguments[0] in commands:
+            return commands[arguments[0]](arguments[1:])
+        options = _parser().parse_args(arguments)
+        from .ui.app import run
+
+        return run(Path(options.shot) if options.shot else None)
+    except MantleError as problem:
+        print(f"zonal-mantle: {problem}", file=sys.stderr)
+        return 1
+    except KeyboardInterrupt:
+        print("Cancelled.", file=sys.stderr)
+        return 130
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,92 @@
+"""A frame of the finished picture: a pure function of shot, frame and scale."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..match.air import transmittance
+from ..match.cdl import grade_tables
+from ..media.bands import run_bands
+from ..place.minify import shrink_steps
+from ..place.transform import zone_matrix
+from ..place.warp import inverse_for
+from ..shot import Shot, Zone
+from .lay import lay_painting, lay_plate
+from .store import PixelStore, proxy_size
+
+Array = NDArray[np.float32]
+_NO_MATTE = np.ones((1, 1), np.float32)
+
+
+def compose(
+    shot: Shot, frame: int, store: PixelStore, scale: float = 1.0, zones: Iterable[Zone] | None = None
+) -> Array:
+    """All zones that are on, far to near, over one another.
+
+    Parameters
+    ----------
+    zones : from near to far; all of the shot's by default.
+
+    Returns
+    -------
+    (h, w, 4) float32, scene-linear, premultiplied.
+
+    Raises
+    ------
+    MediaError : a source cannot be read.
+    """
+    width, height = proxy_size(shot.size, scale)
+    out = np.zeros((height, width, 4), np.float32)
+    for zone in shot.near_to_far() if zones is None else zones:
+        if zone.on:
+            _lay(shot, zone, frame, store, scale, out)
+    return out
+
+
+def _lay(shot: Shot, zone: Zone, frame: int, store: PixelStore, scale: float, out: Array) -> None:
+    height = out.shape[0]
+    matte = _NO_MATTE
+    plate_source = shot.plate_source
+    if zone.matte.on and plate_source is not None:
+        matte = store.matte(plate_source, zone.matte, frame, scale)
+    tables, saturation, graded = grade_tables(zone.match, frame)
+    hazy = zone.match.on and zone.match.air
+    keep = np.float32(transmittance(zone.distance_m, shot.air.visibility_m) if hazy else 1.0)
+    look = (
+        zone.matte.on,
+        graded,
+        tables,
+        np.float32(saturation),
+        keep,
+        np.array(shot.air.airlight, np.float32),
+    )
+    source = shot.source(zone.source)
+    if shot.holds_plate(zone):
+        plate = store.plate(source, frame, scale)
+        run_bands(lay_plate, height, plate, matte, *look, out)
+        return
+    if not zone.placement.on:
+        return
+    matrix = proxy_matrix(shot, scale) @ zone_matrix(shot, zone, frame)
+    level = store.painting(source, frame, shrink_steps(matrix))
+    inverse = inverse_for(matrix, (source.height, source.width), level.shape)
+    run_bands(lay_painting, height, level, inverse, matte, *look, out)
+
+
+def proxy_matrix(shot: Shot, scale: float) -> NDArray[np.float64]:
+    """Plate pixels to proxy pixels."""
+    width, height = proxy_size(shot.size, scale)
+    return np.diag([width / shot.size[0], height / shot.size[1], 1.0])
+
+
+def openness(shot: Shot, zone: Zone, frame: int, store: PixelStore, scale: float = 1.0) -> Array:
+    """Share of a zone's light that passes all that is nearer. (h, w) float32."""
+    nearer = []
+    for other in shot.near_to_far():
+        if other.id == zone.id:
+            break
+        nearer.append(other)
+    return np.ascontiguousarray(1 - compose(shot, frame, store, scale, nearer)[..., 3])

@@ -1,0 +1,207 @@
+"""Frames to disk: sequences and video, whole or not at all."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+from typing import Any, Literal
+
+import av
+import numpy as np
+from av.video.reformatter import ColorRange, Colorspace
+from numpy.typing import NDArray
+
+from ..comp import PixelStore, compose
+from ..comp.store import MIB
+from ..media import colour
+from ..media.errors import MediaError
+from ..media.still import read_still, write_still
+from ..shot import Shot
+from .errors import RenderError
+
+Array = NDArray[np.float32]
+Format = Literal["exr", "png", "h264", "prores"]
+FORMATS: tuple[Format, ...] = ("exr", "png", "h264", "prores")
+Progress = Callable[[float, str], None]
+
+
+@dataclass(frozen=True)
+class RenderPlan:
+    """What is rendered, and where to.
+
+    `out` is a folder for sequences and videos alike. With `resume`, frames of a sequence that are there whole stay.
+    """
+
+    out: Path
+    format: Format = "exr"
+    first: int | None = None
+    last: int | None = None
+    scale: float = 1.0
+    resume: bool = False
+
+
+def render(shot: Shot, plan: RenderPlan, progress: Progress = lambda share, words: None) -> list[Path]:
+    """Renders a shot's frames.
+
+    Each file is written under a temporary name and renamed once it is whole. `progress` may raise to cancel: the
+    file being written is removed, finished frames of a sequence stay.
+
+    Returns
+    -------
+    The files, in order.
+
+    Raises
+    ------
+    RenderError : no plate, frames outside the shot, no room on disk, an unknown format.
+    MediaError : a source cannot be read or a file cannot be written.
+    """
+    frames = _frames(shot, plan)
+    try:
+        plan.out.mkdir(parents=True, exist_ok=True)
+    except OSError as problem:
+        raise RenderError(f"The folder {plan.out} cannot be made: {problem.strerror}. Choose another.") from problem
+    _check_room(shot, plan, len(frames))
+    store = PixelStore(limit_bytes=160 * MIB, painting_bytes=320 * MIB)
+    if plan.format in ("exr", "png"):
+        return list(_sequence(shot, plan, frames, store, progress))
+    return [_video(shot, plan, frames, store, progress)]
+
+
+def _frames(shot: Shot, plan: RenderPlan) -> range:
+    if shot.plate is None:
+        raise RenderError("The shot has no plate, so there is nothing to render. Open a plate first.")
+    if plan.format not in FORMATS:
+        raise RenderError(f"There is no format {plan.format}. Choose one of {', '.join(FORMATS)}.")
+    first = shot.first if plan.first is None else plan.first
+    last = shot.last if plan.last is None else plan.last
+    if first < shot.first or last > shot.last or first > last:
+        raise RenderError(f"Frames {first}–{last} were asked for; the shot has {shot.first}–{shot.last}.")
+    if not 0.05 <= plan.scale <= 1:
+        raise RenderError(f"A scale of {plan.scale:g} was asked for; it must lie between 0.05 and 1.")
+    return range(first, last + 1)
+
+
+def _check_room(shot: Shot, plan: RenderPlan, count: int) -> None:
+    pixels = shot.size[0] * shot.size[1] * plan.scale**2
+    bytes_a_pixel = {"exr": 8, "png": 8, "h264": 1, "prores": 3}[plan.format]
+    needed = int(pixels * bytes_a_pixel * count)
+    free = shutil.disk_usage(plan.out).free
+    if needed > free:
+        raise RenderError(
+            f"{plan.out} has {free / 1e9:.1f} GB free and the render may need {needed / 1e9:.1f} GB. "
+            "Free some room or choose another folder."
+        )
+
+
+def stem(shot: Shot) -> str:
+    """The files' name without number and ending."""
+    return "".join(c if c.isalnum() or c in "-_" else "_" for c in shot.name) or "shot"
+
+
+def _sequence(shot: Shot, plan: RenderPlan, frames: range, store: PixelStore, progress: Progress) -> Iterator[Path]:
+    for done, frame in enumerate(frames):
+        progress(done / len(frames), f"Rendering frame {frame}")
+        path = plan.out / f"{stem(shot)}.{frame:04d}.{plan.format}"
+        if plan.resume and _is_whole(path):
+            yield path
+            continue
+        picture = compose(shot, frame, store, plan.scale)
+        part = path.with_name(f".{path.stem}.part{path.suffix}")
+        try:
+            if plan.format == "exr":
+                write_still(part, picture, "half", "zip", {"oiio:ColorSpace": "lin_rec709"})
+            else:
+                write_still(part, _coded_straight(picture), "uint16")
+            os.replace(part, path)
+        finally:
+            part.unlink(missing_ok=True)
+        yield path
+    progress(1.0, f"{len(frames)} frames are in {plan.out}")
+
+
+def _coded_straight(picture: Array) -> Array:
+    """Unpremultiplied sRGB with alpha, as PNG wants it."""
+    alpha = picture[..., 3:]
+    plain = np.where(alpha > 0, picture[..., :3] / np.maximum(alpha, 1e-6), 0).astype(np.float32)
+    coded = np.clip(colour.from_linear(plain, colour.SRGB), 0, 1)
+    return np.concatenate([coded, np.clip(alpha, 0, 1)], axis=2)
+
+
+def _is_whole(path: Path) -> bool:
+    try:
+        read_still(path)
+    except MediaError:
+        return False
+    return True
+
+
+def _video(shot: Shot, plan: RenderPlan, frames: range, store: PixelStore, progress: Progress) -> Path:
+    suffix = ".mp4" if plan.format == "h264" else ".mov"
+    path = plan.out / f"{stem(shot)}{suffix}"
+    part = path.with_name(f".{path.stem}.part{path.suffix}")
+    try:
+        with VideoWriter(part, plan.format, shot.rate) as writer:
+            for done, frame in enumerate(frames):
+                progress(done / len(frames), f"Rendering frame {frame}")
+                picture = compose(shot, frame, store, plan.scale)[..., :3]
+                writer.write(colour.from_linear(np.ascontiguousarray(picture), colour.CAMERA))
+        os.replace(part, path)
+    finally:
+        part.unlink(missing_ok=True)
+    progress(1.0, f"{path.name} is in {plan.out}")
+    return path
+
+
+class VideoWriter:
+    """Writes Rec. 709 video from coded RGB, tagged as such; a context. `quality` is H.264's constant rate factor.
+
+    Raises
+    ------
+    RenderError : the file cannot be opened for writing.
+    """
+
+    def __init__(self, path: Path, format: str, rate: Fraction, quality: int = 16) -> None:
+        self._format, self._quality = format, quality
+        try:
+            self._container = av.open(str(path), "w")
+        except (av.error.FFmpegError, OSError) as problem:
+            raise RenderError(f"{path} cannot be written: {problem}.") from problem
+        codec = "libx264" if format == "h264" else "prores_ks"
+        options = {"crf": str(quality), "preset": "medium", "threads": "1"} if format == "h264" else {"profile": "3"}
+        self._stream: Any = self._container.add_stream(codec, rate=rate, options=options)
+        self._pixels = "yuv420p" if format == "h264" else "yuv422p10le"
+        self._open = False
+
+    def __enter__(self) -> VideoWriter:
+        return self
+
+    def write(self, coded: Array) -> None:
+        """Adds one frame: (h, w, 3) float32, Rec. 709 coded 0…1. Odd sizes lose their last row or column."""
+        height, width = coded.shape[0] // 2 * 2, coded.shape[1] // 2 * 2
+        if not self._open:
+            context = self._stream.codec_context
+            context.width, context.height, context.pix_fmt = width, height, self._pixels
+            context.colorspace, context.color_range = 1, ColorRange.MPEG  # H.273: BT.709 matrix
+            context.color_primaries, context.color_trc = 1, 1
+            self._open = True
+        whole = (np.clip(coded[:height, :width], 0, 1) * 65535 + 0.5).astype(np.uint16)
+        frame = av.VideoFrame.from_ndarray(np.ascontiguousarray(whole), format="rgb48le")
+        frame = frame.reformat(
+            format=self._pixels,
+            src_colorspace=Colorspace.ITU709,
+            dst_colorspace=Colorspace.ITU709,
+            src_color_range=ColorRange.JPEG,
+            dst_color_range=ColorRange.MPEG,
+        )
+        for packet in self._stream.encode(frame):
+            self._container.mux(packet)
+
+    def __exit__(self, kind: object, *rest: object) -> None:
+        if kind is None and self._open:
+            for packet in self._stream.encode(None):
+                self._container.mux(packet)
+        self._container.close()

@@ -1,0 +1,1 @@
+"""The interface: Qt, and only here."""

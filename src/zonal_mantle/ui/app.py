@@ -1,0 +1,50 @@
+"""Starts the window."""
+
+from __future__ import annotations
+
+import logging
+import os
+import sys
+from logging.handlers import RotatingFileHandler
+from pathlib import Path
+
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication
+
+from ..paths import state_dir
+from .theme import dress
+from .window import Window
+
+
+def _log_to_file() -> None:
+    handler = RotatingFileHandler(state_dir() / "zonal-mantle.log", maxBytes=1 << 20, backupCount=1)
+    handler.setFormatter(logging.Formatter("%(asctime)s %(name)s %(levelname)s %(message)s"))
+    logging.getLogger("zonal_mantle").addHandler(handler)
+
+
+def run(shot: Path | None) -> int:
+    """Opens the window, on a shot or empty, and runs until it is closed."""
+    if sys.platform.startswith("linux") and not any(
+        os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")
+    ):
+        print(
+            "No display was found, so the window cannot open. Without one, use: zonal-mantle render SHOT --out DIR, "
+            "zonal-mantle check SHOT --json, zonal-mantle demo --write DIR.",
+            file=sys.stderr,
+        )
+        return 1
+    _log_to_file()
+    app = QApplication.instance() or QApplication(sys.argv[:1])
+    app.setApplicationName("Zonal Mantle")
+    dress(app)
+    window = Window()
+    window.show()
+
+    def begin() -> None:
+        if shot is not None:
+            window.files.open_path(shot)
+        else:
+            window.files.offer_unnamed()
+
+    QTimer.singleShot(0, begin)
+    return int(app.exec())

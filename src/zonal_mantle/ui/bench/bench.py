@@ -1,0 +1,113 @@
+"""The bench at the right: the chosen zone, its stages, one open at a time."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QTimer, Signal
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+
+from ..desk import Desk
+from ..tools.shape import ShapeTool
+from ..widgets import choice, show_choice, tool_button
+from .lock_stage import LockStage
+from .match_stage import MatchStage
+from .matte_stage import MatteStage
+from .place_stage import PlaceStage
+from .source_stage import SourceStage
+
+
+class Bench(QWidget):
+    """Matte → Lock → Place → Match, always in that order, after the source."""
+
+    relink_wanted = Signal(str)
+
+    def __init__(self, desk: Desk, shape_tool: ShapeTool) -> None:
+        super().__init__()
+        self.desk = desk
+        self.zones = choice([], "The zone on the bench", self._choose)
+        self.name = QLineEdit()
+        self.name.setToolTip("The zone's name")
+        self.name.setAccessibleName("Zone name")
+        self.name.editingFinished.connect(self._rename)
+        self.on = QCheckBox("On")
+        self.on.setToolTip("Switches the whole zone on or off")
+        self.on.clicked.connect(self._switch)
+        self.remove = tool_button("trash-2", "Remove this zone", self._remove)
+        self.source = SourceStage(desk)
+        self.matte = MatteStage(desk, shape_tool)
+        self.lock = LockStage(desk)
+        self.place = PlaceStage(desk)
+        self.match = MatchStage(desk)
+        self.stages = [self.source, self.matte, self.lock, self.place, self.match]
+        head = QHBoxLayout()
+        head.setContentsMargins(6, 4, 6, 4)
+        head.setSpacing(4)
+        head.addWidget(self.zones)
+        head.addWidget(self.name, 1)
+        head.addWidget(self.on)
+        head.addWidget(self.remove)
+        self.zones.setFixedWidth(26)
+        self.zones.view().setMinimumWidth(150)
+        inside = QWidget()
+        stack = QVBoxLayout(inside)
+        stack.setContentsMargins(0, 0, 0, 0)
+        stack.setSpacing(0)
+        for stage in self.stages:
+            stack.addWidget(stage)
+        stack.addStretch(1)
+        scroll = QScrollArea()
+        scroll.setWidget(inside)
+        scroll.setWidgetResizable(True)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addLayout(head)
+        layout.addWidget(scroll, 1)
+        self.setFixedWidth(256)
+        self.source.relink_wanted.connect(self.relink_wanted)
+        self._soon = QTimer(self, singleShot=True, interval=0)
+        self._soon.timeout.connect(self.refresh)
+        for signal in (
+            desk.shot_changed,
+            desk.frame_changed,
+            desk.choice_changed,
+            desk.readings_changed,
+            desk.view_changed,
+        ):
+            signal.connect(self._soon.start)
+        self.refresh()
+
+    def refresh(self) -> None:
+        zone = self.desk.zone
+        for part in (self.name, self.on, self.remove, *self.stages):
+            part.setVisible(zone is not None)
+        self.zones.setVisible(zone is not None)
+        if zone is None:
+            return
+        names = [z.name for z in self.desk.shot.near_to_far()]
+        show_choice(self.zones, names, zone.name)
+        if not self.name.hasFocus():
+            self.name.setText(zone.name)
+        self.on.setChecked(zone.on)
+        plate = self.desk.shot.holds_plate(zone)
+        self.place.setVisible(not plate)
+        for stage in self.stages:
+            stage.show_open(stage.name == self.desk.stage)
+            stage.refresh()
+
+    def _choose(self, name: str) -> None:
+        zone = next((z for z in self.desk.shot.near_to_far() if z.name == name), None)
+        if zone is not None:
+            self.desk.choose_zone(zone.id)
+
+    def _rename(self) -> None:
+        zone, name = self.desk.zone, self.name.text().strip()
+        if zone is not None and name and name != zone.name:
+            self.desk.edit_zone(zone.but(name=name), f"Rename {zone.name}")
+
+    def _switch(self, on: bool) -> None:
+        if (zone := self.desk.zone) is not None:
+            self.desk.edit_zone(zone.but(on=bool(on)), f"{zone.name} {'on' if on else 'off'}")
+
+    def _remove(self) -> None:
+        if (zone := self.desk.zone) is not None:
+            self.desk.edit(self.desk.shot.without_zone(zone.id), f"Remove {zone.name}")

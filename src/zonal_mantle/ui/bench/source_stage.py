@@ -1,0 +1,99 @@
+"""The Source stage: how the file is read."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QLabel
+
+from ...media import encodings, source_problem
+from ...shot import Source
+from ..desk import Desk
+from ..numberfield import NumberField
+from ..widgets import choice, note, push_button, row, show_choice
+from .stage import Stage
+
+RATES = {
+    "23.976": (24000, 1001),
+    "24": (24, 1),
+    "25": (25, 1),
+    "29.97": (30000, 1001),
+    "30": (30, 1),
+    "50": (50, 1),
+    "60": (60, 1),
+}
+
+
+class SourceStage(Stage):
+    """Encoding, alpha, frames and rate of what the zone holds."""
+
+    name = "Source"
+    tip = "The file this zone holds, and how it is read"
+    relink_wanted = Signal(str)
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self.header.switch.hide()
+        self.file = note()
+        self.inside.addWidget(self.file)
+        self.problem = note(role="warn")
+        self.inside.addWidget(self.problem)
+        self.encoding = choice(list(encodings()), "The file's colour encoding", self._encoding)
+        self.guess = QLabel()
+        self.inside.addLayout(row(QLabel("Colour"), self.encoding, self.guess))
+        self.encoding.setMinimumWidth(120)
+        self.alpha = choice(["none", "straight", "premultiplied"], "How the file's alpha is to be taken", self._alpha)
+        self.inside.addLayout(row(QLabel("Alpha"), self.alpha, 1))
+        self.first = NumberField("First", -1e6, 1e7, 1, 1, 0, "", "First frame that is used")
+        self.last = NumberField("Last", -1e6, 1e7, 1, 1, 0, "", "Last frame that is used")
+        self.first.changed.connect(lambda v, g: self._put("Trim", g, trim_first=round(v)))
+        self.last.changed.connect(lambda v, g: self._put("Trim", g, trim_last=round(v)))
+        self.trim = row(self.first, self.last)
+        self.inside.addLayout(self.trim)
+        self.rate = choice(list(RATES), "Frames a second", lambda name: self._put("Rate", rate=RATES[name]))
+        self.aspect = NumberField("Pixel", 0.25, 4, 0.01, 1, 3, "", "Width of a pixel against its height, for the view")
+        self.aspect.changed.connect(lambda v, g: self._put("Pixel aspect", g, pixel_aspect=v))
+        self.inside.addLayout(row(QLabel("Rate"), self.rate, self.aspect))
+        self.relink = push_button(
+            "Relink…", "Choose the file anew", lambda: self.relink_wanted.emit(self.zone.source), "link"
+        )
+        self.inside.addWidget(self.relink)
+
+    @property
+    def source(self) -> Source:
+        return self.desk.shot.source(self.zone.source)
+
+    def refresh(self) -> None:
+        super().refresh()
+        source = self.source
+        problem = source_problem(source)
+        moving = source.kind != "still"
+        self.file.setText(f"{Path(source.path).name}\n{source.kind}, {source.width}×{source.height}")
+        self.file.setToolTip(source.path)
+        self.problem.setText(problem or "")
+        self.problem.setVisible(bool(problem))
+        show_choice(self.encoding, list(encodings()), source.encoding)
+        self.guess.setText("guessed" if source.encoding_guessed else "")
+        show_choice(self.alpha, ["none", "straight", "premultiplied"], source.alpha)
+        for field, value in ((self.first, source.start), (self.last, source.end)):
+            field.setVisible(moving)
+            field.low, field.high = source.first, max(source.last, source.first + 1)
+            field.set_value(value)
+        name = next((n for n, r in RATES.items() if r == source.rate), f"{float(source.frames_per_second):.4g}")
+        show_choice(self.rate, list(dict.fromkeys([*RATES, name])), name)
+        self.rate.setVisible(moving)
+        self.aspect.set_value(source.pixel_aspect)
+        if problem:
+            self.header.show_reading("missing", True)
+        else:
+            self.header.show_reading(f"{source.encoding}{' ?' if source.encoding_guessed else ''}")
+
+    def _put(self, label: str, gesture: str | None = None, **changes: object) -> None:
+        self.desk.edit(self.desk.shot.with_source(self.source.but(**changes)), label, gesture)
+
+    def _encoding(self, name: str) -> None:
+        self._put(f"Read as {name}", encoding=name, encoding_guessed=False)
+
+    def _alpha(self, name: str) -> None:
+        self._put(f"Alpha {name}", alpha=name)

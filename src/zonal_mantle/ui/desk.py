@@ -1,0 +1,259 @@
+"""What is open in the window: the shot with its history, the frame, the chosen zone, the view, the job that runs."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from ..comp import Job, Look, PixelStore, Readings, ViewName, take_readings
+from ..shot import History, Lock, MantleError, Shot, Zone, autosave_path, save
+from . import recent
+
+_gestures = itertools.count()
+
+
+def new_gesture() -> str:
+    """A name for one gesture, so that all its values are one step of undo."""
+    return f"gesture {next(_gestures)}"
+
+
+class Desk(QObject):
+    """The one place that holds the shot. Everything in the window asks it and is told by its signals."""
+
+    shot_changed = Signal()
+    frame_changed = Signal()
+    choice_changed = Signal()  # zone, lock or stage
+    view_changed = Signal()
+    readings_changed = Signal()
+    job_changed = Signal(float, str)  # share 0…1, or below 0 when none runs
+    said = Signal(str, bool)  # a sentence, and whether it is trouble
+    _progressed = Signal(float, str)
+    _ended = Signal(object, object, object)
+    _measured = Signal(object, object)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.history = History.starting_with(Shot())
+        self.path: Path | None = None
+        self.saved = self.shot
+        self.shot_hash = hash(self.shot)
+        self.store = PixelStore()
+        self.frame = 1
+        self.zone_id: str | None = None
+        self.lock_id: str | None = None
+        self.stage = "Matte"
+        self.view: ViewName = "Composite"
+        self.other_view: ViewName = "Plate"
+        self.wipe = False
+        self.held_still = False
+        self.look = Look()
+        self.readings = Readings()
+        self.dragging = False
+        self.job: Job | None = None
+        self._job_end: Callable[[Any], None] | None = None
+        self._reader: Job | None = None
+        self._progressed.connect(self.job_changed)
+        self._ended.connect(self._job_ended)
+        self._measured.connect(self._readings_taken)
+        self._read_soon = QTimer(self, singleShot=True, interval=700)
+        self._read_soon.timeout.connect(self._read)
+        self._autosave_soon = QTimer(self, singleShot=True, interval=4000)
+        self._autosave_soon.timeout.connect(self.autosave)
+
+    # --- the shot ---
+    @property
+    def shot(self) -> Shot:
+        return self.history.shot
+
+    @property
+    def zone(self) -> Zone | None:
+        return next((zone for zone in self.shot.zones if zone.id == self.zone_id), None)
+
+    @property
+    def lock(self) -> Lock | None:
+        return next((lock for lock in self.shot.locks if lock.id == self.lock_id), None)
+
+    @property
+    def unsaved(self) -> bool:
+        return self.shot != self.saved
+
+    def open(self, shot: Shot, path: Path | None, recovered: bool = False) -> None:
+        """Puts another shot on the desk."""
+        self.cancel_job()
+        self.history = History.starting_with(shot)
+        self.path = path
+        self.saved = Shot() if recovered else shot
+        self.frame = shot.first
+        self.readings = Readings()
+        self.held_still = False
+        self.zone_id = shot.zones[0].id if shot.zones else None
+        self.lock_id = shot.locks[0].id if shot.locks else None
+        self._after_change()
+        self.frame_changed.emit()
+        self.choice_changed.emit()
+
+    def edit(self, shot: Shot, label: str, gesture: str | None = None) -> None:
+        """A change of the shot: one step of undo, or part of a gesture's step."""
+        self.history.push(shot, label, gesture)
+        self._after_change()
+
+    def edit_zone(self, zone: Zone, label: str, gesture: str | None = None) -> None:
+        self.edit(self.shot.with_zone(zone), label, gesture)
+
+    def edit_lock(self, lock: Lock, label: str, gesture: str | None = None) -> None:
+        self.edit(self.shot.with_lock(lock), label, gesture)
+
+    def undo(self) -> None:
+        if label := self.history.undo():
+            self._after_change()
+            self.said.emit(f"Undone: {label}", False)
+
+    def redo(self) -> None:
+        if label := self.history.redo():
+            self._after_change()
+            self.said.emit(f"Done again: {label}", False)
+
+    def _after_change(self) -> None:
+        self.shot_hash = hash(self.shot)
+        if self.zone is None:
+            self.zone_id = self.shot.zones[0].id if self.shot.zones else None
+        if self.lock is None:
+            self.lock_id = self.shot.locks[0].id if self.shot.locks else None
+        if self.frame not in self.shot.frames:
+            self.set_frame(self.frame)
+        self.shot_changed.emit()
+        self._read_soon.start()
+        if self.unsaved:
+            self._autosave_soon.start()
+
+    # --- where one looks ---
+    def set_frame(self, frame: int) -> None:
+        frame = min(max(frame, self.shot.first), self.shot.last)
+        if frame != self.frame:
+            self.frame = frame
+            self.frame_changed.emit()
+
+    def choose_zone(self, zone_id: str | None) -> None:
+        self.zone_id = zone_id
+        zone = self.zone
+        if zone is not None and zone.placement.rides:
+            self.lock_id = zone.placement.rides
+        self.choice_changed.emit()
+        self.view_changed.emit()
+
+    def choose_lock(self, lock_id: str | None) -> None:
+        self.lock_id = lock_id
+        self.choice_changed.emit()
+
+    def choose_stage(self, stage: str) -> None:
+        if stage != self.stage:
+            self.stage = stage
+            self.choice_changed.emit()
+
+    def set_view(self, **changes: Any) -> None:
+        """Changes what the viewer shows: view, other_view, wipe, held_still, look. Never part of the shot."""
+        for name, value in changes.items():
+            setattr(self, name, value)
+        self.view_changed.emit()
+
+    def set_dragging(self, on: bool) -> None:
+        if on != self.dragging:
+            self.dragging = on
+            self.view_changed.emit()
+
+    # --- long work ---
+    def run(self, words: str, work: Callable[[Job], Any], then: Callable[[Any], None]) -> None:
+        """Runs one job at a time; `then` gets its result on the interface's thread, unless it was cancelled."""
+        if self.job is not None:
+            self.said.emit("Something is still running. Cancel it on the rail first.", True)
+            return
+        self._job_end = then
+        self.job_changed.emit(0.0, words)
+        job: Job
+        job = Job(work, lambda s, w: self._progressed.emit(s, w), lambda r, e: self._ended.emit(job, r, e))
+        self.job = job
+        job.start()
+
+    def cancel_job(self) -> None:
+        if self.job is not None:
+            self.job.cancel()
+
+    def _job_ended(self, job: Job, result: Any, error: Exception | None) -> None:
+        if job is not self.job:
+            return
+        then, self.job, self._job_end = self._job_end, None, None
+        self.job_changed.emit(-1.0, "")
+        if error is not None:
+            plain = isinstance(error, MantleError)
+            self.said.emit(str(error) if plain else f"That failed: {error}. The log has the details.", True)
+        elif job.cancelled:
+            self.said.emit("Cancelled. Everything is as it was.", False)
+        elif then is not None:
+            then(result)
+
+    # --- readings ---
+    def _read(self) -> None:
+        if self.shot.plate is None:
+            return
+        if self._reader is not None:
+            self._reader.cancel()
+        shot = self.shot
+        job: Job
+        job = Job(
+            lambda j: take_readings(shot, self.store, j.progress),
+            on_end=lambda r, e: self._measured.emit(job, r),
+        )
+        self._reader = job.start()
+
+    def _readings_taken(self, job: Job, readings: Readings | None) -> None:
+        if job is not self._reader:
+            return
+        self._reader = None
+        if readings is not None:
+            self.readings = readings
+            self.readings_changed.emit()
+
+    # --- files ---
+    def save(self, path: Path) -> bool:
+        """Saves the shot; False (and a sentence) where that cannot be done."""
+        try:
+            save(self.shot, path)
+        except MantleError as problem:
+            self.said.emit(str(problem), True)
+            return False
+        if self.path is not None:
+            autosave_path(self.path).unlink(missing_ok=True)
+        self.path, self.saved = path, self.shot
+        autosave_path(path).unlink(missing_ok=True)
+        recent.remember(path)
+        self._autosave_soon.stop()
+        self.said.emit(f"Saved {path.name}", False)
+        self.shot_changed.emit()
+        return True
+
+    def autosave(self) -> None:
+        """Writes the autosave beside the shot, or into the state folder for a shot without a file."""
+        if not self.unsaved or self.shot.plate is None:
+            return
+        try:
+            save(self.shot, autosave_path(self.path) if self.path else recent.unnamed_autosave())
+        except MantleError as problem:
+            self.said.emit(str(problem), True)
+
+    def discard_autosave(self) -> None:
+        """Removes the autosave of what is on the desk."""
+        self._autosave_soon.stop()
+        (autosave_path(self.path) if self.path else recent.unnamed_autosave()).unlink(missing_ok=True)
+
+    def close(self) -> None:
+        """Stops everything that runs."""
+        self._read_soon.stop()
+        self._autosave_soon.stop()
+        for job in (self.job, self._reader):
+            if job is not None:
+                job.cancel()
+                job.wait(5)

@@ -1,0 +1,179 @@
+"""What the File menu does: new, open, recover, import, relink, save."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtWidgets import QMessageBox, QWidget
+
+from ..api import add_painting, shot_from_plate
+from ..media import open_source
+from ..shot import SUFFIX, MantleError, Source, load, newer_autosave
+from . import ask, recent
+from .desk import Desk
+
+
+class Files:
+    """Everything between the desk and the disk that a person asks for."""
+
+    def __init__(self, window: QWidget, desk: Desk) -> None:
+        self.window, self.desk = window, desk
+
+    def _start(self) -> Path | None:
+        if self.desk.path:
+            return self.desk.path.parent
+        source = self.desk.shot.plate_source
+        return Path(source.path).parent if source else None
+
+    def may_leave(self) -> bool:
+        """Asks about unsaved changes; False to stay."""
+        if not self.desk.unsaved or self.desk.shot.plate is None:
+            return True
+        buttons = QMessageBox.StandardButton
+        answer = QMessageBox.question(
+            self.window,
+            "Unsaved changes",
+            f"{self.desk.shot.name} has changes that are not saved.",
+            buttons.Save | buttons.Discard | buttons.Cancel,
+        )
+        if answer == buttons.Save:
+            return self.save()
+        if answer == buttons.Discard:
+            self.desk.discard_autosave()
+        return answer == buttons.Discard
+
+    def new(self) -> None:
+        """A shot from a plate."""
+        if not self.may_leave():
+            return
+        path = ask.existing_file(self.window, "Open a plate", ask.PICTURES, self._start())
+        if path is not None:
+            self.new_from(path)
+
+    def new_from(self, path: Path) -> None:
+        """A shot from a plate's file."""
+        try:
+            source = open_source(path, "plate")
+        except MantleError as problem:
+            self.desk.said.emit(str(problem), True)
+            return
+        self.desk.open(shot_from_plate(source), None)
+        guess = f"Read as {source.encoding}, a guess; change it under Source if it is wrong."
+        self.desk.said.emit(f"{source.name}: {source.start}–{source.end}. {guess}", False)
+
+    def open(self) -> None:
+        """A shot's file."""
+        if not self.may_leave():
+            return
+        path = ask.existing_file(self.window, "Open a shot", ask.SHOTS, self._start())
+        if path is not None:
+            self.open_path(path)
+
+    def open_path(self, path: Path) -> None:
+        """Opens a shot, or its newer autosave if that is wanted."""
+        recovered = False
+        try:
+            autosave = newer_autosave(path)
+            if autosave is not None and self._recover(path.name):
+                shot, recovered = load(autosave), True
+            else:
+                shot = load(path)
+        except MantleError as problem:
+            self.desk.said.emit(str(problem), True)
+            return
+        self.desk.open(shot, path, recovered)
+        recent.remember(path)
+        self.desk.said.emit(
+            f"Recovered {path.name}; save it to keep it." if recovered else f"Opened {path.name}", False
+        )
+
+    def offer_unnamed(self) -> None:
+        """Offers the autosave of a shot that never had a file."""
+        path = recent.unnamed_autosave()
+        if path.exists() and self._recover("an unnamed shot"):
+            try:
+                self.desk.open(load(path), None, recovered=True)
+            except MantleError as problem:
+                self.desk.said.emit(str(problem), True)
+
+    def _recover(self, name: str) -> bool:
+        buttons = QMessageBox.StandardButton
+        answer = QMessageBox.question(
+            self.window,
+            "Recover",
+            f"There is a newer autosave of {name}. Open the autosave?",
+            buttons.Yes | buttons.No,
+        )
+        return answer == buttons.Yes
+
+    def save(self) -> bool:
+        """Saves, asking for a place the first time."""
+        return self.desk.save(self.desk.path) if self.desk.path else self.save_as()
+
+    def save_as(self) -> bool:
+        """Saves under another name."""
+        if self.desk.shot.plate is None:
+            self.desk.said.emit("There is nothing to save yet. Open a plate first.", True)
+            return False
+        start = self.desk.path or (self._start() or Path.home()) / f"{self.desk.shot.name}{SUFFIX}"
+        path = ask.new_file(self.window, "Save the shot", ask.SHOTS, SUFFIX, start)
+        return path is not None and self.desk.save(path)
+
+    # --- sources ---
+    def import_source(self) -> None:
+        """A picture, sequence or video into the stock, hung as a zone at infinity."""
+        path = ask.existing_file(self.window, "Import", ask.PICTURES, self._start())
+        if path is not None:
+            self.hang_file(path, None)
+
+    def hang_file(self, path: Path, distance_m: float | None) -> None:
+        """Makes a zone of a file at a distance; in an empty shot the file becomes the plate."""
+        if self.desk.shot.plate is None:
+            self.new_from(path)
+            return
+        shot = self.desk.shot
+        known = next((source for source in shot.sources if source.path == str(path)), None)
+        try:
+            source = known or open_source(path, shot.new_id("source"))
+        except MantleError as problem:
+            self.desk.said.emit(str(problem), True)
+            return
+        self._hang(source, distance_m)
+
+    def hang(self, source_id: str) -> None:
+        """Makes a zone of a source that is in the stock."""
+        self._hang(self.desk.shot.source(source_id), None)
+
+    def _hang(self, source: Source, distance_m: float | None) -> None:
+        shot = add_painting(self.desk.shot, source, distance_m)
+        lock = self.desk.lock
+        zone = shot.zones[-1]
+        if lock is not None:
+            anchor = (lock.marks[0].x, lock.marks[0].y) if lock.marks else zone.placement.anchor
+            zone = zone.but(placement=zone.placement.but(rides=lock.id, anchor=anchor))
+            shot = shot.with_zone(zone)
+        self.desk.edit(shot, f"Hang {source.name}")
+        self.desk.choose_zone(zone.id)
+        self.desk.choose_stage("Place")
+        rides = f" It rides on {lock.name}." if lock else ""
+        self.desk.said.emit(f"{source.name} hangs as a zone.{rides}", False)
+
+    def relink(self, source_id: str) -> None:
+        """Links a source to another file of the same size."""
+        old = self.desk.shot.source(source_id)
+        path = ask.existing_file(self.window, f"Relink {old.name}", ask.PICTURES, self._start())
+        if path is None:
+            return
+        try:
+            new = open_source(path, source_id, as_still=old.kind == "still")
+        except MantleError as problem:
+            self.desk.said.emit(str(problem), True)
+            return
+        if (new.width, new.height) != (old.width, old.height) and source_id == self.desk.shot.plate:
+            self.desk.said.emit(
+                f"{path.name} is {new.width}×{new.height}; the shot was set up on {old.width}×{old.height}. "
+                "Its shapes and locks may not fit.",
+                True,
+            )
+        new = new.but(name=old.name, encoding=old.encoding, encoding_guessed=old.encoding_guessed)
+        self.desk.edit(self.desk.shot.with_source(new), f"Relink {old.name}")

@@ -1,0 +1,271 @@
+"""The rail: frames, keys, residuals, cached frames, findings, playhead; playing; the progress of long work."""
+
+from __future__ import annotations
+
+import time
+
+from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
+from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QVBoxLayout, QWidget
+
+from . import theme
+from .desk import Desk
+from .server import FrameServer
+from .viewer import Viewer
+from .widgets import tool_button
+
+MARGIN = 14
+GRAPH_PX = 0.5  # residual at the top of the graph
+
+
+class Track(QWidget):
+    """The painted part of the rail."""
+
+    def __init__(self, desk: Desk, viewer: Viewer) -> None:
+        super().__init__()
+        self.desk, self.viewer = desk, viewer
+        self.setFixedHeight(46)
+        self.setMouseTracking(True)
+        self.setAccessibleName("Rail")
+        for signal in (
+            desk.shot_changed,
+            desk.frame_changed,
+            desk.choice_changed,
+            desk.view_changed,
+            desk.readings_changed,
+        ):
+            signal.connect(self.update)
+
+    def x_of(self, frame: float) -> float:
+        """The middle of a frame on the rail."""
+        shot = self.desk.shot
+        span = max(shot.last - shot.first, 1)
+        return MARGIN + (frame - shot.first) / span * (self.width() - 2 * MARGIN)
+
+    def frame_at(self, x: float) -> int:
+        """The frame under a place on the rail."""
+        shot = self.desk.shot
+        return round(shot.first + (x - MARGIN) / max(self.width() - 2 * MARGIN, 1) * (shot.last - shot.first))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillRect(self.rect(), QColor(theme.GROUND))
+        shot = self.desk.shot
+        if shot.plate is None:
+            return
+        height = self.height()
+        step = self.x_of(shot.first + 1) - self.x_of(shot.first) if len(shot.frames) > 1 else 0
+        painter.setFont(theme.font(11))
+        every = next((n for n in (1, 2, 4, 5, 8, 10, 20, 25, 50, 100, 200, 500) if n * step > 46), 1000)
+        for frame in shot.frames:
+            x = self.x_of(frame)
+            labelled = (frame - shot.first) % every == 0
+            painter.setPen(QColor(theme.DIM if labelled else theme.LINE))
+            painter.drawLine(QPointF(x, 14), QPointF(x, 18 if labelled else 16))
+            if labelled:
+                painter.drawText(QRectF(x - 30, 0, 60, 13), Qt.AlignmentFlag.AlignCenter, str(frame))
+            if self.viewer.is_cached(frame):
+                painter.fillRect(QRectF(x - step / 2, height - 4, step + 0.5, 3), QColor("#5d8f80"))
+        self._paint_residuals(painter)
+        self._paint_keys(painter)
+        for finding in self.desk.readings.findings:
+            x = self.x_of(finding.frame)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(QColor(theme.WARN))
+            painter.drawPolygon(
+                QPolygonF([QPointF(x - 4, height - 5), QPointF(x + 4, height - 5), QPointF(x, height - 12)])
+            )
+        x = self.x_of(self.desk.frame)
+        painter.setPen(QPen(QColor(theme.ACCENT), 1.5))
+        painter.drawLine(QPointF(x, 14), QPointF(x, height))
+        text = str(self.desk.frame)
+        wide = painter.fontMetrics().horizontalAdvance(text) + 8
+        box = QRectF(min(max(x - wide / 2, 0), self.width() - wide), 0, wide, 14)
+        painter.fillRect(box, QColor(theme.ACCENT))
+        painter.setPen(QColor("#101010"))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+
+    def _paint_residuals(self, painter: QPainter) -> None:
+        lock = self.desk.lock
+        if lock is None:
+            return
+        top, bottom = 20.0, self.height() - 14.0
+        x = self.x_of(lock.reference_frame)
+        if lock.marks:
+            painter.setPen(QPen(QColor("#8a8a8a"), 1, Qt.PenStyle.DotLine))
+            painter.drawLine(QPointF(x, top - 4), QPointF(x, self.height() - 4))
+        if not lock.solved:
+            return
+        places = []
+        for entry in lock.solved:
+            share = min(entry.residual_px / GRAPH_PX, 1.0)
+            places.append(QPointF(self.x_of(entry.frame), bottom - share * (bottom - top)))
+        painter.setPen(QPen(QColor(theme.LINE), 1))
+        painter.drawLine(QPointF(MARGIN, bottom), QPointF(self.width() - MARGIN, bottom))
+        painter.setPen(QPen(QColor("#56B4E9"), 1.4))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawPolyline(QPolygonF(places))
+        worst = max(lock.solved, key=lambda entry: entry.residual_px)
+        painter.setPen(QColor(theme.DIM))
+        at = self.x_of(worst.frame)
+        painter.drawText(
+            QPointF(min(at + 4, self.width() - 120), top + 6), f"residual ≤ {worst.residual_px:.2f} px ({worst.frame})"
+        )
+
+    def _paint_keys(self, painter: QPainter) -> None:
+        painter.setPen(QPen(QColor(theme.TEXT), 1))
+        for frame in self.key_frames():
+            x, y = self.x_of(frame), self.height() - 9.0
+            painter.setBrush(QColor(theme.TEXT) if frame == self.desk.frame else QColor(theme.GROUND))
+            painter.drawPolygon(QPolygonF([QPointF(x, y - 4), QPointF(x + 4, y), QPointF(x, y + 4), QPointF(x - 4, y)]))
+
+    def key_frames(self) -> list[int]:
+        """Frames with a key of the chosen zone's open stage."""
+        zone = self.desk.zone
+        if zone is None:
+            return []
+        frames: set[int] = set()
+        if self.desk.stage == "Matte":
+            for shape in zone.matte.shapes:
+                if len(shape.keys) > 1:
+                    frames |= {key.frame for key in shape.keys}
+            parts: list[object] = (
+                [getattr(zone.matte.pull, n) for n in type(zone.matte.pull).model_fields] if zone.matte.pull else []
+            )
+        elif self.desk.stage == "Place":
+            parts = [getattr(zone.placement, name) for name in ("x", "y", "size", "turn_deg", "width")]
+        else:
+            parts = [*zone.match.slope, *zone.match.offset, *zone.match.power, zone.match.saturation]
+        for part in parts:
+            frames |= {key.frame for key in getattr(part, "keys", ())}
+        return sorted(frames)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._go(event)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        frame = self.frame_at(event.position().x())
+        words = [finding.words for finding in self.desk.readings.findings if finding.frame == frame]
+        self.setToolTip("\n".join([f"Frame {frame}", *words]))
+        if event.buttons() & Qt.MouseButton.LeftButton:
+            self._go(event)
+
+    def _go(self, event: QMouseEvent) -> None:
+        if self.desk.shot.plate is not None:
+            self.desk.set_frame(self.frame_at(event.position().x()))
+
+
+class Rail(QWidget):
+    """Track, play controls, and what is running."""
+
+    def __init__(self, desk: Desk, viewer: Viewer, server: FrameServer) -> None:
+        super().__init__()
+        self.desk, self.viewer = desk, viewer
+        self.track = Track(desk, viewer)
+        self.track.setToolTip("Click or drag to go to a frame")
+        self.play = tool_button("play", "Play or stop (L). Plays in real time once frames are cached", self.toggle_play)
+        self.rate = QLabel()
+        self.message = QLabel()
+        self.message.setFont(theme.font(11))
+        self.progress = QProgressBar()
+        self.progress.setFixedSize(120, 10)
+        self.progress.setTextVisible(False)
+        self.progress.setStyleSheet(
+            f"QProgressBar {{ background: {theme.GROUND}; border: 1px solid {theme.LINE}; }}"
+            f"QProgressBar::chunk {{ background: {theme.ACCENT}; }}"
+        )
+        self.job_words = QLabel()
+        self.job_words.setFont(theme.font(11))
+        self.cancel = tool_button(
+            "x", "Cancel what is running (Esc). Everything stays as it was before", desk.cancel_job
+        )
+        bar = QHBoxLayout()
+        bar.setContentsMargins(6, 0, 6, 0)
+        bar.setSpacing(2)
+        for part in (
+            tool_button("skip-back", "First frame (Home)", lambda: desk.set_frame(desk.shot.first)),
+            tool_button("chevron-left", "One frame back (comma)", lambda: desk.set_frame(desk.frame - 1)),
+            self.play,
+            tool_button("chevron-right", "One frame on (full stop)", lambda: desk.set_frame(desk.frame + 1)),
+            tool_button("skip-forward", "Last frame (End)", lambda: desk.set_frame(desk.shot.last)),
+            self.rate,
+        ):
+            bar.addWidget(part)
+        bar.addSpacing(10)
+        bar.addWidget(self.message, 1)
+        for part in (self.job_words, self.progress, self.cancel):
+            bar.addWidget(part)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addLayout(bar)
+        layout.addWidget(self.track)
+        self.setFixedHeight(70)
+        self._timer = QTimer(self, interval=4)
+        self._timer.timeout.connect(self._tick)
+        self._since, self._from, self._waiting = 0.0, 0, False
+        self._shown: list[float] = []
+        desk.job_changed.connect(self._job)
+        desk.said.connect(self.say)
+        desk.shot_changed.connect(self._rate)
+        server.cached.connect(self.track.update)
+        self._job(-1.0, "")
+        self._rate()
+
+    def say(self, words: str, trouble: bool = False) -> None:
+        """One line of words, until the next."""
+        self.message.setText(words)
+        self.message.setToolTip(words)
+        self.message.setStyleSheet(f"color: {theme.WARN if trouble else theme.DIM};")
+
+    def _rate(self) -> None:
+        shot = self.desk.shot
+        self.rate.setText(f"{float(shot.rate):g} fps   {shot.first}–{shot.last}" if shot.plate else "")
+
+    def _job(self, share: float, words: str) -> None:
+        running = share >= 0
+        for part in (self.progress, self.cancel, self.job_words):
+            part.setVisible(running)
+        self.progress.setValue(int(share * 100))
+        self.job_words.setText(words)
+
+    # --- playing ---
+    @property
+    def playing(self) -> bool:
+        return self._timer.isActive()
+
+    def toggle_play(self) -> None:
+        """Starts or stops playing."""
+        if self.playing:
+            self._timer.stop()
+            self.play.setIcon(theme.icon("play"))
+            self._rate()
+        elif self.desk.shot.plate is not None:
+            self._since, self._from, self._shown = time.perf_counter(), self.desk.frame, []
+            self._timer.start()
+            self.play.setIcon(theme.icon("pause"))
+
+    def _tick(self) -> None:
+        """Real time where frames are cached; waits for those that are not, so that the next round is real."""
+        shot = self.desk.shot
+        count = len(shot.frames)
+        now = time.perf_counter()
+        due = self._from + int((now - self._since) * float(shot.rate))
+        frame = shot.first + (due - shot.first) % count
+        if frame == self.desk.frame:
+            return
+        following = shot.first + (self.desk.frame + 1 - shot.first) % count
+        if not self.viewer.is_cached(following):
+            if not self._waiting:
+                self._waiting = True
+                self.desk.set_frame(following)
+            self._since, self._from = now, self.desk.frame
+            self._waiting = not self.viewer.is_cached(self.desk.frame)
+            return
+        self._waiting = False
+        self.desk.set_frame(frame if self.viewer.is_cached(frame) else following)
+        self._shown = [*self._shown[-23:], now]
+        if len(self._shown) > 4:
+            fps = (len(self._shown) - 1) / (self._shown[-1] - self._shown[0])
+            self.rate.setText(f"{fps:4.1f} of {float(shot.rate):g} fps")

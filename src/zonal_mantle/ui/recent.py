@@ -1,0 +1,31 @@
+"""Recent shots, and where the autosave of an unnamed shot lies."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+from ..paths import state_dir
+
+MOST = 10
+
+
+def recent_shots() -> list[Path]:
+    """Shots opened or saved lately that are still there, newest first."""
+    try:
+        paths = json.loads((state_dir() / "recent.json").read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return []
+    return [Path(path) for path in paths if isinstance(path, str) and Path(path).exists()]
+
+
+def remember(path: Path) -> None:
+    """Puts a shot at the head of the list."""
+    path = path.resolve()
+    paths = [path, *(other for other in recent_shots() if other != path)][:MOST]
+    (state_dir() / "recent.json").write_text(json.dumps([str(p) for p in paths]) + "\n", encoding="utf-8")
+
+
+def unnamed_autosave() -> Path:
+    """The autosave of a shot that has no file yet."""
+    return state_dir() / "unnamed.shot.json.autosave"

@@ -1,0 +1,101 @@
+"""The render panel: not modal; the picture can be judged while it is open."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QCheckBox, QComboBox, QDialog, QFormLayout, QHBoxLayout, QLineEdit, QWidget
+
+from ..comp import Job
+from ..render import RenderPlan, render
+from . import ask
+from .desk import Desk
+from .numberfield import NumberField
+from .widgets import note, push_button
+
+FORMATS = {"EXR, 16-bit half": "exr", "PNG, 16-bit": "png", "H.264": "h264", "ProRes 422 HQ": "prores"}
+
+
+class RenderPanel(QDialog):
+    """Format, place, frames, scale; Render starts a job whose progress stands on the rail."""
+
+    def __init__(self, parent: QWidget, desk: Desk) -> None:
+        super().__init__(parent)
+        self.desk = desk
+        self.setWindowTitle("Render")
+        self.setModal(False)
+        self.setWindowFlag(Qt.WindowType.Tool)
+        self.format = QComboBox()
+        self.format.addItems(list(FORMATS))
+        self.format.setToolTip("What is written. Sequences can be resumed")
+        self.folder = QLineEdit()
+        self.folder.setToolTip("The folder that the files go into")
+        self.folder.setAccessibleName("Render folder")
+        self.first = NumberField("First", -1e6, 1e7, 1, 1, 0, "", "First frame to render")
+        self.last = NumberField("Last", -1e6, 1e7, 1, 1, 0, "", "Last frame to render")
+        self.scale = NumberField("Scale", 0.05, 1, 0.05, 1, 2, "", "Size of the render against the plate's")
+        self.resume = QCheckBox("Resume: keep frames that are there whole")
+        self.resume.setToolTip("An interrupted sequence goes on where it stopped")
+        form = QFormLayout(self)
+        form.addRow("Format", self.format)
+        place = QHBoxLayout()
+        place.addWidget(self.folder, 1)
+        place.addWidget(push_button("…", "Choose a folder", self._choose))
+        form.addRow("Folder", place)
+        frames = QHBoxLayout()
+        for field in (self.first, self.last, self.scale):
+            frames.addWidget(field)
+        form.addRow("Frames", frames)
+        form.addRow("", self.resume)
+        self.go = push_button("Render", "Starts; progress and cancel stand on the rail", self.start)
+        form.addRow("", self.go)
+        self.words = note("Each file has a temporary name until it is whole.")
+        form.addRow("", self.words)
+        self.resize(430, 220)
+
+    def show_for_shot(self) -> None:
+        """Opens with the shot's frames."""
+        shot = self.desk.shot
+        for field, value in ((self.first, shot.first), (self.last, shot.last)):
+            field.low, field.high = shot.first, max(shot.last, shot.first + 1)
+            field.set_value(value)
+        if not self.folder.text():
+            base = self.desk.path.parent if self.desk.path else Path.home()
+            self.folder.setText(str(base / "render"))
+        self.show()
+        self.raise_()
+
+    def _choose(self) -> None:
+        path = ask.folder(self, "Render into", Path(self.folder.text() or Path.home()))
+        if path is not None:
+            self.folder.setText(str(path))
+
+    def plan(self) -> RenderPlan:
+        """What the panel says."""
+        return RenderPlan(
+            Path(self.folder.text()).expanduser(),
+            FORMATS[self.format.currentText()],  # type: ignore[arg-type]
+            round(self.first.value),
+            round(self.last.value),
+            self.scale.value,
+            self.resume.isChecked(),
+        )
+
+    def start(self) -> None:
+        """Renders in the background."""
+        shot, plan = self.desk.shot, self.plan()
+
+        def work(job: Job) -> list[Path]:
+            return render(shot, plan, job.progress)
+
+        self.desk.run("Rendering", work, self._done)
+
+    def _done(self, files: list[Path]) -> None:
+        words = (
+            f"{files[0].name} is in {files[0].parent}"
+            if len(files) == 1
+            else f"{len(files)} frames are in {files[0].parent}"
+        )
+        self.words.setText(words)
+        self.desk.said.emit(words, False)

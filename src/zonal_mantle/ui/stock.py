@@ -1,0 +1,156 @@
+"""The stock: the list of sources at hand, and the findings below it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import cv2
+import numpy as np
+from PySide6.QtCore import QMimeData, QSize, Qt, QUrl, Signal
+from PySide6.QtGui import QIcon, QImage, QPixmap
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+
+from ..comp.views import show
+from ..media import source_problem
+from ..shot import MantleError, Source
+from . import theme
+from .desk import Desk
+from .widgets import tool_button
+
+THUMB = QSize(104, 58)
+
+
+class SourceList(QListWidget):
+    """Thumbnails; dragged out as files."""
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__()
+        self.desk = desk
+        self.setIconSize(THUMB)
+        self.setDragEnabled(True)
+        self.setFont(theme.font(11))
+        self.setWordWrap(True)
+        self.setAccessibleName("Stock")
+        self.setToolTip("Sources of this shot. Drag one onto the section to make a zone at that distance")
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+
+    def mimeData(self, items: list[QListWidgetItem]) -> QMimeData:
+        data = QMimeData()
+        paths = [self.desk.shot.source(item.data(Qt.ItemDataRole.UserRole)).path for item in items]
+        data.setUrls([QUrl.fromLocalFile(path) for path in paths])
+        return data
+
+
+class Stock(QWidget):
+    """The left column."""
+
+    import_wanted = Signal()
+    hang_wanted = Signal(str)
+    relink_wanted = Signal(str)
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__()
+        self.desk = desk
+        self._icons: dict[Source, QIcon] = {}
+        self.sources = SourceList(desk)
+        self.findings = QListWidget()
+        self.findings.setFont(theme.font(11))
+        self.findings.setWordWrap(True)
+        self.findings.setAccessibleName("Findings")
+        self.findings.setToolTip("Readings outside what is acceptable. Click one to go to its frame")
+        self.findings.setFixedHeight(170)
+        self.findings.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.count = QLabel("Findings")
+        self.count.setProperty("role", "title")
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(6, 4, 0, 4)
+        layout.setSpacing(2)
+        head = QHBoxLayout()
+        title = QLabel("Stock")
+        title.setProperty("role", "title")
+        head.addWidget(title, 1)
+        head.addWidget(tool_button("link", "Link the chosen source to another file", self._relink))
+        head.addWidget(tool_button("mountain", "Hang the chosen source as a zone", self._hang))
+        head.addWidget(tool_button("plus", "Import a picture, sequence or video (Ctrl+I)", self.import_wanted.emit))
+        layout.addLayout(head)
+        layout.addWidget(self.sources, 1)
+        layout.addWidget(self.count)
+        layout.addWidget(self.findings)
+        self.setFixedWidth(134)
+        self.findings.itemClicked.connect(self._jump)
+        self.sources.itemDoubleClicked.connect(lambda _: self._hang())
+        desk.shot_changed.connect(self.refresh)
+        desk.readings_changed.connect(self.refresh_findings)
+        self._listed: tuple[Source, ...] | None = None
+
+    def refresh(self) -> None:
+        if self.desk.shot.sources == self._listed:
+            return
+        self._listed = self.desk.shot.sources
+        self.sources.clear()
+        for source in self._listed:
+            problem = source_problem(source)
+            frames = "" if source.kind == "still" else f" · {source.start}–{source.end}"
+            text = f"{source.name}\n{source.width}×{source.height}{frames}"
+            item = QListWidgetItem(theme.icon("triangle-alert", theme.WARN) if problem else self._icon(source), text)
+            guess = " (a guess)" if source.encoding_guessed else ""
+            item.setToolTip(
+                problem or f"{Path(source.path).name}\nRead as {source.encoding}{guess}; alpha: {source.alpha}"
+            )
+            item.setData(Qt.ItemDataRole.UserRole, source.id)
+            self.sources.addItem(item)
+
+    def _icon(self, source: Source) -> QIcon:
+        if source not in self._icons:
+            try:
+                frame = source.start
+                plate = source.id == self.desk.shot.plate
+                store = self.desk.store
+                pixels = store.plate(source, frame) if plate else store.painting(source, frame)
+                ratio = min(THUMB.width() / source.width, THUMB.height() / source.height)
+                size = (max(1, round(source.width * ratio)), max(1, round(source.height * ratio)))
+                small = cv2.resize(pixels, size, interpolation=cv2.INTER_AREA)
+                codes = show(np.ascontiguousarray(small))
+                image = QImage(codes.data, size[0], size[1], QImage.Format.Format_RGB32).copy()
+                self._icons[source] = QIcon(QPixmap.fromImage(image))
+            except MantleError:
+                return theme.icon("triangle-alert", theme.WARN)
+        return self._icons[source]
+
+    def refresh_findings(self) -> None:
+        found = self.desk.readings.findings
+        self.count.setText(f"Findings · {len(found)}" if found else "Findings · none")
+        self.findings.clear()
+        for finding in found:
+            item = QListWidgetItem(f"▲ {finding.words}\n   {finding.stage}, frame {finding.frame}")
+            item.setData(Qt.ItemDataRole.UserRole, finding)
+            self.findings.addItem(item)
+
+    def _chosen(self) -> str | None:
+        item = self.sources.currentItem()
+        return item.data(Qt.ItemDataRole.UserRole) if item else None
+
+    def _hang(self) -> None:
+        if (id := self._chosen()) is not None:
+            self.hang_wanted.emit(id)
+        else:
+            self.desk.said.emit("Choose a source in Stock first.", True)
+
+    def _relink(self) -> None:
+        missing = [s.id for s in self.desk.shot.sources if source_problem(s)]
+        id = self._chosen() or (missing[0] if missing else None)
+        if id is not None:
+            self.relink_wanted.emit(id)
+
+    def _jump(self, item: QListWidgetItem) -> None:
+        finding = item.data(Qt.ItemDataRole.UserRole)
+        self.desk.set_frame(finding.frame)
+        if finding.stage == "Source":
+            return
+        if any(zone.id == finding.part for zone in self.desk.shot.zones):
+            self.desk.choose_zone(finding.part)
+        elif any(lock.id == finding.part for lock in self.desk.shot.locks):
+            self.desk.choose_lock(finding.part)
+        self.desk.choose_stage(finding.stage)
+        if finding.stage == "Matte":
+            self.desk.set_view(view="Matte")

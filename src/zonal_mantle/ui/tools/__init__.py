@@ -1,0 +1,1 @@
+"""Handles on the picture, one tool a stage."""

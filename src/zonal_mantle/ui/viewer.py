@@ -1,0 +1,323 @@
+"""The viewer: the picture, its handles, wipe, magnifier, probe."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import (
+    QColor,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QResizeEvent,
+    QTransform,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QWidget
+
+from ..comp import Look
+from ..media import MediaError
+from ..place import lock_matrix
+from . import theme
+from .desk import Desk
+from .server import FrameServer, Wanted
+from .tools.base import Tool
+
+
+class Viewer(QWidget):
+    """Shows the desk's view of its frame. Places are plate pixels; the tool of the open stage draws its handles."""
+
+    probed = Signal(object)  # (x, y) in plate pixels, or None
+    shown = Signal(object)  # what is on the screen now
+
+    def __init__(self, desk: Desk, server: FrameServer) -> None:
+        super().__init__()
+        self.desk, self.server = desk, server
+        self.tool = Tool(desk)
+        self.zoom, self.offset = 1.0, QPointF(0, 0)
+        self.fitted = True
+        self.wipe_at = 0.5
+        self.pointer: QPointF | None = None
+        self.message = ""
+        self._images: dict[str, tuple[Wanted, QImage]] = {}
+        self._pan: QPointF | None = None
+        self._wiping = False
+        self._space = False
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMinimumSize(320, 200)
+        self.setAccessibleName("Viewer")
+        server.ready.connect(self._arrived)
+        server.failed.connect(self._failed)
+        for signal in (desk.shot_changed, desk.frame_changed, desk.view_changed):
+            signal.connect(self.refresh)
+        desk.choice_changed.connect(self.update)
+
+    # --- what is asked for ---
+    def wanted(self, frame: int, full: bool = True) -> list[Wanted]:
+        """The pictures that the present view needs on a frame."""
+        desk = self.desk
+        scale = 1.0 if full else 0.5
+        names = [desk.view, desk.other_view] if desk.wipe else [desk.view]
+        out = []
+        for name in names:
+            zone = desk.zone_id if name in ("Matte", "Tint", "Cut-out") else None
+            look = desk.look if name == "Matte" else Look(desk.look.exposure, desk.look.gamma, desk.look.channel)
+            out.append(Wanted(desk.shot_hash, frame, name, zone, scale, look))
+        return out
+
+    def refresh(self) -> None:
+        """Asks for what should be on the screen; the newest request wins."""
+        desk = self.desk
+        self.message = ""
+        wanted = self.wanted(desk.frame, full=not desk.dragging)
+        ahead: list[Wanted] = []
+        if not desk.dragging and desk.shot.plate is not None:
+            frames = desk.shot.frames
+            order = [*range(desk.frame + 1, frames[-1] + 1), *range(frames[0], desk.frame)]
+            ahead = [w for frame in order for w in self.wanted(frame) if w not in self.server.cache]
+        there = [self.server.cache.get(w) for w in wanted]
+        if all(codes is not None for codes in there):
+            for w, codes in zip(wanted, there):
+                self._arrived(w, codes)
+            wanted = []
+        self.server.request(desk.shot, wanted, ahead)
+        self.update()
+
+    def is_cached(self, frame: int) -> bool:
+        """Whether the present view of a frame can be shown at once."""
+        return all(w in self.server.cache for w in self.wanted(frame))
+
+    def _arrived(self, wanted: Wanted, codes: NDArray[np.uint8]) -> None:
+        if wanted.frame != self.desk.frame or wanted.shot_hash != self.desk.shot_hash:
+            return
+        height, width = codes.shape[:2]
+        image = QImage(codes.data, width, height, width * 4, QImage.Format.Format_RGB32)
+        image.codes = codes  # keeps the memory alive
+        self._images[wanted.view] = (wanted, image)
+        self.message = ""
+        self.update()
+        self.shown.emit(wanted)
+
+    def _failed(self, wanted: Wanted, words: str) -> None:
+        if wanted.frame == self.desk.frame:
+            self.message = words
+            self._images.clear()
+            self.desk.said.emit(words, True)
+            self.update()
+
+    # --- places ---
+    def transform(self) -> QTransform:
+        """Plate pixels to the widget, with held still where that is on."""
+        out = QTransform()
+        out.translate(self.offset.x(), self.offset.y())
+        out.scale(self.zoom * self._aspect(), self.zoom)
+        if self.desk.held_still and self.desk.lock is not None:
+            m = np.linalg.inv(lock_matrix(self.desk.shot, self.desk.lock.id, self.desk.frame))
+            still = QTransform(
+                m[0, 0], m[1, 0], m[2, 0], m[0, 1], m[1, 1], m[2, 1], m[0, 2], m[1, 2], m[2, 2]
+            )  # fmt: skip
+            out = still * out
+        return out
+
+    def _aspect(self) -> float:
+        source = self.desk.shot.plate_source
+        return source.pixel_aspect if source else 1.0
+
+    def to_widget(self, x: float, y: float) -> QPointF:
+        """A place on the plate, in widget pixels."""
+        return self.transform().map(QPointF(x, y))
+
+    def to_plate(self, point: QPointF) -> tuple[float, float]:
+        """A widget place, in plate pixels."""
+        back, _ = self.transform().inverted()
+        place = back.map(point)
+        return place.x(), place.y()
+
+    def fit(self) -> None:
+        """The whole picture, centred."""
+        width, height = self.desk.shot.size
+        width *= self._aspect()
+        self.zoom = min(self.width() / width, self.height() / height) * 0.995
+        self.offset = QPointF((self.width() - width * self.zoom) / 2, (self.height() - height * self.zoom) / 2)
+        self.fitted = True
+        self.update()
+
+    def zoom_about(self, point: QPointF, factor: float) -> None:
+        """Zooms so that what is under `point` stays there."""
+        new = min(max(self.zoom * factor, 0.05), 40.0)
+        self.offset = point - (point - self.offset) * (new / self.zoom)
+        self.zoom, self.fitted = new, False
+        self.update()
+
+    def actual_size(self) -> None:
+        """One plate pixel a screen pixel, about the middle."""
+        self.zoom_about(QPointF(self.rect().center()), 1 / self.zoom)
+
+    def set_tool(self, tool: Tool) -> None:
+        """Another stage's handles."""
+        self.tool = tool
+        self.setCursor(tool.cursor)
+        self.update()
+
+    # --- painting ---
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), QColor(theme.SURROUND))
+        desk = self.desk
+        if desk.shot.plate is None:
+            self._centre(painter, "Open a plate (Ctrl+N) or a shot (Ctrl+O). A plate can also be dropped here.")
+            return
+        entry = self._images.get(desk.view)
+        if entry is not None:
+            self._draw(painter, entry)
+            other = self._images.get(desk.other_view) if desk.wipe else None
+            if other is not None:
+                painter.save()
+                x = int(self.wipe_at * self.width())
+                painter.setClipRect(QRectF(x, 0, self.width() - x, self.height()))
+                self._draw(painter, other)
+                painter.restore()
+                painter.setPen(QPen(QColor(theme.TEXT), 1))
+                painter.drawLine(x, 0, x, self.height())
+                painter.drawText(x + 6, self.height() - 8, desk.other_view)
+                painter.drawText(
+                    x - 6 - painter.fontMetrics().horizontalAdvance(desk.view), self.height() - 8, desk.view
+                )
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self.tool.paint(painter, self)
+        self._magnify(painter, entry)
+        if self.message:
+            self._centre(painter, self.message)
+
+    def _draw(self, painter: QPainter, entry: tuple[Wanted, QImage]) -> None:
+        image = entry[1]
+        width, height = self.desk.shot.size
+        painter.save()
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.zoom < 3)
+        painter.setTransform(self.transform())
+        painter.drawImage(QRectF(0, 0, width, height), image)
+        painter.restore()
+
+    def _magnify(self, painter: QPainter, entry: tuple[Wanted, QImage] | None) -> None:
+        """Five times the surroundings of what is being dragged, in the corner away from it."""
+        focus = self.tool.magnified()
+        if focus is None or entry is None:
+            return
+        side, factor = 150, 5.0
+        at = self.to_widget(*focus)
+        left = at.x() > self.width() / 2
+        box = QRectF(10 if left else self.width() - side - 10, 10, side, side)
+        image = entry[1]
+        share = image.width() / self.desk.shot.size[0]
+        reach = side / 2 / factor
+        source = QRectF((focus[0] - reach) * share, (focus[1] - reach) * share, 2 * reach * share, 2 * reach * share)
+        painter.fillRect(box, QColor(theme.SURROUND))
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, False)
+        painter.drawImage(box, image, source)
+        painter.setPen(QPen(QColor(theme.ACCENT), 1))
+        painter.drawRect(box)
+        painter.drawLine(
+            QPointF(box.center().x(), box.center().y() - 12), QPointF(box.center().x(), box.center().y() + 12)
+        )
+        painter.drawLine(
+            QPointF(box.center().x() - 12, box.center().y()), QPointF(box.center().x() + 12, box.center().y())
+        )
+
+    def _centre(self, painter: QPainter, words: str) -> None:
+        box = QRectF(self.rect()).adjusted(40, 40, -40, -40)
+        flags = Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap
+        area = painter.boundingRect(box, flags, words).adjusted(-12, -8, 12, 8)
+        painter.fillRect(area, QColor(31, 31, 31, 235))
+        painter.setPen(QColor(theme.TEXT))
+        painter.drawText(area, flags, words)
+
+    # --- hands ---
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        if self.fitted:
+            self.fit()
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        self.zoom_about(event.position(), 1.25 if event.angleDelta().y() > 0 else 0.8)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.setFocus()
+        point = event.position()
+        if event.button() == Qt.MouseButton.MiddleButton or (
+            event.button() == Qt.MouseButton.LeftButton and self._space
+        ):
+            self._pan = point
+            return
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        if self.desk.wipe and abs(point.x() - self.wipe_at * self.width()) < 6:
+            self._wiping = True
+            return
+        if self.desk.shot.plate is not None:
+            self.tool.press(self, point, event.modifiers())
+        self.update()
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        point = event.position()
+        self.pointer = point
+        if self._pan is not None:
+            self.offset += point - self._pan
+            self._pan, self.fitted = point, False
+        elif self._wiping:
+            self.wipe_at = min(max(point.x() / max(self.width(), 1), 0.0), 1.0)
+        else:
+            self.tool.move(self, point, event.modifiers())
+        self.probed.emit(self.to_plate(point))
+        self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if self._pan is not None:
+            self._pan = None
+        elif self._wiping:
+            self._wiping = False
+        elif event.button() == Qt.MouseButton.LeftButton:
+            self.tool.release(self, event.position())
+        self.update()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.tool.double(self, event.position())
+            self.update()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_Space and not event.isAutoRepeat():
+            self._space = True
+        elif not self.tool.key(self, event):
+            super().keyPressEvent(event)
+        self.update()
+
+    def keyReleaseEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_Space and not event.isAutoRepeat():
+            self._space = False
+        super().keyReleaseEvent(event)
+
+    def leaveEvent(self, event: QEvent) -> None:
+        self.pointer = None
+        self.probed.emit(None)
+
+    def probe(self, x: float, y: float) -> dict[str, object] | None:
+        """Values at a plate pixel: plate linear and, where it is on the screen, what the picture holds."""
+        source = self.desk.shot.plate_source
+        if source is None or not (0 <= x < source.width and 0 <= y < source.height):
+            return None
+        pixels = self.server.store.plate_if_there(source, self.desk.frame)
+        if pixels is None:
+            return None
+        try:
+            zone = self.desk.zone
+            alpha = None
+            if zone is not None and zone.matte.on:
+                matte = self.server.store.matte_if_there(source, zone.matte, self.desk.frame)
+                alpha = None if matte is None else float(matte[int(y), int(x)])
+            return {"linear": [float(v) for v in pixels[int(y), int(x)]], "alpha": alpha}
+        except MediaError:
+            return None

@@ -1,0 +1,135 @@
+"""The strip over the viewer: views, wipe, held still, channels, exposure and gamma of the view; and the probe below."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QToolButton, QWidget
+
+from ..comp import CHANNELS, VIEWS, Look
+from ..media.curves import srgb_encode
+from . import theme
+from .desk import Desk
+from .numberfield import NumberField
+from .viewer import Viewer
+from .widgets import choice, show_choice, tool_button
+
+TIPS = {
+    "Composite": "All zones over one another (1)",
+    "Plate": "The plate as it was shot (2)",
+    "Matte": "The chosen zone's matte as grey: white stays (3)",
+    "Tint": "The plate, tinted where the matte drops it (4)",
+    "Cut-out": "What the matte keeps, over a checker (5)",
+}
+
+
+class ViewStrip(QWidget):
+    """What the viewer shows, and how; nothing here is rendered."""
+
+    def __init__(self, desk: Desk, viewer: Viewer) -> None:
+        super().__init__()
+        self.desk, self.viewer = desk, viewer
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(4, 2, 4, 2)
+        layout.setSpacing(2)
+        self.setFixedHeight(26)
+        self.buttons: dict[str, QToolButton] = {}
+        for name in VIEWS:
+            button = QToolButton()
+            button.setText(name)
+            button.setCheckable(True)
+            button.setProperty("flat", True)
+            button.setToolTip(TIPS[name])
+            button.clicked.connect(lambda _=False, name=name: desk.set_view(view=name))
+            layout.addWidget(button)
+            self.buttons[name] = button
+        layout.addSpacing(6)
+        self.wipe = tool_button(
+            "columns-2", "Wipe against another view; drag the line on the picture (W)", self._wipe, True
+        )
+        self.other = choice(
+            list(VIEWS), "The view at the right of the wipe", lambda name: desk.set_view(other_view=name)
+        )
+        self.still = tool_button(
+            "anchor", "Held still: the lock is inverted, what is locked stands still (H)", self._still, True
+        )
+        self.flag = tool_button("triangle-alert", "Show matte values below 0 and above 1 in colour", self._flag, True)
+        self.channel = choice(list(CHANNELS), "One channel of the picture", self._channel)
+        self.exposure = NumberField("Exp", -10, 10, 0.05, 0.0, 2, "", "Exposure of the view, in stops. Never rendered")
+        self.gamma = NumberField("Gam", 0.2, 4, 0.02, 1.0, 2, "", "Gamma of the view. Never rendered")
+        for field in (self.exposure, self.gamma):
+            field.setFixedWidth(74)
+            field.changed.connect(self._look)
+        for part in (self.wipe, self.other, self.still, self.flag, self.channel, self.exposure, self.gamma):
+            layout.addWidget(part)
+        layout.addStretch(1)
+        layout.addWidget(tool_button("maximize", "Fit the picture to the viewer (F)", viewer.fit))
+        desk.view_changed.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        desk = self.desk
+        for name, button in self.buttons.items():
+            button.setChecked(desk.view == name)
+        self.wipe.setChecked(desk.wipe)
+        self.other.setVisible(desk.wipe)
+        self.still.setChecked(desk.held_still)
+        self.flag.setVisible(desk.view == "Matte")
+        self.flag.setChecked(desk.look.flag_range)
+        show_choice(self.other, list(VIEWS), desk.other_view)
+        show_choice(self.channel, list(CHANNELS), desk.look.channel)
+        self.exposure.set_value(desk.look.exposure)
+        self.gamma.set_value(desk.look.gamma)
+
+    def _wipe(self) -> None:
+        self.desk.set_view(wipe=not self.desk.wipe)
+
+    def _still(self) -> None:
+        if self.desk.lock is None or not self.desk.lock.solved:
+            self.desk.said.emit("Held still needs a solved lock. Solve one in the Lock stage.", True)
+            self.refresh()
+            return
+        self.desk.set_view(held_still=not self.desk.held_still)
+
+    def _flag(self) -> None:
+        look = self.desk.look
+        self.desk.set_view(look=Look(look.exposure, look.gamma, look.channel, not look.flag_range))
+
+    def _channel(self, name: str) -> None:
+        look = self.desk.look
+        self.desk.set_view(look=Look(look.exposure, look.gamma, name, look.flag_range))
+
+    def _look(self, *_: object) -> None:
+        look = self.desk.look
+        self.desk.set_view(look=Look(self.exposure.value, self.gamma.value, look.channel, look.flag_range))
+
+
+class Probe(QLabel):
+    """Values under the pointer: place, coded, linear, alpha, zoom."""
+
+    def __init__(self, desk: Desk, viewer: Viewer) -> None:
+        super().__init__()
+        self.desk, self.viewer = desk, viewer
+        self.setFixedHeight(20)
+        self.setContentsMargins(8, 0, 8, 0)
+        self.setFont(theme.font(11))
+        viewer.probed.connect(self.show_place)
+        self.show_place(None)
+
+    def show_place(self, place: tuple[float, float] | None) -> None:
+        hint = self.viewer.tool.hint
+        if place is None:
+            self.setText(hint)
+            return
+        x, y = place
+        values = self.viewer.probe(x, y)
+        if values is None:
+            self.setText(f"x {x:7.1f}   y {y:7.1f}")
+            return
+        linear = values["linear"]
+        coded = [float(v) for v in srgb_encode(linear)]  # type: ignore[arg-type]
+        alpha = values["alpha"]
+        self.setText(
+            f"x {x:.1f}  y {y:.1f}    coded {coded[0]:.3f} {coded[1]:.3f} {coded[2]:.3f}"
+            f"    linear {linear[0]:.4f} {linear[1]:.4f} {linear[2]:.4f}"  # type: ignore[index]
+            + (f"    alpha {alpha:.3f}" if alpha is not None else "")
+            + f"    {self.viewer.zoom * 100:.0f} %"
+        )

@@ -1,0 +1,208 @@
+"""The window: menus, stock, viewer, bench, rail, section."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QMainWindow, QMenu, QMessageBox, QVBoxLayout, QWidget
+
+from .. import __version__
+from ..comp import VIEWS
+from . import recent
+from .bench import Bench
+from .desk import Desk
+from .files import Files
+from .rail import Rail
+from .renderpanel import RenderPanel
+from .section import Section
+from .server import FrameServer
+from .stock import Stock
+from .tools.base import Tool
+from .tools.mark import MarkTool
+from .tools.pick import PickTool
+from .tools.place import PlaceTool
+from .tools.shape import ShapeTool
+from .viewer import Viewer
+from .viewstrip import Probe, ViewStrip
+
+
+class Window(QMainWindow):
+    """One shot in one window. The desk holds the shot; the parts ask the desk and are told by it."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.desk = Desk()
+        self.server = FrameServer(self.desk.store)
+        self.files = Files(self, self.desk)
+        self.viewer = Viewer(self.desk, self.server)
+        self.strip = ViewStrip(self.desk, self.viewer)
+        self.probe = Probe(self.desk, self.viewer)
+        self.shape_tool, self.mark_tool = ShapeTool(self.desk), MarkTool(self.desk)
+        self.tools: dict[str, Tool] = {
+            "Matte": self.shape_tool, "Lock": self.mark_tool, "Place": PlaceTool(self.desk)
+        }  # fmt: skip
+        self.stock = Stock(self.desk)
+        self.bench = Bench(self.desk, self.shape_tool)
+        self.rail = Rail(self.desk, self.viewer, self.server)
+        self.section = Section(self.desk)
+        self.render_panel = RenderPanel(self, self.desk)
+        self._lay_out()
+        self._make_menus()
+        self.setAcceptDrops(True)
+        self.setMinimumSize(1024, 640)
+        self.resize(1280, 800)
+        self.stock.import_wanted.connect(self.files.import_source)
+        self.stock.hang_wanted.connect(self.files.hang)
+        self.stock.relink_wanted.connect(self.files.relink)
+        self.bench.relink_wanted.connect(self.files.relink)
+        self.section.view.dropped.connect(self.files.hang_file)
+        self.section.pick_wanted.connect(self._pick_airlight)
+        self.desk.shot_changed.connect(self._show_name)
+        self.desk.choice_changed.connect(self._choose_tool)
+        self._show_name()
+        self._choose_tool()
+
+    def _lay_out(self) -> None:
+        middle = QVBoxLayout()
+        middle.setContentsMargins(0, 0, 0, 0)
+        middle.setSpacing(0)
+        for part in (self.strip, self.viewer, self.probe):
+            middle.addWidget(part, 1 if part is self.viewer else 0)
+        top = QHBoxLayout()
+        top.setContentsMargins(0, 0, 0, 0)
+        top.setSpacing(1)
+        top.addWidget(self.stock)
+        top.addLayout(middle, 1)
+        top.addWidget(self.bench)
+        whole = QVBoxLayout()
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(1)
+        whole.addLayout(top, 1)
+        whole.addWidget(self.rail)
+        whole.addWidget(self.section)
+        holder = QWidget()
+        holder.setLayout(whole)
+        self.setCentralWidget(holder)
+
+    def _add(self, menu: QMenu, text: str, keys: str, action: object) -> QAction:
+        entry = menu.addAction(text)
+        if keys:
+            entry.setShortcut(QKeySequence(keys))
+        entry.triggered.connect(lambda *_: action())  # type: ignore[operator]
+        return entry
+
+    def _make_menus(self) -> None:
+        bar, desk = self.menuBar(), self.desk
+        file = bar.addMenu("File")
+        self._add(file, "New shot from a plate…", "Ctrl+N", self.files.new)
+        self._add(file, "Open shot…", "Ctrl+O", self.files.open)
+        self.recent_menu = file.addMenu("Recent shots")
+        self.recent_menu.aboutToShow.connect(self._fill_recent)
+        file.addSeparator()
+        self._add(file, "Save", "Ctrl+S", self.files.save)
+        self._add(file, "Save as…", "Ctrl+Shift+S", self.files.save_as)
+        file.addSeparator()
+        self._add(file, "Import and hang…", "Ctrl+I", self.files.import_source)
+        self._add(file, "Render…", "Ctrl+R", self.render_panel.show_for_shot)
+        file.addSeparator()
+        self._add(file, "Quit", "Ctrl+Q", self.close)
+        edit = bar.addMenu("Edit")
+        self._add(edit, "Undo", "Ctrl+Z", desk.undo)
+        self._add(edit, "Redo", "Ctrl+Shift+Z", desk.redo)
+        view = bar.addMenu("View")
+        for number, name in enumerate(VIEWS, 1):
+            self._add(view, name, str(number), lambda name=name: desk.set_view(view=name))
+        view.addSeparator()
+        self._add(view, "Wipe", "W", lambda: desk.set_view(wipe=not desk.wipe))
+        self._add(view, "Held still", "H", self.strip._still)
+        self._add(view, "Fit", "F", self.viewer.fit)
+        self._add(view, "One to one", "Ctrl+1", self.viewer.actual_size)
+        frame = bar.addMenu("Frame")
+        self._add(frame, "Play or stop", "L", self.rail.toggle_play)
+        self._add(frame, "One frame back", ",", lambda: desk.set_frame(desk.frame - 1))
+        self._add(frame, "One frame on", ".", lambda: desk.set_frame(desk.frame + 1))
+        self._add(frame, "First frame", "Home", lambda: desk.set_frame(desk.shot.first))
+        self._add(frame, "Last frame", "End", lambda: desk.set_frame(desk.shot.last))
+        self._add(frame, "Cancel what is running", "Ctrl+.", desk.cancel_job)
+        help_ = bar.addMenu("Help")
+        self._add(help_, "About Zonal Mantle", "", self._about)
+        self.name = QLabel()
+        self.name.setContentsMargins(0, 0, 10, 0)
+        bar.setCornerWidget(self.name, Qt.Corner.TopRightCorner)
+
+    def _fill_recent(self) -> None:
+        self.recent_menu.clear()
+        for path in recent.recent_shots():
+            entry = self.recent_menu.addAction(path.name)
+            entry.setToolTip(str(path))
+            entry.triggered.connect(lambda _=False, path=path: self.files.may_leave() and self.files.open_path(path))
+        if self.recent_menu.isEmpty():
+            self.recent_menu.addAction("None yet").setEnabled(False)
+
+    def _show_name(self) -> None:
+        dot = " ●" if self.desk.unsaved and self.desk.shot.plate else ""
+        self.name.setText(f"{self.desk.shot.name}{dot}")
+        self.name.setToolTip("Not saved yet" if dot else str(self.desk.path or ""))
+        self.name.adjustSize()
+        self.setWindowTitle(f"{self.desk.shot.name}{dot} — Zonal Mantle")
+
+    def _choose_tool(self) -> None:
+        tool = self.tools.get(self.desk.stage, Tool(self.desk))
+        if type(tool) is not type(self.viewer.tool):
+            self.shape_tool.cancel()
+            self.viewer.set_tool(tool)
+            self.probe.show_place(None)
+        self.viewer.update()
+
+    def _pick_airlight(self) -> None:
+        desk = self.desk
+        if desk.shot.plate is None:
+            return
+        view = desk.view
+
+        def picked(colour: tuple[float, float, float] | None) -> None:
+            if colour is not None:
+                desk.edit(desk.shot.but(air=desk.shot.air.but(airlight=colour)), "Pick the airlight")
+            self.viewer.set_tool(self.tools.get(desk.stage, Tool(desk)))
+            desk.set_view(view=view)
+
+        desk.set_view(view="Plate")
+        self.viewer.set_tool(PickTool(desk, picked))
+        self.probe.show_place(None)
+
+    def _about(self) -> None:
+        QMessageBox.about(
+            self,
+            "Zonal Mantle",
+            f"Zonal Mantle {__version__}\n\nSky replacement and set extension for moving shots.\n"
+            "Apache License 2.0. Font: Inter (SIL Open Font License 1.1). Icons: Lucide (ISC).",
+        )
+
+    # --- Qt ---
+    def keyPressEvent(self, event: object) -> None:
+        if event.key() == Qt.Key.Key_Escape:
+            self.desk.cancel_job()
+        super().keyPressEvent(event)
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        for url in event.mimeData().urls():
+            path = Path(url.toLocalFile())
+            if path.name.endswith(".shot.json"):
+                if self.files.may_leave():
+                    self.files.open_path(path)
+                return
+            self.files.hang_file(path, None)
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        if not self.files.may_leave():
+            event.ignore()
+            return
+        self.server.close()
+        self.desk.close()
+        event.accept()

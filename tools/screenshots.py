@@ -1,0 +1,79 @@
+"""Takes the pictures in docs/screenshots from the demo, in a real window. Usage: screenshots.py [SHOT] [OUT]"""
+
+from __future__ import annotations
+
+import sys
+import time
+from pathlib import Path
+
+from PySide6.QtCore import QPoint
+from PySide6.QtWidgets import QApplication
+
+from zonal_mantle.demo import NAME, VERSION
+from zonal_mantle.paths import cache_dir
+from zonal_mantle.ui.theme import dress
+from zonal_mantle.ui.window import Window
+
+
+def settle(app: QApplication, seconds: float) -> None:
+    end = time.time() + seconds
+    while time.time() < end:
+        app.processEvents()
+        time.sleep(0.01)
+
+
+def main() -> None:
+    shot = Path(sys.argv[1]) if len(sys.argv) > 1 else cache_dir() / f"demo-{VERSION}" / f"{NAME}.shot.json"
+    out = Path(sys.argv[2]) if len(sys.argv) > 2 else Path(__file__).parent.parent / "docs" / "screenshots"
+    out.mkdir(parents=True, exist_ok=True)
+    app = QApplication(sys.argv[:1])
+    dress(app)
+    window = Window()
+    window.show()
+    window.files.open_path(shot)
+    desk = window.desk
+    settle(app, 10)
+    plate, sky, *_ = [zone.id for zone in desk.shot.zones]
+    desk.set_frame(desk.shot.first + 23)
+
+    def take(name: str, wait: float = 1.2) -> None:
+        settle(app, wait)
+        window.grab().save(str(out / f"{name}.png"))
+
+    take("window")
+    desk.choose_zone(plate)
+    desk.choose_stage("Matte")
+    window.shape_tool.chosen = desk.shot.zone(plate).matte.shapes[1].id
+    desk.choice_changed.emit()
+    take("matte-composite")
+    desk.set_view(view="Tint")
+    take("matte")
+    desk.set_view(view="Matte")
+    take("matte-grey")
+    desk.set_view(view="Cut-out", wipe=True, other_view="Composite")
+    take("wipe")
+    desk.set_view(view="Plate", wipe=False)
+    desk.choose_zone(sky)
+    desk.choose_stage("Lock")
+    window.bench.lock._quad(True)
+    desk.set_frame(desk.lock.reference_frame)
+    take("lock")
+    desk.undo()
+    desk.set_view(view="Composite")
+    desk.choose_stage("Place")
+    take("place")
+    desk.choose_zone(desk.shot.zones[2].id)
+    desk.choose_stage("Match")
+    take("match")
+    window.render_panel.show_for_shot()
+    window.render_panel.move(window.mapToGlobal(QPoint(420, 180)))
+    window.render_panel.folder.setText("saltern/render")
+    settle(app, 0.5)
+    window.render_panel.grab().save(str(out / "render.png"))
+    window.render_panel.hide()
+    desk.saved = desk.shot
+    window.close()
+
+
+if __name__ == "__main__":
+    main()
