@@ -5,6 +5,5 @@ cd "$(dirname "$0")/.."
 .venv/bin/ruff check src tests benchmarks tools
 .venv/bin/ruff format --check src tests benchmarks tools
 .venv/bin/mypy
-.venv/bin/mypy -p zonal_mantle.ui
 .venv/bin/lint-imports --no-cache
 bash tools/with_display.sh .venv/bin/python -m pytest "$@"

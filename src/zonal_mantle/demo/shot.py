@@ -193,11 +193,16 @@ def _hung(shot: Shot, zone: Zone, truth: dict[str, Any], index: int, rides: str)
     marks = shot.lock(rides).marks
     anchor = np.array([marks[0].x, marks[0].y] if marks else shot.size) / (1 if marks else 2)
     centre = np.array(shot.size) / 2
-    moved = matrix[:2, :2] @ np.array([w / 2, h / 2]) + matrix[:2, 2] - anchor - matrix[:2, :2] @ (centre - anchor)
+    # the cross (anchor plus move) lies on the mark, and the painting's centre where it belongs
+    target_centre = matrix[:2, :2] @ np.array([w / 2, h / 2]) + matrix[:2, 2]
+    pivot = centre - np.linalg.solve(matrix[:2, :2], target_centre - anchor)
+    moved = anchor - pivot
     placement = Placement(
         rides=rides if marks else None,
-        x=Keyed(constant=float(moved[0])), y=Keyed(constant=float(moved[1])),
+        x=Keyed(constant=float(moved[0])),
+        y=Keyed(constant=float(moved[1])),
         size=Keyed(constant=size),
-        turn_deg=Keyed(constant=turn), anchor=(float(anchor[0]), float(anchor[1])),
+        turn_deg=Keyed(constant=turn),
+        anchor=(float(pivot[0]), float(pivot[1])),
     )
     return zone.but(placement=placement)

@@ -103,10 +103,10 @@ def guess(suffix: str, bits: int, transfer: str = "") -> str:
     transfer = transfer.lower()
     if transfer.startswith("lin") or "linear" in transfer:
         return SCENE_LINEAR
-    if "709" in transfer or "170m" in transfer:
-        return CAMERA
     if "srgb" in transfer or "61966" in transfer:
         return SRGB
+    if "709" in transfer or "170m" in transfer:
+        return CAMERA
     suffix = suffix.lower()
     if suffix in {".exr", ".hdr"} or bits == 32:
         return SCENE_LINEAR

@@ -33,11 +33,13 @@ class NumberField(QWidget):
         unit: str = "",
         tip: str = "",
         keyable: bool = False,
+        bare: bool = False,
     ) -> None:
         super().__init__()
         self.label, self.low, self.high, self.step, self.default = label, low, high, step, default
         self.decimals, self.unit, self.keyable = decimals, unit, keyable
         self.value = default
+        self.bare = bare
         self.keyed = self.key_here = False
         self._press: QPoint | None = None
         self._start = 0.0
@@ -99,9 +101,10 @@ class NumberField(QWidget):
             painter.drawPolygon(diamond)
             right = x - 9
         painter.setPen(QColor(theme.DIM if self.isEnabled() else "#6e6e6e"))
-        painter.drawText(
-            box.adjusted(6, 0, 0, -1), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, self.label
-        )
+        if not self.bare:
+            painter.drawText(
+                box.adjusted(6, 0, 0, -1), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, self.label
+            )
         painter.setPen(QColor(theme.TEXT if self.isEnabled() else "#7a7a7a"))
         values = QRectF(box.left(), box.top(), right - box.left(), box.height() - 1)
         painter.drawText(values, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self.text())

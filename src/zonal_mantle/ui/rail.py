@@ -63,7 +63,7 @@ class Track(QWidget):
             labelled = (frame - shot.first) % every == 0
             painter.setPen(QColor(theme.DIM if labelled else theme.LINE))
             painter.drawLine(QPointF(x, 14), QPointF(x, 18 if labelled else 16))
-            if labelled:
+            if labelled and abs(x - self.x_of(self.desk.frame)) > 38:
                 painter.drawText(QRectF(x - 30, 0, 60, 13), Qt.AlignmentFlag.AlignCenter, str(frame))
             if self.viewer.is_cached(frame):
                 painter.fillRect(QRectF(x - step / 2, height - 4, step + 0.5, 3), QColor("#5d8f80"))

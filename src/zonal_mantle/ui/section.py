@@ -33,7 +33,7 @@ from .widgets import tool_button
 
 NEAREST_M, FARTHEST_M = 3.0, 40000.0
 INFINITY_PX, LENS_PX = 64, 34
-UPRIGHT = (74, 42)
+UPRIGHT = (66, 42)
 
 
 class SectionView(QWidget):
@@ -125,7 +125,11 @@ class SectionView(QWidget):
         thumbnail = self._thumbnail(zone)
         if thumbnail is not None:
             painter.setOpacity(1.0 if zone.on else 0.25)
-            painter.drawImage(box.adjusted(1, 1, -1, -1), thumbnail)
+            inside = box.adjusted(1, 1, -1, -1)
+            ratio = min(inside.width() / thumbnail.width(), inside.height() / thumbnail.height())
+            size = QPointF(thumbnail.width() * ratio, thumbnail.height() * ratio)
+            corner = QPointF(inside.center().x() - size.x() / 2, inside.bottom() - size.y())
+            painter.drawImage(QRectF(corner, corner + size), thumbnail)
             painter.setOpacity(1.0)
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(QColor(theme.ACCENT) if chosen else QColor("#707070"), 2 if chosen else 1))
@@ -191,6 +195,7 @@ class SectionView(QWidget):
             else:
                 size = proxy_size((source.width, source.height), UPRIGHT[0] * 2 / source.width)
                 pixels = cv2.resize(self.desk.store.painting(source, frame), size, interpolation=cv2.INTER_AREA)
+                pixels = pixels[..., :3] + 0.05 * (1 - pixels[..., 3:])
             codes = show(np.ascontiguousarray(pixels, np.float32))
         except MantleError:
             return None

@@ -27,6 +27,11 @@ class SourceList(QListWidget):
         super().__init__()
         self.desk = desk
         self.setIconSize(THUMB)
+        self.setViewMode(QListWidget.ViewMode.IconMode)
+        self.setFlow(QListWidget.Flow.TopToBottom)
+        self.setWrapping(False)
+        self.setMovement(QListWidget.Movement.Static)
+        self.setSpacing(1)
         self.setDragEnabled(True)
         self.setFont(theme.font(11))
         self.setWordWrap(True)
@@ -97,6 +102,7 @@ class Stock(QWidget):
             item.setToolTip(
                 problem or f"{Path(source.path).name}\nRead as {source.encoding}{guess}; alpha: {source.alpha}"
             )
+            item.setSizeHint(QSize(120, 96))
             item.setData(Qt.ItemDataRole.UserRole, source.id)
             self.sources.addItem(item)
 

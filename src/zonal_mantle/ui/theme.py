@@ -48,13 +48,15 @@ QPushButton:disabled, QToolButton:disabled, QComboBox:disabled {{ color: #7a7a7a
 QPushButton:focus, QToolButton:focus, QComboBox:focus, QLineEdit:focus, QListWidget:focus {{ border-color: {ACCENT}; }}
 QToolButton[flat="true"] {{ background: transparent; border: 1px solid transparent; }}
 QToolButton[flat="true"]:checked {{ border-color: {ACCENT}; background: #24302c; }}
-QComboBox::drop-down {{ width: 12px; border: none; }}
+QComboBox::drop-down {{ width: 16px; border: none; }}
+QComboBox::down-arrow {{ image: url({ASSETS.as_posix()}/arrow.svg); width: 10px; height: 10px; }}
 QComboBox QAbstractItemView {{ background: {RAISED}; border: 1px solid {LINE}; }}
 QLineEdit {{ background: {GROUND}; border: 1px solid {LINE}; padding: 1px 4px; }}
 QCheckBox::indicator {{ width: 12px; height: 12px; border: 1px solid #6a6a6a; background: {GROUND}; }}
 QCheckBox::indicator:checked {{ background: {ACCENT}; border-color: {ACCENT}; }}
 QListWidget {{ background: {PANEL}; border: none; outline: none; }}
 QListWidget::item {{ padding: 2px; }}
+QCheckBox::indicator:checked {{ image: url({ASSETS.as_posix()}/tick.svg); }}
 QListWidget::item:selected {{ background: #24302c; color: {TEXT}; border: 1px solid {ACCENT}; }}
 QScrollArea {{ border: none; }}
 QScrollBar:vertical {{ background: {PANEL}; width: 8px; }}

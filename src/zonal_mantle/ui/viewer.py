@@ -140,8 +140,7 @@ class Viewer(QWidget):
 
     def fit(self) -> None:
         """The whole picture, centred."""
-        width, height = self.desk.shot.size
-        width *= self._aspect()
+        width, height = self.desk.shot.size[0] * self._aspect(), self.desk.shot.size[1]
         self.zoom = min(self.width() / width, self.height() / height) * 0.995
         self.offset = QPointF((self.width() - width * self.zoom) / 2, (self.height() - height * self.zoom) / 2)
         self.fitted = True

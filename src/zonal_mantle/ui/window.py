@@ -137,9 +137,13 @@ class Window(QMainWindow):
         for path in recent.recent_shots():
             entry = self.recent_menu.addAction(path.name)
             entry.setToolTip(str(path))
-            entry.triggered.connect(lambda _=False, path=path: self.files.may_leave() and self.files.open_path(path))
+            entry.triggered.connect(lambda _=False, path=path: self._open_recent(path))
         if self.recent_menu.isEmpty():
             self.recent_menu.addAction("None yet").setEnabled(False)
+
+    def _open_recent(self, path: Path) -> None:
+        if self.files.may_leave():
+            self.files.open_path(path)
 
     def _show_name(self) -> None:
         dot = " ●" if self.desk.unsaved and self.desk.shot.plate else ""

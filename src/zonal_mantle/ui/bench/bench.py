@@ -45,7 +45,7 @@ class Bench(QWidget):
         head.addWidget(self.name, 1)
         head.addWidget(self.on)
         head.addWidget(self.remove)
-        self.zones.setFixedWidth(26)
+        self.zones.setFixedWidth(24)
         self.zones.view().setMinimumWidth(150)
         inside = QWidget()
         stack = QVBoxLayout(inside)

@@ -22,19 +22,25 @@ class MatchStage(Stage):
         super().__init__(desk)
         grid = QGridLayout()
         grid.setSpacing(3)
+        for k, colour in enumerate("RGB"):
+            grid.addWidget(note(colour), 0, k + 1)
         for row_, (label, name, low, high, step, default, tip) in enumerate(
             (
                 ("Slope", "slope", 0, 8, 0.005, 1, "multiplies the colour"),
                 ("Offset", "offset", -1, 1, 0.001, 0, "is added after the slope"),
                 ("Power", "power", 0.1, 8, 0.005, 1, "bends the tones after slope and offset"),
-            )
+            ),
+            1,
         ):
             grid.addWidget(QLabel(label), row_, 0)
             for k, colour in enumerate("RGB"):
-                field = NumberField(colour, low, high, step, default, 3, "", f"{label} of {colour}: {tip}")
+                field = NumberField(
+                    f"{label} {colour}", low, high, step, default, 3, "", f"{label} of {colour}: {tip}", bare=True
+                )
 
                 def get(zone: Zone, name: str = name, k: int = k) -> Keyed | None:
-                    return getattr(zone.match, name)[k]
+                    part: Keyed = getattr(zone.match, name)[k]
+                    return part
 
                 def put(zone: Zone, value: Keyed, name: str = name, k: int = k) -> Zone:
                     triple = tuple(value if j == k else v for j, v in enumerate(getattr(zone.match, name)))

@@ -139,11 +139,11 @@ class MatteStage(Stage):
             if shape.id == self.tool.chosen:
                 self.list.setCurrentItem(item)
         self.list.blockSignals(False)
-        shape = self._chosen()
+        chosen = self._chosen()
         for part in (self.feather, self.key, self.remove):
-            part.setEnabled(shape is not None)
-        if shape is not None:
-            self.feather.set_value(shape.feather_px)
+            part.setEnabled(chosen is not None)
+        if chosen is not None:
+            self.feather.set_value(chosen.feather_px)
         self.words.setText(
             f"Click the points of a {self.tool.drawing[0]} shape; Enter or the first point closes it."
             if self.tool.drawing

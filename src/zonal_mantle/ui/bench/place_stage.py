@@ -30,7 +30,8 @@ class PlaceStage(Stage):
             field = NumberField(label, low, high, step, default, decimals, unit, tip)
 
             def get(zone: Zone, name: str = name) -> Keyed | None:
-                return getattr(zone.placement, name)
+                part: Keyed = getattr(zone.placement, name)
+                return part
 
             def put(zone: Zone, value: Keyed, name: str = name) -> Zone:
                 return zone.but(placement=zone.placement.but(**{name: value}))
@@ -71,6 +72,7 @@ class PlaceStage(Stage):
         self.across.setChecked(placement.flip_across)
         self.up.setChecked(placement.flip_up)
         x, y = placement.anchor or (shot.size[0] / 2, shot.size[1] / 2)
+        x, y = x + placement.x.at(self.desk.frame), y + placement.y.at(self.desk.frame)
         self.anchor.setText(f"Anchor {x:.1f}, {y:.1f}")
         lock = shot.lock(placement.rides) if placement.rides else None
         self.to_mark.setEnabled(lock is not None and bool(lock.marks))

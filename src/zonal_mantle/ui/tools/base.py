@@ -64,6 +64,14 @@ def handle(painter: QPainter, at: QPointF, chosen: bool = False, colour: str = "
     painter.drawRect(box)
 
 
+def label(painter: QPainter, at: QPointF, words: str) -> None:
+    """Words on a dark ground, legible on any picture. `at` is the left end of the baseline."""
+    box = QRectF(painter.fontMetrics().boundingRect(words)).translated(at).adjusted(-4, -2, 4, 2)
+    painter.fillRect(box, QColor(24, 24, 24, 205))
+    painter.setPen(QColor("#d8d8d8"))
+    painter.drawText(at, words)
+
+
 def outline_pen(colour: str, dashed: bool = False, width: float = 1.4) -> tuple[QPen, QPen]:
     """A dark pen and a coloured one over it, so that lines can be seen on light and dark."""
     under, over = QPen(QColor(0, 0, 0, 150), width + 2), QPen(QColor(colour), width)

@@ -10,7 +10,7 @@ from ...place import carry, lock_matrix
 from ...shot import Lock, Mark
 from .. import theme
 from ..desk import Desk, new_gesture
-from .base import Tool, handle, near, outline_pen
+from .base import Tool, handle, label, near, outline_pen
 
 
 class MarkTool(Tool):
@@ -46,10 +46,7 @@ class MarkTool(Tool):
                 self._paint_found(painter, viewer.to_widget(*entry.marks[k]), entry.confidence)
         if not here and lock.marks:
             words = f"Marks were set on frame {lock.reference_frame}: a solve starts there"
-            painter.setPen(QColor(0, 0, 0))
-            painter.drawText(QPointF(13, 21), words)
-            painter.setPen(QColor(theme.TEXT))
-            painter.drawText(QPointF(12, 20), words)
+            label(painter, QPointF(12, 20), words)
 
     def _boxes(self, viewer: object, mark: Mark) -> tuple[QRectF, QRectF]:
         def box(rx: float, ry: float) -> QRectF:
@@ -74,8 +71,7 @@ class MarkTool(Tool):
             painter.drawLine(at + QPointF(0, -5), at + QPointF(0, 5))
         handle(painter, patch.bottomRight(), colour=theme.ACCENT, size=2.5)
         handle(painter, reach.bottomRight(), colour="#b8b8b8", size=2.5)
-        painter.setPen(QColor(theme.TEXT))
-        painter.drawText(reach.topLeft() + QPointF(2, -4), f"Mark {k + 1}")
+        label(painter, reach.topLeft() + QPointF(2, -4), f"Mark {k + 1}")
 
     def _paint_found(self, painter: QPainter, at: QPointF, confidence: float) -> None:
         for pen in outline_pen(theme.ACCENT if confidence > 0.8 else theme.WARN):

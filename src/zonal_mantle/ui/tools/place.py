@@ -125,11 +125,11 @@ class PlaceTool(Tool):
         ways = {
             Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, -1), Qt.Key.Key_Down: (0, 1)
         }  # fmt: skip
-        zone = self.zone
-        if zone is None or event.key() not in ways:
+        zone, way = self.zone, ways.get(Qt.Key(event.key()))
+        if zone is None or way is None:
             return False
         step = 0.1 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0
-        dx, dy = ways[event.key()]
+        dx, dy = way
         new = _moved(zone.placement, self.desk.frame, dx * step, dy * step)
         self.desk.edit_zone(zone.but(placement=new), f"Nudge {zone.name}")
         return True
