@@ -6,4 +6,4 @@ cd "$(dirname "$0")/.."
 .venv/bin/ruff format --check src tests benchmarks tools
 .venv/bin/mypy
 .venv/bin/lint-imports --no-cache
-bash tools/with_display.sh .venv/bin/python -m pytest "$@"
+QT_QPA_PLATFORM=offscreen .venv/bin/python -m pytest "$@"

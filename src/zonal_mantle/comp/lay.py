@@ -17,8 +17,11 @@ from ..place.sampling import FAST, sample_inside, sample_rim, span
 def _under(acc, y, x, r, g, b, alpha, cover, graded, tables, saturation, keep, airlight):  # type: ignore[no-untyped-def]
     """Puts one premultiplied pixel, limited by `cover`, under what is there already."""
     if graded:
-        r, g, b = grade_colour(tables, saturation, r / alpha, g / alpha, b / alpha)
-        r, g, b = r * alpha, g * alpha, b * alpha
+        if alpha < np.float32(0.9999):
+            r, g, b = grade_colour(tables, saturation, r / alpha, g / alpha, b / alpha)
+            r, g, b = r * alpha, g * alpha, b * alpha
+        else:
+            r, g, b = grade_colour(tables, saturation, r, g, b)
     rest = (np.float32(1.0) - acc[y, x, 3]) * cover
     haze = alpha * (np.float32(1.0) - keep)
     acc[y, x, 0] += rest * (r * keep + airlight[0] * haze)

@@ -125,6 +125,11 @@ def _hills(rng: np.random.Generator) -> tuple[Array, Array]:
         )
         field_ = field_ * crop * (0.3 + 0.7 * np.clip(hedge, 0, 1))[..., None]
         mix = cover[..., None] * wood + (1 - cover[..., None]) * field_
+        for _ in range(150):  # farmhouses and copses: what a mark can be set on
+            i, j = int(rng.integers(0, n - 40)), int(rng.integers(8, rows - 30))
+            wide, tall = int(rng.integers(10, 26)), int(rng.integers(8, 18))
+            mix[j : j + tall, i : i + wide] = 0.62 if rng.random() < 0.5 else 0.025
+            mix[j : j + tall // 3, i : i + wide] *= 0.5
         colour[k] = mix * light[None, :, None] * np.clip(1 + 0.28 * fine[..., None], 0.3, 2)
     return np.maximum(tangent, 0.001).astype(np.float32), colour
 

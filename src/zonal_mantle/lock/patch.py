@@ -5,22 +5,56 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import cv2
+import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..shot.zone import Mark
 
 Array = NDArray[np.float32]
+Shape = tuple[float, float]  # size and turn of a patch, as (size · cos, size · sin)
+UPRIGHT: Shape = (1.0, 0.0)
+NOISE = 0.012  # coded values; a plate's usual grain
+SHAPE_STEP = 0.004  # how much size or turn may change from frame to frame without much evidence
 
 
 @dataclass(frozen=True)
 class Found:
-    """Where a patch was found, how alike it is (0…1) and how far off the place may be (px)."""
+    """Where a patch was found, how alike it is (0…1), how far off the place may be (px), its size and turn."""
 
     x: float
     y: float
     confidence: float
     uncertainty_px: float
+    shape: Shape = (1.0, 0.0)
+
+
+@numba.njit(cache=True, nogil=True)
+def _sample(feed, x, y, size, turn, out):  # type: ignore[no-untyped-def]
+    """Pixels on a grid about a continuous place, turned and sized with it, by cubic convolution (Keys 1981)."""
+    h, w = feed.shape
+    rows, columns = out.shape
+    ry, rx = rows // 2, columns // 2
+    wx, wy = np.empty(4), np.empty(4)
+    for j in range(rows):
+        for i in range(columns):
+            dx, dy = i - rx, j - ry
+            u = x + size * dx - turn * dy - 0.5
+            v = y + turn * dx + size * dy - 0.5
+            x0, y0 = int(np.floor(u)), int(np.floor(v))
+            for weights, f in ((wx, u - x0), (wy, v - y0)):
+                weights[0] = ((-0.5 * f + 1.0) * f - 0.5) * f
+                weights[1] = (1.5 * f - 2.5) * f * f + 1.0
+                weights[2] = ((-1.5 * f + 2.0) * f + 0.5) * f
+                weights[3] = (0.5 * f - 0.5) * f * f
+            total = 0.0
+            for m in range(4):
+                row = min(max(y0 - 1 + m, 0), h - 1)
+                line = 0.0
+                for n in range(4):
+                    line += wx[n] * feed[row, min(max(x0 - 1 + n, 0), w - 1)]
+                total += wy[m] * line
+            out[j, i] = total
 
 
 class Patch:
@@ -42,17 +76,20 @@ class Patch:
         self.place = (mark.x, mark.y)
         if not self._inside(feed, mark.x, mark.y):
             raise ValueError("The patch reaches out of the picture.")
-        wide = _sample(feed, mark.x, mark.y, self.half, border=1)
-        self.pattern = wide[1:-1, 1:-1]
+        wide = np.empty((2 * self.half[1] + 3, 2 * self.half[0] + 3))
+        _sample(feed, mark.x, mark.y, 1.0, 0.0, wide)
+        pattern = wide[1:-1, 1:-1]
+        self.pattern = pattern.astype(np.float32)
         gx, gy = (wide[1:-1, 2:] - wide[1:-1, :-2]) / 2, (wide[2:, 1:-1] - wide[:-2, 1:-1]) / 2
-        ramp_y = np.cos(np.linspace(-0.45, 0.45, self.pattern.shape[0]) * np.pi)
-        ramp_x = np.cos(np.linspace(-0.45, 0.45, self.pattern.shape[1]) * np.pi)
-        self.weight = np.sqrt(ramp_y[:, None] * ramp_x[None, :])
-        ones = np.ones_like(self.pattern)
-        columns = np.stack([gx, gy, self.pattern, ones], axis=-1).reshape(-1, 4).astype(np.float64)
-        self._columns = columns * self.weight.reshape(-1, 1)
-        self._square = self._columns.T @ self._columns
-        self._solve = np.linalg.pinv(self._columns)
+        y, x = np.mgrid[-self.half[1] : self.half[1] + 1, -self.half[0] : self.half[0] + 1]
+        window_y = np.cos(np.linspace(-0.45, 0.45, pattern.shape[0]) * np.pi)
+        window_x = np.cos(np.linspace(-0.45, 0.45, pattern.shape[1]) * np.pi)
+        self._window = (window_y[:, None] * window_x[None, :]).reshape(-1)
+        columns = [gx, gy, gx * x + gy * y, gy * x - gx * y, pattern, np.ones_like(pattern)]
+        self._slack = (0.12 * np.hypot(gx, gy)).reshape(-1)
+        self._columns = np.stack(columns, axis=-1).reshape(-1, 6)
+        # turn and size are held near those of the frame before unless the pattern says otherwise
+        self._stiffness = np.array([0, 0, 1.0, 1.0, 0, 0]) * (NOISE / SHAPE_STEP) ** 2
 
     @property
     def contrast(self) -> float:
@@ -63,8 +100,11 @@ class Patch:
         h, w = feed.shape
         return bool(self.half[0] + 2 <= x <= w - self.half[0] - 2 and self.half[1] + 2 <= y <= h - self.half[1] - 2)
 
-    def search(self, feed: Array, x: float, y: float) -> Found | None:
-        """Finds the patch within its reach about (x, y); None where that leaves the picture."""
+    def search(self, feed: Array, x: float, y: float, shape: Shape = UPRIGHT) -> Found | None:
+        """Finds the patch within its reach about (x, y); None where that leaves the picture.
+
+        `shape` is the patch's size and turn as (size · cos, size · sin), from the frame before.
+        """
         h, w = feed.shape
         cx, cy = int(np.floor(x)), int(np.floor(y))
         x0, x1 = max(cx - self.half[0] - self.reach[0], 0), min(cx + self.half[0] + self.reach[0] + 1, w)
@@ -73,73 +113,64 @@ class Patch:
             return None
         likeness = cv2.matchTemplate(feed[y0:y1, x0:x1], self.pattern, cv2.TM_CCOEFF_NORMED)
         _, _, _, best = cv2.minMaxLoc(np.nan_to_num(likeness, nan=-1.0))
-        found = self.refine(feed, x0 + best[0] + self.half[0] + 0.5, y0 + best[1] + self.half[1] + 0.5)
+        found = self.refine(feed, x0 + best[0] + self.half[0] + 0.5, y0 + best[1] + self.half[1] + 0.5, shape)
         if found is None or abs(found.x - x) > self.reach[0] + 1 or abs(found.y - y) > self.reach[1] + 1:
             return None
         return found
 
-    def refine(self, feed: Array, x: float, y: float) -> Found | None:
-        """Sub-pixel place near (x, y), free of gain and bias.
+    def refine(self, feed: Array, x: float, y: float, shape: Shape = UPRIGHT) -> Found | None:
+        """Sub-pixel place near (x, y), free of gain and bias; None where the fit runs away.
 
-        Inverse-compositional Gauss–Newton on a shift (Baker & Matthews 2004), with gain and bias as two more
-        unknowns; the uncertainty is the standard error of the fit.
+        Gauss–Newton on position, size, turn, gain and bias (Baker & Matthews 2004), with Tukey weights so that
+        what passes in front counts little (Huber 1981 for the method). The uncertainty is the fit's standard error.
         """
         start = (x, y)
-        picture = self.pattern
-        for _ in range(20):
+        size, turn = shape
+        picture = np.empty(self.pattern.shape)
+        weight = self._window
+        for step in range(25):
             if not self._inside(feed, x, y) or abs(x - start[0]) > 3 or abs(y - start[1]) > 3:
                 return None
-            picture = _sample(feed, x, y, self.half)
-            dx, dy, gain, _bias = self._solve @ (picture * self.weight).reshape(-1).astype(np.float64)
+            _sample(feed, x, y, size, turn, picture)
+            values = picture.reshape(-1)
+            weighted = self._columns * weight[:, None]
+            square = weighted.T @ self._columns
+            square[np.diag_indices(6)] += self._stiffness + 1e-12
+            solution = np.linalg.solve(square, weighted.T @ values)
+            gain = solution[4]
             if not np.isfinite(gain) or gain < 0.05:
                 return None
-            step_x, step_y = -dx / gain, -dy / gain
-            x, y = x + float(np.clip(step_x, -1, 1)), y + float(np.clip(step_y, -1, 1))
-            if abs(step_x) < 2e-4 and abs(step_y) < 2e-4:
+            dx, dy, dsize, dturn = -solution[:4] / gain
+            dx, dy = float(np.clip(dx, -1, 1)), float(np.clip(dy, -1, 1))
+            x, y = x + size * dx - turn * dy, y + turn * dx + size * dy
+            size, turn = size * (1 + dsize) - turn * dturn, turn * (1 + dsize) + size * dturn
+            rest = values - self._columns @ solution
+            if step >= 2:
+                weight = self._window * _tukey(rest, self._slack)
+            if step >= 4 and abs(dx) < 3e-4 and abs(dy) < 3e-4:
                 break
-        values = (picture * self.weight).reshape(-1).astype(np.float64)
-        solution = self._solve @ values
-        rest = values - self._columns @ solution
-        variance = float(rest @ rest) / max(values.size - 4, 1) / max(float(solution[2]) ** 2, 1e-6)
-        covariance = variance * np.linalg.pinv(self._square)
+        if not 0.5 < np.hypot(size, turn) < 2.0:
+            return None
+        used = max(float(weight.sum() / self._window.sum()) * rest.size - 6, 1)
+        variance = float((weight * rest * rest).sum() / weight.sum()) * rest.size / used / gain**2
+        covariance = variance * np.linalg.inv(square)
         uncertainty = float(np.sqrt(max(covariance[0, 0], 0) + max(covariance[1, 1], 0)))
-        return Found(x, y, _likeness(self.pattern, picture, self.weight), uncertainty)
+        kept = float(weight.sum() / self._window.sum())
+        confidence = _likeness(self.pattern.reshape(-1), values, weight) * min(1.0, kept / 0.55)
+        return Found(float(x), float(y), confidence, uncertainty, (float(size), float(turn)))
 
 
-def _sample(feed: Array, x: float, y: float, half: tuple[int, int], border: int = 0) -> Array:
-    """Pixels on a whole-pixel grid about a continuous place, by cubic interpolation."""
-    rx, ry = half[0] + border, half[1] + border
-    x0, y0 = int(np.floor(x - 0.5)), int(np.floor(y - 0.5))
-    fx, fy = x - 0.5 - x0, y - 0.5 - y0
-    h, w = feed.shape
-    ys, xs = (
-        np.arange(y0 - ry - 1, y0 + ry + 3).clip(0, h - 1),
-        np.arange(x0 - rx - 1, x0 + rx + 3).clip(0, w - 1),
-    )
-    block = feed[ys[0] : ys[-1] + 1, xs[0] : xs[-1] + 1]
-    if block.shape != (2 * ry + 4, 2 * rx + 4):
-        block = feed[np.ix_(ys, xs)]
-    wx, wy = _cubic(fx), _cubic(fy)
-    n = 2 * rx + 1
-    across = (
-        wx[0] * block[:, :n] + wx[1] * block[:, 1 : n + 1] + wx[2] * block[:, 2 : n + 2] + wx[3] * block[:, 3 : n + 3]
-    )
-    m = 2 * ry + 1
-    both = wy[0] * across[:m] + wy[1] * across[1 : m + 1] + wy[2] * across[2 : m + 2] + wy[3] * across[3 : m + 3]
-    return np.asarray(both, np.float32)
+def _tukey(rest: NDArray, slack: NDArray) -> NDArray:
+    """Weights 1…0 that leave out what does not belong: Tukey's biweight, 4.685 robust deviations wide.
+
+    Steep places are given more slack, since there the least misplacement leaves a rest.
+    """
+    spread = np.hypot(1.4826 * float(np.median(np.abs(rest))) + 1e-4, slack)
+    share = np.clip(np.abs(rest) / (4.685 * spread), 0, 1)
+    return np.asarray((1 - share**2) ** 2)
 
 
-def _cubic(f: float) -> tuple[float, float, float, float]:
-    """Weights of the four neighbours at a share f, cubic convolution with a = −1/2 (Keys 1981)."""
-    return (
-        ((-0.5 * f + 1.0) * f - 0.5) * f,
-        (1.5 * f - 2.5) * f * f + 1.0,
-        ((-1.5 * f + 2.0) * f + 0.5) * f,
-        (0.5 * f - 0.5) * f * f,
-    )
-
-
-def _likeness(a: Array, b: Array, weight: NDArray) -> float:
+def _likeness(a: NDArray, b: NDArray, weight: NDArray) -> float:
     """Weighted zero-mean normalised correlation, 0 where it is negative."""
     total = weight.sum()
     a = a - (a * weight).sum() / total

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from ..shot.zone import Lock, LockFrame
 from .errors import LockError
-from .patch import Found, Patch
+from .patch import UPRIGHT, Found, Patch, Shape
 from .similarity import similarity
 
 Array = NDArray[np.float32]
@@ -72,9 +72,10 @@ def solve_point(
     done = 0
     for run in runs:
         previous, before = first, first
+        shapes = [UPRIGHT] * len(patches)
         for frame in run:
             progress(done / total, f"{lock.name}: frame {frame}")
-            entry, problem = _follow(lock, patches, reference, feed_of(frame), frame, previous, before)
+            entry, problem = _follow(lock, patches, reference, feed_of(frame), frame, previous, before, shapes)
             done += 1
             if entry is None:
                 side = "Forward" if frame > start else "Backward"
@@ -113,13 +114,15 @@ def _follow(
     frame: int,
     previous: LockFrame,
     before: LockFrame,
+    shapes: list[Shape],
 ) -> tuple[LockFrame | None, str]:
-    """One frame on: every mark searched where the motion so far would bring it."""
+    """One frame on: every mark searched where the motion so far would bring it. `shapes` goes along."""
     places: list[tuple[float, float]] = []
     confidence, squares = 1.0, 0.0
     for number, patch in enumerate(patches):
         (x, y), (x_before, y_before) = previous.marks[number], before.marks[number]
-        found = patch.search(feed, 2 * x - x_before, 2 * y - y_before) or patch.search(feed, x, y)
+        shape = shapes[number]
+        found = patch.search(feed, 2 * x - x_before, 2 * y - y_before, shape) or patch.search(feed, x, y, shape)
         if found is None:
             return None, f"mark {number + 1} has left the picture or its reach."
         if found.confidence < lock.least_confidence:
@@ -127,6 +130,7 @@ def _follow(
                 f"mark {number + 1} has a confidence of {found.confidence:.2f} (needs {lock.least_confidence:.2f})."
             )
         places.append((found.x, found.y))
+        shapes[number] = found.shape
         confidence = min(confidence, found.confidence)
         squares += found.uncertainty_px**2 + _way_back(patch, lock, number, reference, feed, found) ** 2
     matrix = similarity(np.array([patch.place for patch in patches]), np.array(places))
@@ -142,8 +146,12 @@ def _follow(
 def _way_back(patch: Patch, lock: Lock, number: int, reference: Array, feed: Array, found: Found) -> float:
     """How far from the mark one ends when the found patch is sought on the reference frame, px."""
     mark = lock.marks[number]
+    size, turn = found.shape
+    power = size * size + turn * turn
     try:
-        back = Patch(feed, mark.but(x=found.x, y=found.y)).refine(reference, mark.x, mark.y)
+        back = Patch(feed, mark.but(x=found.x, y=found.y)).refine(
+            reference, mark.x, mark.y, (size / power, -turn / power)
+        )
     except ValueError:
         return 0.0
     return 1.0 if back is None else float(np.hypot(back.x - mark.x, back.y - mark.y))

@@ -2,14 +2,25 @@
 
 from __future__ import annotations
 
+import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from ..media.bands import run_bands
 from ..shot.zone import Matte
 from .luma import luma
 from .shapes import shape_alpha
 
 Array = NDArray[np.float32]
+
+
+@numba.njit(cache=True, nogil=True)
+def _apply(y0, y1, cover, keep, alpha):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        for x in range(alpha.shape[1]):
+            c = cover[y, x]
+            if c > 0:
+                alpha[y, x] = alpha[y, x] + (1 - alpha[y, x]) * c if keep else alpha[y, x] * (1 - c)
 
 
 def build_matte(pixels: Array, matte: Matte, frame: float, scale: float = 1.0) -> Array:
@@ -32,8 +43,5 @@ def build_matte(pixels: Array, matte: Matte, frame: float, scale: float = 1.0) -
         alpha = np.full((height, width), 0.0 if any(s.mode == "keep" for s in shapes) else 1.0, np.float32)
     for shape in sorted(shapes, key=lambda shape: shape.mode == "drop"):
         cover = shape_alpha(shape, frame, (width, height), scale)
-        if shape.mode == "keep":
-            alpha += (1 - alpha) * cover
-        else:
-            alpha *= 1 - cover
+        run_bands(_apply, height, cover, shape.mode == "keep", alpha)
     return alpha

@@ -27,7 +27,7 @@ class MatteReading:
 def read_matte(alpha: Array, matte: Matte, frame: float, scale: float = 1.0) -> MatteReading:
     """Measures holes and leftover.
 
-    The keep area is where most of the neighbourhood (a fiftieth of the picture's width, twice over) is solid, and
+    The keep area is where most of the neighbourhood (a twenty-fifth of the picture's width) is solid, and
     all that keep shapes enclose; the dropped area likewise. Edges themselves belong to neither.
 
     Parameters
@@ -35,7 +35,7 @@ def read_matte(alpha: Array, matte: Matte, frame: float, scale: float = 1.0) -> 
     alpha : (h, w) float32, the finished matte.
     """
     height, width = alpha.shape
-    reach = max(3, width // 50) | 1
+    reach = max(3, width // 25) | 1
     share = cv2.blur(np.clip(alpha, 0, 1), (reach, reach), borderType=cv2.BORDER_REPLICATE)
     window = np.ones((reach, reach), np.uint8)
     keep = cv2.erode((share > 0.5).astype(np.uint8), window, borderValue=1) > 0

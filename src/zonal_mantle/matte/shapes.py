@@ -128,14 +128,27 @@ def shape_alpha(shape: Shape, frame: float, size: tuple[int, int], scale: float 
     """
     points = outline(shape, frame) * scale
     sigma = shape.feather_px * scale / 2
+    out = np.zeros((size[1], size[0]), np.float32)
+    reach = 0 if sigma < 0.05 else int(np.ceil(3 * sigma)) + 2
+    x0, y0 = np.maximum(np.floor(points.min(axis=0)).astype(int) - reach, 0)
+    x1, y1 = np.minimum(np.ceil(points.max(axis=0)).astype(int) + reach, size)
+    if x1 > x0 and y1 > y0:
+        box = (int(x1 - x0), int(y1 - y0))
+        out[y0:y1, x0:x1] = _soft(points - (x0, y0), box, sigma)
+    return out
+
+
+def _soft(points: NDArray, size: tuple[int, int], sigma: float) -> Array:
+    """Coverage blurred by a Gaussian; a wide blur is made small and enlarged: the same to 1/500."""
     if sigma < 0.05:
         return coverage(points, size)
-    coarse = max(1, int(sigma // 4))  # a soft edge is drawn small and enlarged: the same to 1/500
+    coarse = max(1, int(sigma // 2.5))
     margin = int(np.ceil(3 * sigma / coarse)) + 1
     small = (-(-size[0] // coarse) + 2 * margin, -(-size[1] // coarse) + 2 * margin)
     drawn = coverage(points / coarse + margin, small)
     soft = cv2.GaussianBlur(drawn, (0, 0), sigma / coarse, borderType=cv2.BORDER_CONSTANT)
     if coarse == 1:
         return np.ascontiguousarray(soft[margin : margin + size[1], margin : margin + size[0]])
-    shift = np.array([[coarse, 0, (0.5 - margin) * coarse - 0.5], [0, coarse, (0.5 - margin) * coarse - 0.5]])
-    return np.asarray(cv2.warpAffine(soft, shift, size, flags=cv2.INTER_LINEAR))
+    # from box pixels back to the small picture's: x' = (x + ½) / coarse − ½ + margin
+    back = np.array([[1 / coarse, 0, 0.5 / coarse - 0.5 + margin], [0, 1 / coarse, 0.5 / coarse - 0.5 + margin]])
+    return np.asarray(cv2.warpAffine(soft, back, size, flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP))

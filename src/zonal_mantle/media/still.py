@@ -157,6 +157,7 @@ def write_still(
         spec.attribute("compression", compression)
     if channels == 4 and path.suffix.lower() in {".png", ".webp", ".tga"}:
         spec.attribute("oiio:UnassociatedAlpha", 1)
+    spec.attribute("DateTime", "2000:01:01 00:00:00")  # else the clock gets in, and no two renders are alike
     for name, value in (attributes or {}).items():
         spec.attribute(name, value)
     out = oiio.ImageOutput.create(str(path))

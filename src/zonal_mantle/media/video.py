@@ -15,6 +15,14 @@ from numpy.typing import NDArray
 from .errors import MediaError
 
 Array = NDArray[np.float32]
+# cubic chroma at full precision, the same on every machine
+EXACT = (
+    Interpolation.BICUBIC
+    | Interpolation.FULL_CHR_H_INT
+    | Interpolation.FULL_CHR_H_INP
+    | Interpolation.ACCURATE_RND
+    | Interpolation.BITEXACT
+)
 VIDEO_SUFFIXES = {".mp4", ".mov", ".mkv", ".m4v", ".avi", ".mxf", ".webm"}
 
 
@@ -125,13 +133,12 @@ class VideoReader:
         if matrix not in (Colorspace.ITU709, Colorspace.ITU601, Colorspace.SMPTE240M, Colorspace.FCC):
             matrix = Colorspace.ITU709 if frame.height >= 720 else Colorspace.ITU601
         full = "j" in frame.format.name or frame.color_range == ColorRange.JPEG or frame.format.is_rgb
-        flags = Interpolation.BICUBIC
         picture = frame.reformat(
             format="rgb48le",
             src_colorspace=matrix,
             dst_colorspace=matrix,
             src_color_range=ColorRange.JPEG if full else ColorRange.MPEG,
             dst_color_range=ColorRange.JPEG,
-            interpolation=flags,
+            interpolation=EXACT,
         )
         return (picture.to_ndarray().astype(np.float32)) * np.float32(1 / 65535)

@@ -20,6 +20,7 @@ from ..comp.store import MIB
 from ..media import colour
 from ..media.errors import MediaError
 from ..media.still import read_still, write_still
+from ..media.video import EXACT
 from ..shot import Shot
 from .errors import RenderError
 
@@ -196,6 +197,7 @@ class VideoWriter:
             dst_colorspace=Colorspace.ITU709,
             src_color_range=ColorRange.JPEG,
             dst_color_range=ColorRange.MPEG,
+            interpolation=EXACT,
         )
         for packet in self._stream.encode(frame):
             self._container.mux(packet)

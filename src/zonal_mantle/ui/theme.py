@@ -21,7 +21,6 @@ DIM = "#9c9c9c"
 TEXT = "#d8d8d8"
 ACCENT = "#6fb7a0"
 WARN = "#d9a441"
-TROUBLE = "#e8703a"  # vermilion, lightened to keep 4.5 : 1 on the panels
 
 # zones: the palette of Okabe & Ito (2008), black left out
 ZONE_COLOURS = ("#E69F00", "#56B4E9", "#009E73", "#F0E442", "#0072B2", "#D55E00", "#CC79A7")

@@ -41,6 +41,7 @@ class Viewer(QWidget):
         self.zoom, self.offset = 1.0, QPointF(0, 0)
         self.fitted = True
         self.wipe_at = 0.5
+        self._fitted_size = (0, 0)
         self.pointer: QPointF | None = None
         self.message = ""
         self._images: dict[str, tuple[Wanted, QImage]] = {}
@@ -74,6 +75,8 @@ class Viewer(QWidget):
         """Asks for what should be on the screen; the newest request wins."""
         desk = self.desk
         self.message = ""
+        if self.fitted and desk.shot.size != self._fitted_size:
+            self.fit()
         wanted = self.wanted(desk.frame, full=not desk.dragging)
         ahead: list[Wanted] = []
         if not desk.dragging and desk.shot.plate is not None:
@@ -91,6 +94,11 @@ class Viewer(QWidget):
     def is_cached(self, frame: int) -> bool:
         """Whether the present view of a frame can be shown at once."""
         return all(w in self.server.cache for w in self.wanted(frame))
+
+    def is_showing(self) -> bool:
+        """Whether the screen shows the present shot, frame and view at full size."""
+        wanted = self.wanted(self.desk.frame)
+        return all(w.view in self._images and self._images[w.view][0] == w for w in wanted)
 
     def _arrived(self, wanted: Wanted, codes: NDArray[np.uint8]) -> None:
         if wanted.frame != self.desk.frame or wanted.shot_hash != self.desk.shot_hash:
@@ -143,7 +151,7 @@ class Viewer(QWidget):
         width, height = self.desk.shot.size[0] * self._aspect(), self.desk.shot.size[1]
         self.zoom = min(self.width() / width, self.height() / height) * 0.995
         self.offset = QPointF((self.width() - width * self.zoom) / 2, (self.height() - height * self.zoom) / 2)
-        self.fitted = True
+        self.fitted, self._fitted_size = True, self.desk.shot.size
         self.update()
 
     def zoom_about(self, point: QPointF, factor: float) -> None:

@@ -120,8 +120,9 @@ class MarkTool(Tool):
         if self.desk.frame == lock.reference_frame:
             for k, mark in enumerate(lock.marks):
                 patch, reach = self._boxes(viewer, mark)
+                centre = viewer.to_widget(mark.x, mark.y)
                 for what, at in (("patch", patch.bottomRight()), ("reach", reach.bottomRight())):
-                    if near(point, at):
+                    if near(point, at) and not near(point, centre, (at - centre).manhattanLength() / 4):
                         self._drag, self.chosen = (what, k), k
                         return
                 if patch.contains(point):

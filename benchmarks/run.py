@@ -1,0 +1,216 @@
+"""Measures speed, memory and accuracy, as ratios within one run. Usage: run.py [--seeds 7,11,23]
+
+Everything is printed; nothing is asserted, since machines are shared and noisy.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import resource
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import cv2
+import numpy as np
+
+from zonal_mantle.api import Session, open_shot
+from zonal_mantle.comp import compose
+from zonal_mantle.demo import NAME, DemoPlan, make_demo, set_up
+from zonal_mantle.demo.shot import true_path
+from zonal_mantle.media.curves import srgb_encode
+from zonal_mantle.media.still import read_still, write_still
+
+
+def best(function: Callable[[], object], rounds: int = 7) -> float:
+    function()
+    times = []
+    for _ in range(rounds):
+        start = time.perf_counter()
+        function()
+        times.append(time.perf_counter() - start)
+    return min(times)
+
+
+def codes(pixels: np.ndarray) -> np.ndarray:
+    return np.asarray(srgb_encode(np.clip(pixels[..., :3], 0, 1)) * 255)
+
+
+def locks(folder: Path, seed: int) -> None:
+    """Point locks against the true camera, on the EXR plate and on the 8-bit H.264 delivery."""
+    truth = json.loads((folder / "truth" / "truth.json").read_text())
+    for name, plate in (("EXR", None), ("H.264", folder / f"{NAME}_h264.mp4")):
+        session = open_shot(folder / f"{NAME}.shot.json") if plate is None else set_up(folder, plate)
+        first = session.shot.first
+        for id, far in (("works", 74.0), ("hills", 1800.0)):
+            lock = session.shot.lock(id)
+            for k, mark in enumerate(lock.marks):
+                path = true_path(truth, lock.reference_frame - first, (mark.x, mark.y), far)
+                miss = [np.subtract(e.marks[k], path[e.frame - first]) for e in lock.solved]
+                rms = float(np.sqrt(np.mean(np.sum(np.square(miss), axis=1))))
+                own = float(np.sqrt(np.mean([e.residual_px**2 for e in lock.solved])))
+                print(
+                    f"lock   seed {seed:3d}  {name:6s} {id:6s} mark {k + 1}: {rms:.3f} px rms to the truth, "
+                    f"own reading {own:.3f} px, {len(lock.solved)} frames"
+                )
+
+
+def composite(folder: Path, seed: int) -> None:
+    """The finished composite against the generator's own, over the frame and in a 9-px band round the edges."""
+    session = open_shot(folder / f"{NAME}.shot.json")
+    whole, band = [], []
+    for frame in session.shot.frames[::6]:
+        truth, _ = read_still(folder / "truth" / "finished" / f"finished.{frame}.exr")
+        alpha, _ = read_still(folder / "truth" / "alpha" / f"alpha.{frame}.png")
+        square = ((codes(session.frame(frame)) - codes(truth)) ** 2).mean(axis=2)
+        edge = ((alpha[..., 0] > 0.02) & (alpha[..., 0] < 0.98)).astype(np.uint8)
+        near = cv2.dilate(edge, np.ones((9, 9), np.uint8)) > 0
+        whole.append(square.mean())
+        band.append(square[near].mean())
+    frame_rms, band_rms = np.sqrt(np.mean(whole)), np.sqrt(np.mean(band))
+    print(f"frame  seed {seed:3d}  composite against the generator's own, display codes of 255:")
+    print(f"                 rms {frame_rms:.2f} over the frame, {band_rms:.2f} in a 9-px band round the edges")
+
+
+def chain(folder: Path) -> None:
+    """The basic chain at 1920×1080 against copying one float RGBA frame."""
+    session = open_shot(folder / f"{NAME}.shot.json")
+    with tempfile.TemporaryDirectory() as place:
+        for frame in (1001, 1002):
+            plate = cv2.resize(session.plate(1023 + frame - 1000), (1920, 1080), interpolation=cv2.INTER_CUBIC)
+            write_still(Path(place) / f"hd.{frame}.exr", plate, "half", "zip")
+        from zonal_mantle.api import new
+        from zonal_mantle.shot import Keyed, Match
+
+        hd = new(Path(place) / "hd.1001.exr")
+        sky = hd.add_painting(folder / "paintings" / "evening_sky.exr", 20000.0)
+        old = session.shot.zones[0].matte
+        scaled = []
+        for shape in (old.shapes[0], old.shapes[2]):
+            keys = tuple(
+                key.but(frame=key.frame - 1023, points=tuple((x * 1.5, y * 1.5) for x, y in key.points))
+                for key in shape.keys
+            )
+            scaled.append(shape.but(keys=keys))
+        match = Match(
+            slope=(Keyed(constant=1.1), Keyed(constant=1.0), Keyed(constant=0.9)), saturation=Keyed(constant=0.8)
+        )
+        hd.shot = hd.shot.with_zone(hd.shot.zones[0].but(matte=old.but(shapes=tuple(scaled))))
+        placement = session.shot.zones[1].placement.but(rides=None, anchor=(960.0, 540.0))
+        hd.shot = hd.shot.with_zone(sky.but(match=match, placement=placement))
+        hd.frame(1001)
+        frame_of_floats = np.random.default_rng(1).random((1080, 1920, 4), np.float32)
+        target = np.empty_like(frame_of_floats)
+        copy = best(lambda: np.copyto(target, frame_of_floats))
+        tick = iter(range(10**6))
+
+        def fresh() -> None:  # another threshold each time, so that no matte comes from the cache
+            zone = hd.shot.zones[0]
+            pull = zone.matte.pull.but(high=Keyed(constant=0.66 + 1e-6 * next(tick)))
+            compose(hd.shot.with_zone(zone.but(matte=zone.matte.but(pull=pull))), 1001, hd.store)
+
+        full = best(fresh)
+        kept = best(lambda: hd.frame(1001))
+        print(f"chain  1920×1080 luma, keep, drop, painting, CDL, air, over: {full * 1e3:.0f} ms = {full / copy:.1f} ×")
+        print(f"       copying one float RGBA frame ({copy * 1e3:.1f} ms); matte cached {kept * 1e3:.0f} ms")
+    proxy(session, copy)
+
+
+def proxy(session: Session, copy: float) -> None:
+    """From a slider's move to the new picture at proxy size, as the viewer asks for it."""
+    from zonal_mantle.comp import Look, view
+    from zonal_mantle.shot import Keyed
+
+    tick = iter(range(10**6))
+
+    def move() -> None:
+        zone = session.shot.zones[0]
+        pull = zone.matte.pull.but(high=Keyed(constant=0.66 + 1e-6 * next(tick)))
+        shot = session.shot.with_zone(zone.but(matte=zone.matte.but(pull=pull)))
+        view(shot, 1024, "Composite", zone.id, session.store, 0.5, Look())
+
+    session.frame(1024)
+    taken = best(move)
+    print(f"slider half-size proxy, edit to display codes: {taken * 1e3:.0f} ms = {taken / copy:.1f} × the copy")
+
+
+def memory(folder: Path) -> None:
+    """Peak memory of a render of all frames, and whether two runs are alike to the bit."""
+    with tempfile.TemporaryDirectory() as place:
+        outs = []
+        for name in "ab":
+            out = Path(place) / name
+            command = [sys.executable, "-c", (
+                "import sys, resource; from zonal_mantle.cli import main; "
+                "main(sys.argv[1:]); print('peak', resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)"
+            ), "render", str(folder / f"{NAME}.shot.json"), "--out", str(out)]  # fmt: skip
+            done = subprocess.run(command, capture_output=True, text=True, check=True, env={**os.environ})
+            peak = int(done.stdout.split("peak")[1]) / 1024
+            outs.append({p.name: p.read_bytes() for p in sorted(out.iterdir())})
+        alike = "bit-identical" if outs[0] == outs[1] else "DIFFERENT"
+        print(f"render {len(outs[0])} frames: peak {peak:.0f} MiB; two runs are {alike}")
+
+
+def window(folder: Path) -> None:
+    """Time from starting the process to the first picture of the demo on the screen, offscreen, warm."""
+    script = (
+        "import time, sys\n"
+        "start = time.time()\n"
+        "from pathlib import Path\n"
+        "from PySide6.QtWidgets import QApplication\n"
+        "from zonal_mantle.ui.theme import dress\n"
+        "from zonal_mantle.ui.window import Window\n"
+        "app = QApplication([])\ndress(app)\nwindow = Window()\nwindow.show()\n"
+        "window.files.open_path(Path(sys.argv[1]))\n"
+        "while not window.viewer.is_showing():\n    app.processEvents()\n    time.sleep(0.002)\n"
+        "window.viewer.grab()\n"
+        "print(time.time() - start)\n"
+        "window.desk.saved = window.desk.shot\nwindow.close()\n"
+    )
+    environment = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
+    times = []
+    for _ in range(3):
+        done = subprocess.run(
+            [sys.executable, "-c", script, str(folder / f"{NAME}.shot.json")],
+            capture_output=True,
+            text=True,
+            env=environment,
+        )
+        times.append(float(done.stdout.split()[-1]))
+    start = time.time()
+    subprocess.run([sys.executable, "-c", "import numpy"], check=True)
+    bare = time.time() - start
+    ready = min(times[1:])
+    print(f"window with its first picture: {ready:.2f} s warm = {ready / bare:.1f} × starting Python with NumPy")
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--seeds", default="7,11,23")
+    parser.add_argument("--folder", type=Path, default=None, help="where the shots are kept from run to run")
+    options = parser.parse_args()
+    base = options.folder or Path(tempfile.mkdtemp())
+    folders = {}
+    for seed in (int(s) for s in options.seeds.split(",")):
+        folders[seed] = base / f"seed{seed}"
+        if not (folders[seed] / f"{NAME}.shot.json").exists():
+            print(f"filming seed {seed} …", flush=True)
+            make_demo(folders[seed], DemoPlan(seed=seed, finished=True))
+    for seed, folder in folders.items():
+        locks(folder, seed)
+        composite(folder, seed)
+        sys.stdout.flush()
+    first = next(iter(folders.values()))
+    chain(first)
+    memory(first)
+    window(first)
+    print(f"this process peaked at {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MiB")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,47 @@
+"""What the tests share: folders of their own, a small demo, photographs that a reference library ships."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from pathlib import Path
+
+_home = tempfile.mkdtemp(prefix="zonal-mantle-test-")
+os.environ.setdefault("NUMBA_CACHE_DIR", str(Path(__file__).parent.parent / ".venv" / "kernels"))
+os.environ["XDG_STATE_HOME"] = _home + "/state"
+os.environ["XDG_CACHE_HOME"] = _home + "/cache"
+if "QT_QPA_PLATFORM" not in os.environ:
+    os.environ["QT_QPA_PLATFORM"] = "offscreen"
+
+import numpy as np  # noqa: E402
+import pytest  # noqa: E402
+
+from zonal_mantle.demo import DemoPlan, make_demo  # noqa: E402
+from zonal_mantle.media.still import write_still  # noqa: E402
+
+
+@pytest.fixture(scope="session")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A small Saltern: 640×360, 10 frames, with the generator's own finished picture. Returns its folder."""
+    folder = tmp_path_factory.mktemp("saltern")
+    make_demo(folder, DemoPlan(seed=3, size=(640, 360), frames=10, samples=6, pan_deg=2.0, finished=True))
+    return folder
+
+
+@pytest.fixture(scope="session")
+def photograph() -> np.ndarray:
+    """A photograph, scene-linear: `skimage.data.rocket` (427×640, public domain), read as sRGB."""
+    from skimage import data
+
+    from zonal_mantle.media.curves import srgb_decode
+
+    return srgb_decode(data.rocket().astype(np.float64) / 255).astype(np.float32)
+
+
+@pytest.fixture
+def plate_folder(tmp_path: Path) -> Path:
+    """A plate of five small EXR frames, 1001–1005, each with its own brightness."""
+    for frame in range(1001, 1006):
+        picture = np.full((24, 32, 3), (frame - 1000) / 10, np.float32)
+        write_still(tmp_path / f"plate.{frame:04d}.exr", picture, "half", "zip")
+    return tmp_path

@@ -1,0 +1,144 @@
+"""Hands for the real window: clicks, drags, keys, file dialogs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QDialogButtonBox, QFileDialog, QLineEdit, QMessageBox, QWidget
+from shiboken6 import isValid
+
+from zonal_mantle.ui import recent
+from zonal_mantle.ui.theme import dress
+from zonal_mantle.ui.window import Window
+
+LEFT = Qt.MouseButton.LeftButton
+
+
+class Hands:
+    """Drives a window as a person would."""
+
+    def __init__(self, window: Window, qtbot: object) -> None:
+        self.window, self.qtbot = window, qtbot
+
+    def wait(self, condition: Callable[[], bool], seconds: float = 30) -> None:
+        self.qtbot.waitUntil(condition, timeout=int(seconds * 1000))
+
+    def at(self, x: float, y: float) -> QPoint:
+        """A plate place in the viewer."""
+        return self.window.viewer.to_widget(x, y).toPoint()
+
+    def click(self, widget: QWidget, at: QPoint | None = None) -> None:
+        QApplication.processEvents()
+        QTest.mouseClick(widget, LEFT, pos=at or widget.rect().center())
+        QApplication.processEvents()
+
+    def click_plate(self, x: float, y: float) -> None:
+        self.click(self.window.viewer, self.at(x, y))
+
+    def drag(self, widget: QWidget, start: QPoint, end: QPoint, steps: int = 4) -> None:
+        QTest.mousePress(widget, LEFT, pos=start)
+        for k in range(1, steps + 1):
+            place = QPointF(start) + (QPointF(end) - QPointF(start)) * k / steps
+            QTest.mouseMove(widget, place.toPoint())
+            QApplication.processEvents()
+        QTest.mouseRelease(widget, LEFT, pos=end)
+        QApplication.processEvents()
+
+    def drag_plate(self, x0: float, y0: float, x1: float, y1: float) -> None:
+        self.drag(self.window.viewer, self.at(x0, y0), self.at(x1, y1))
+
+    def type_number(self, field: QWidget, text: str) -> None:
+        """Focuses a number field, types, and presses Enter."""
+        self.click(field, QPoint(20, 9))
+        QTest.keyClicks(field, text[0])
+        editor = field.findChild(QLineEdit)
+        assert editor is not None
+        QTest.keyClicks(editor, text[1:])
+        QTest.keyClick(editor, Qt.Key.Key_Return)
+        QApplication.processEvents()
+
+    def open_stage(self, stage: QWidget) -> None:
+        self.window.bench.refresh()
+        self.click(stage.header, QPoint(30, 12))
+        QApplication.processEvents()
+        self.window.bench.refresh()
+
+    def keys(self, *combination: object) -> None:
+        self.window.activateWindow()
+        self.wait(lambda: QApplication.activeWindow() is self.window)
+        QTest.keyClick(self.window, *combination)
+        QApplication.processEvents()
+
+    def with_file(self, path: Path, action: Callable[[], None]) -> None:
+        """Does something that asks for a file, and answers its dialog by typing a path."""
+
+        def answer() -> None:
+            dialog = next(
+                (w for w in QApplication.topLevelWidgets() if isinstance(w, QFileDialog) and w.isVisible()), None
+            )
+            if dialog is None:
+                QTimer.singleShot(50, answer)
+                return
+            edit = dialog.findChild(QLineEdit, "fileNameEdit")
+            edit.setText("")
+            QTest.keyClicks(edit, str(path))
+            QTest.keyClick(edit, Qt.Key.Key_Return)
+            QTimer.singleShot(150, lambda: confirm(dialog))
+
+        def confirm(dialog: QFileDialog) -> None:
+            """Where Enter only took the completion, the button does it."""
+            if isValid(dialog) and dialog.isVisible():
+                buttons = dialog.findChild(QDialogButtonBox).buttons()
+                QTest.mouseClick(next(b for b in buttons if b.text().strip("&") in ("Open", "Save", "Choose")), LEFT)
+                QTimer.singleShot(150, lambda: confirm(dialog))
+
+        QTimer.singleShot(50, answer)
+        action()
+        QApplication.processEvents()
+
+    def with_answer(self, button: QMessageBox.StandardButton, action: Callable[[], None]) -> None:
+        """Does something that asks a question, and clicks one of its buttons."""
+
+        def answer() -> None:
+            box = next(
+                (w for w in QApplication.topLevelWidgets() if isinstance(w, QMessageBox) and w.isVisible()), None
+            )
+            if box is None:
+                QTimer.singleShot(50, answer)
+                return
+            QTest.mouseClick(box.button(button), LEFT)
+
+        QTimer.singleShot(50, answer)
+        action()
+        QApplication.processEvents()
+
+    def pixel(self, x: float, y: float) -> tuple[int, int, int]:
+        """What stands on the screen at a plate place."""
+        image = self.window.viewer.grab().toImage()
+        place = self.at(x, y)
+        ratio = image.width() / self.window.viewer.width()
+        colour = image.pixelColor(int(place.x() * ratio), int(place.y() * ratio))
+        return colour.red(), colour.green(), colour.blue()
+
+    def settled(self) -> None:
+        """Waits until the viewer shows the present shot and frame at full size."""
+        window = self.window
+        self.wait(window.viewer.is_showing)
+        QApplication.processEvents()
+
+
+@pytest.fixture
+def hands(qtbot: object, qapp: QApplication) -> Iterator[Hands]:
+    dress(qapp)
+    recent.unnamed_autosave().unlink(missing_ok=True)
+    window = Window()
+    window.show()
+    window.activateWindow()
+    qtbot.waitExposed(window)
+    yield Hands(window, qtbot)
+    window.desk.saved = window.desk.shot
+    window.close()
