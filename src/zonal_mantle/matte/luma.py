@@ -21,29 +21,32 @@ PRESETS: dict[str, tuple[float, float, float]] = {
 }
 
 
-@numba.njit(cache=True, nogil=True)
+@numba.njit(cache=True, nogil=True, error_model="numpy")
 def _rows(y0, y1, pixels, table, weights, levels, invert, clamp, out):  # type: ignore[no-untyped-def]
     low, low_soft, high, high_soft, gain = levels
+    red, green, blue = weights
+    zero, one = np.float32(0.0), np.float32(1.0)
     for y in range(y0, y1):
         for x in range(pixels.shape[1]):
-            value = np.float32(0.0)
-            for c in range(3):
-                if weights[c] != 0:
-                    value += weights[c] * lookup(table, pixels[y, x, c])
+            value = zero
+            if red != zero:
+                value += red * lookup(table, pixels[y, x, 0])
+            if green != zero:
+                value += green * lookup(table, pixels[y, x, 1])
+            if blue != zero:
+                value += blue * lookup(table, pixels[y, x, 2])
+            alpha = one
             if value < low:
-                rise = 1 - (low - value) / low_soft if low_soft > 0 else np.float32(0.0)
-            else:
-                rise = np.float32(1.0)
+                alpha = one - (low - value) / low_soft if low_soft > zero else zero
             if value > high:
-                fall = 1 - (value - high) / high_soft if high_soft > 0 else np.float32(0.0)
-            else:
-                fall = np.float32(1.0)
-            alpha = max(min(rise, fall), np.float32(0.0))
+                fall = one - (value - high) / high_soft if high_soft > zero else zero
+                alpha = min(alpha, fall)
+            alpha = max(alpha, zero)
             if invert:
-                alpha = 1 - alpha
+                alpha = one - alpha
             alpha *= gain
             if clamp:
-                alpha = min(max(alpha, np.float32(0.0)), np.float32(1.0))
+                alpha = min(max(alpha, zero), one)
             out[y, x] = alpha
 
 
@@ -64,6 +67,6 @@ def luma(pixels: Array, pull: LumaPull, frame: float = 0) -> Array:
         np.float32(part.at(frame)) for part in (pull.low, pull.low_softness, pull.high, pull.high_softness, pull.gain)
     )
     out = np.empty(pixels.shape[:2], np.float32)
-    weights = np.array(pull.weights, np.float32)
+    weights = tuple(np.float32(weight) for weight in pull.weights)
     run_bands(_rows, pixels.shape[0], pixels, coded_table(), weights, levels, pull.invert, pull.clamp, out)
     return out
