@@ -21,8 +21,9 @@ import numpy as np
 
 from zonal_mantle.api import Session, open_shot
 from zonal_mantle.comp import compose
-from zonal_mantle.demo import NAME, DemoPlan, make_demo, set_up
+from zonal_mantle.demo import NAME, DemoPlan, make_demo
 from zonal_mantle.demo.shot import true_path
+from zonal_mantle.media import open_source
 from zonal_mantle.media.curves import srgb_encode
 from zonal_mantle.media.still import read_still, write_still
 
@@ -42,10 +43,17 @@ def codes(pixels: np.ndarray) -> np.ndarray:
 
 
 def locks(folder: Path, seed: int) -> None:
-    """Point locks against the true camera, on the EXR plate and on the 8-bit H.264 delivery."""
+    """Point locks against the true camera, on the EXR plate and, with the same marks, on the 8-bit H.264 delivery."""
     truth = json.loads((folder / "truth" / "truth.json").read_text())
-    for name, plate in (("EXR", None), ("H.264", folder / f"{NAME}_h264.mp4")):
-        session = open_shot(folder / f"{NAME}.shot.json") if plate is None else set_up(folder, plate)
+    for name in ("EXR", "H.264"):
+        session = open_shot(folder / f"{NAME}.shot.json")
+        if name == "H.264":
+            shot, video = session.shot, open_source(folder / f"{NAME}_h264.mp4", "plate")
+            back = shot.first - video.first
+            moved = tuple(lock.but(reference_frame=lock.reference_frame - back, solved=()) for lock in shot.locks)
+            session.shot = shot.but(sources=(video, *shot.sources[1:]), locks=moved)
+            for lock in moved:
+                session.solve(lock.id)
         first = session.shot.first
         for id, far in (("works", 74.0), ("hills", 1800.0)):
             lock = session.shot.lock(id)

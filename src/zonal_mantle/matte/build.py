@@ -2,25 +2,17 @@
 
 from __future__ import annotations
 
-import numba
+from functools import lru_cache
+
 import numpy as np
 from numpy.typing import NDArray
 
-from ..media.bands import run_bands
+from ..shot.shapes import Shape, ShapeKey
 from ..shot.zone import Matte
 from .luma import luma
 from .shapes import shape_alpha
 
 Array = NDArray[np.float32]
-
-
-@numba.njit(cache=True, nogil=True)
-def _apply(y0, y1, cover, keep, alpha):  # type: ignore[no-untyped-def]
-    for y in range(y0, y1):
-        for x in range(alpha.shape[1]):
-            c = cover[y, x]
-            if c > 0:
-                alpha[y, x] = alpha[y, x] + (1 - alpha[y, x]) * c if keep else alpha[y, x] * (1 - c)
 
 
 def build_matte(pixels: Array, matte: Matte, frame: float, scale: float = 1.0) -> Array:
@@ -36,12 +28,29 @@ def build_matte(pixels: Array, matte: Matte, frame: float, scale: float = 1.0) -
     (h, w) float32.
     """
     height, width = pixels.shape[:2]
-    shapes = [shape for shape in matte.shapes if shape.on]
+    standing = tuple(_standing(shape, frame) for shape in matte.shapes if shape.on)
+    if not standing:
+        return luma(pixels, matte.pull, frame) if matte.pull else np.ones((height, width), np.float32)
+    keep, drop = _covers(standing, (width, height), scale)
     if matte.pull is not None:
-        alpha = luma(pixels, matte.pull, frame)
-    else:
-        alpha = np.full((height, width), 0.0 if any(s.mode == "keep" for s in shapes) else 1.0, np.float32)
-    for shape in sorted(shapes, key=lambda shape: shape.mode == "drop"):
-        cover = shape_alpha(shape, frame, (width, height), scale)
-        run_bands(_apply, height, cover, shape.mode == "keep", alpha)
-    return alpha
+        return luma(pixels, matte.pull, frame, (keep, drop))
+    base = keep if any(shape.mode == "keep" for shape in standing) else np.float32(1.0)
+    return np.asarray(base * (1 - drop), np.float32)
+
+
+def _standing(shape: Shape, frame: float) -> Shape:
+    """A shape as it stands on a frame, without its name: equal wherever it looks equal."""
+    return shape.but(id="", name="", keys=(ShapeKey(frame=0, points=shape.points_at(frame)),))
+
+
+@lru_cache(maxsize=6)
+def _covers(shapes: tuple[Shape, ...], size: tuple[int, int], scale: float) -> tuple[Array, Array]:
+    """What all keep shapes cover together, and all drop shapes: 1 − Π(1 − cover)."""
+    out = []
+    for mode in ("keep", "drop"):
+        clear = np.ones((size[1], size[0]), np.float32)
+        for shape in shapes:
+            if shape.mode == mode:
+                clear *= 1 - shape_alpha(shape, 0, size, scale)
+        out.append(np.subtract(1, clear, out=clear))
+    return out[0], out[1]

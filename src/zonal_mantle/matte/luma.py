@@ -12,6 +12,8 @@ from ..shot.zone import LumaPull
 
 Array = NDArray[np.float32]
 
+_NONE = np.zeros((1, 1), np.float32)
+
 PRESETS: dict[str, tuple[float, float, float]] = {
     "Luma": (0.2126, 0.7152, 0.0722),  # ITU-R BT.709-6, item 3.2
     "Red": (1.0, 0.0, 0.0),
@@ -22,12 +24,19 @@ PRESETS: dict[str, tuple[float, float, float]] = {
 
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")
-def _rows(y0, y1, pixels, table, weights, levels, invert, clamp, out):  # type: ignore[no-untyped-def]
+def _rows(y0, y1, pixels, table, weights, levels, invert, clamp, keep, drop, shaped, out):  # type: ignore[no-untyped-def]
     low, low_soft, high, high_soft, gain = levels
     red, green, blue = weights
     zero, one = np.float32(0.0), np.float32(1.0)
     for y in range(y0, y1):
         for x in range(pixels.shape[1]):
+            if shaped:  # where shapes decide, the pull need not be looked at
+                if drop[y, x] >= one:
+                    out[y, x] = zero
+                    continue
+                if keep[y, x] >= one:
+                    out[y, x] = one - drop[y, x]
+                    continue
             value = zero
             if red != zero:
                 value += red * lookup(table, pixels[y, x, 0])
@@ -47,10 +56,12 @@ def _rows(y0, y1, pixels, table, weights, levels, invert, clamp, out):  # type: 
             alpha *= gain
             if clamp:
                 alpha = min(max(alpha, zero), one)
+            if shaped:
+                alpha = (alpha + (one - alpha) * keep[y, x]) * (one - drop[y, x])
             out[y, x] = alpha
 
 
-def luma(pixels: Array, pull: LumaPull, frame: float = 0) -> Array:
+def luma(pixels: Array, pull: LumaPull, frame: float = 0, shapes: tuple[Array, Array] | None = None) -> Array:
     """Pulls a matte from brightness.
 
     Parameters
@@ -58,6 +69,7 @@ def luma(pixels: Array, pull: LumaPull, frame: float = 0) -> Array:
     pixels : (h, w, 3) float32, scene-linear.
     pull : thresholds in coded values (0 black, 1 white), weights, invert, gain, clamp.
     frame : where keyed thresholds are read.
+    shapes : coverage of all keep shapes and of all drop shapes, each (h, w) float32, laid over the pull.
 
     Returns
     -------
@@ -67,6 +79,7 @@ def luma(pixels: Array, pull: LumaPull, frame: float = 0) -> Array:
         np.float32(part.at(frame)) for part in (pull.low, pull.low_softness, pull.high, pull.high_softness, pull.gain)
     )
     out = np.empty(pixels.shape[:2], np.float32)
+    covers = (_NONE, _NONE, False) if shapes is None else (*shapes, True)
     weights = tuple(np.float32(weight) for weight in pull.weights)
-    run_bands(_rows, pixels.shape[0], pixels, coded_table(), weights, levels, pull.invert, pull.clamp, out)
+    run_bands(_rows, pixels.shape[0], pixels, coded_table(), weights, levels, pull.invert, pull.clamp, *covers, out)
     return out

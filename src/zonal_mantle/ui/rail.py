@@ -108,10 +108,9 @@ class Track(QWidget):
         painter.drawPolyline(QPolygonF(places))
         worst = max(lock.solved, key=lambda entry: entry.residual_px)
         painter.setPen(QColor(theme.DIM))
-        at = self.x_of(worst.frame)
-        painter.drawText(
-            QPointF(min(at + 4, self.width() - 120), top + 6), f"residual ≤ {worst.residual_px:.2f} px ({worst.frame})"
-        )
+        words = f"residual ≤ {worst.residual_px:.2f} px ({worst.frame})"
+        at = min(self.x_of(worst.frame) + 4, self.width() - painter.fontMetrics().horizontalAdvance(words) - 6)
+        painter.drawText(QPointF(at, top + 6), words)
 
     def _paint_keys(self, painter: QPainter) -> None:
         painter.setPen(QPen(QColor(theme.TEXT), 1))

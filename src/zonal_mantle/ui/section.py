@@ -172,6 +172,7 @@ class SectionView(QWidget):
             words = f"{share:.0%} of its light"
             left = at.x() + 120 > self.width()
             box = QRectF(at.x() - 112 if left else at.x() + 6, max(at.y() - 8, 1), 106, 14)
+            painter.fillRect(box.adjusted(-2, 0, 2, 0), QColor(31, 31, 31, 190))
             painter.setPen(QColor(theme.TEXT))
             painter.drawText(box, Qt.AlignmentFlag.AlignRight if left else Qt.AlignmentFlag.AlignLeft, words)
 
