@@ -117,15 +117,22 @@ def chain(folder: Path) -> None:
         copy = best(lambda: np.copyto(target, frame_of_floats))
         tick = iter(range(10**6))
 
-        def fresh() -> None:  # another threshold each time, so that no matte comes from the cache
-            zone = hd.shot.zones[0]
-            pull = zone.matte.pull.but(high=Keyed(constant=0.66 + 1e-6 * next(tick)))
-            compose(hd.shot.with_zone(zone.but(matte=zone.matte.but(pull=pull))), 1001, hd.store)
+        def fresh(moving: bool = True) -> None:  # another threshold and other shapes each time: nothing is in a cache
+            step, zone = next(tick) * 1e-6, hd.shot.zones[0]
+            matte = zone.matte.but(pull=zone.matte.pull.but(high=Keyed(constant=0.66 + step)))
+            if moving:
+                keys = [
+                    (shape, tuple(key.but(points=tuple((x + step, y) for x, y in key.points)) for key in shape.keys))
+                    for shape in matte.shapes
+                ]
+                matte = matte.but(shapes=tuple(shape.but(keys=moved) for shape, moved in keys))
+            compose(hd.shot.with_zone(zone.but(matte=matte)), 1001, hd.store)
 
-        full = best(fresh)
-        kept = best(lambda: hd.frame(1001))
+        full, still = best(fresh, 15), best(lambda: fresh(False), 15)
+        kept = best(lambda: hd.frame(1001), 15)
         print(f"chain  1920×1080 luma, keep, drop, painting, CDL, air, over: {full * 1e3:.0f} ms = {full / copy:.1f} ×")
-        print(f"       copying one float RGBA frame ({copy * 1e3:.1f} ms); matte cached {kept * 1e3:.0f} ms")
+        print(f"       copying one float RGBA frame ({copy * 1e3:.1f} ms), shapes and pull made anew;")
+        print(f"       shapes standing still {still * 1e3:.0f} ms; matte cached {kept * 1e3:.0f} ms")
     proxy(session, copy)
 
 

@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..match.air import transmittance
-from ..match.cdl import grade_tables
-from ..media.bands import run_bands
+from ..match.cdl import grade_numbers
+from ..media.bands import cleared, run_bands
 from ..place.minify import shrink_steps
 from ..place.transform import zone_matrix
 from ..place.warp import inverse_for
@@ -39,7 +39,7 @@ def compose(
     MediaError : a source cannot be read.
     """
     width, height = proxy_size(shot.size, scale)
-    out = np.zeros((height, width, 4), np.float32)
+    out = cleared((height, width, 4))
     for zone in shot.near_to_far() if zones is None else zones:
         if zone.on:
             _lay(shot, zone, frame, store, scale, out)
@@ -50,19 +50,14 @@ def _lay(shot: Shot, zone: Zone, frame: int, store: PixelStore, scale: float, ou
     height = out.shape[0]
     matte = _NO_MATTE
     plate_source = shot.plate_source
-    if zone.matte.on and plate_source is not None:
+    matted = zone.matte.on and plate_source is not None
+    if matted:
         matte = store.matte(plate_source, zone.matte, frame, scale)
-    tables, saturation, graded = grade_tables(zone.match, frame)
+    grade, graded, powered = grade_numbers(zone.match, frame)
     hazy = zone.match.on and zone.match.air
     keep = np.float32(transmittance(zone.distance_m, shot.air.visibility_m) if hazy else 1.0)
-    look = (
-        zone.matte.on,
-        graded,
-        tables,
-        np.float32(saturation),
-        keep,
-        np.array(shot.air.airlight, np.float32),
-    )
+    haze = tuple(np.float32(a) * (1 - keep) for a in shot.air.airlight)
+    look = (matted, grade, graded, powered, keep, haze)
     source = shot.source(zone.source)
     if shot.holds_plate(zone):
         plate = store.plate(source, frame, scale)

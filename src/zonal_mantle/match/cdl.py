@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
-
 import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.curves import bake, lookup_row
+from ..media.powers import FAST, power_of
 from ..shot.zone import Match
 
 Array = NDArray[np.float32]
@@ -34,47 +32,41 @@ def cdl(pixels: Array, slope: NDArray, offset: NDArray, power: NDArray, saturati
     return np.asarray(luma[..., None] + saturation * (graded - luma[..., None]))
 
 
-@lru_cache(maxsize=64)
-def _tables(numbers: tuple[float, ...]) -> Array:
-    rows = []
-    for c in range(3):
-        slope, offset, power = numbers[c], numbers[3 + c], numbers[6 + c]
-
-        def function(x: NDArray, slope: float = slope, offset: float = offset, power: float = power) -> NDArray:
-            base = x * slope + offset
-            return base if power == 1 else np.maximum(base, 0) ** power
-
-        rows.append(bake(function))
-    return np.stack(rows)
-
-
-def grade_tables(match: Match, frame: float) -> tuple[Array, float, bool]:
-    """A zone's grade on a frame as (3, n) baked curves, its saturation, and whether it does anything."""
+def grade_numbers(match: Match, frame: float) -> tuple[tuple[np.float32, ...], bool, bool]:
+    """A zone's grade on a frame: its ten numbers, whether it does anything, whether a power is among it."""
     numbers = tuple(part.at(frame) for triple in (match.slope, match.offset, match.power) for part in triple)
     saturation = match.saturation.at(frame)
-    active = match.on and (numbers != (1, 1, 1, 0, 0, 0, 1, 1, 1) or saturation != 1)
-    return _tables(numbers), float(saturation), active
+    powered = numbers[6:] != (1, 1, 1)
+    active = match.on and (powered or numbers[:6] != (1, 1, 1, 0, 0, 0) or saturation != 1)
+    return tuple(np.float32(number) for number in (*numbers, saturation)), active, powered
 
 
-@numba.njit(inline="always")
-def grade_colour(tables, saturation, r, g, b):  # type: ignore[no-untyped-def]
-    """Grades one unpremultiplied colour."""
-    r, g, b = lookup_row(tables, 0, r), lookup_row(tables, 1, g), lookup_row(tables, 2, b)
-    luma = np.float32(0.2126) * r + np.float32(0.7152) * g + np.float32(0.0722) * b
-    return luma + saturation * (r - luma), luma + saturation * (g - luma), luma + saturation * (b - luma)
-
-
-@numba.njit(cache=True, nogil=True)
-def _rows(y0, y1, pixels, tables, saturation, out):  # type: ignore[no-untyped-def]
-    for y in range(y0, y1):
-        for x in range(pixels.shape[1]):
-            r, g, b = grade_colour(tables, saturation, pixels[y, x, 0], pixels[y, x, 1], pixels[y, x, 2])
-            out[y, x, 0], out[y, x, 1], out[y, x, 2] = r, g, b
+@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+def grade_row(row, grade, powered):  # type: ignore[no-untyped-def]
+    """Grades flat premultiplied RGBA in place."""
+    slope_r, slope_g, slope_b, offset_r, offset_g, offset_b, power_r, power_g, power_b, saturation = grade
+    least, at = np.float32(1e-6), np.uintp
+    for x in range(at(row.shape[0] // 4)):
+        k = at(4) * x
+        a = max(row[k + at(3)], np.float32(0))
+        r = row[k] * slope_r + a * offset_r
+        g = row[k + at(1)] * slope_g + a * offset_g
+        b = row[k + at(2)] * slope_b + a * offset_b
+        if powered:
+            whole = max(a, least)
+            r = power_of(r / whole, power_r) * a
+            g = power_of(g / whole, power_g) * a
+            b = power_of(b / whole, power_b) * a
+        luma = np.float32(0.2126) * r + np.float32(0.7152) * g + np.float32(0.0722) * b
+        row[k] = luma + saturation * (r - luma)
+        row[k + at(1)] = luma + saturation * (g - luma)
+        row[k + at(2)] = luma + saturation * (b - luma)
 
 
 def grade(pixels: Array, match: Match, frame: float = 0) -> Array:
     """A picture graded, fast. (h, w, 3) float32 in and out, not premultiplied."""
-    tables, saturation, _ = grade_tables(match, frame)
-    out = np.empty_like(pixels)
-    run_bands(_rows, pixels.shape[0], pixels, tables, np.float32(saturation), out)
-    return out
+    numbers, _, powered = grade_numbers(match, frame)
+    out = np.ones((*pixels.shape[:2], 4), np.float32)
+    out[..., :3] = pixels
+    run_bands(lambda y0, y1: grade_row(out[y0:y1].reshape(-1), numbers, powered), out.shape[0])
+    return np.ascontiguousarray(out[..., :3])

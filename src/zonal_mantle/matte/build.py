@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from ..shot.shapes import Shape, ShapeKey
 from ..shot.zone import Matte
 from .luma import luma
-from .shapes import shape_alpha
+from .shapes import union
 
 Array = NDArray[np.float32]
 
@@ -45,12 +45,6 @@ def _standing(shape: Shape, frame: float) -> Shape:
 
 @lru_cache(maxsize=6)
 def _covers(shapes: tuple[Shape, ...], size: tuple[int, int], scale: float) -> tuple[Array, Array]:
-    """What all keep shapes cover together, and all drop shapes: 1 − Π(1 − cover)."""
-    out = []
-    for mode in ("keep", "drop"):
-        clear = np.ones((size[1], size[0]), np.float32)
-        for shape in shapes:
-            if shape.mode == mode:
-                clear *= 1 - shape_alpha(shape, 0, size, scale)
-        out.append(np.subtract(1, clear, out=clear))
-    return out[0], out[1]
+    """What all keep shapes cover together, and all drop shapes."""
+    keep, drop = (union([shape for shape in shapes if shape.mode == mode], 0, size, scale) for mode in ("keep", "drop"))
+    return keep, drop

@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.curves import coded_table, lookup
+from ..media.powers import FAST, coded_row
 from ..shot.zone import LumaPull
 
 Array = NDArray[np.float32]
@@ -23,42 +23,52 @@ PRESETS: dict[str, tuple[float, float, float]] = {
 }
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
-def _rows(y0, y1, pixels, table, weights, levels, invert, clamp, keep, drop, shaped, out):  # type: ignore[no-untyped-def]
+@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+def _undecided(keep, drop):  # type: ignore[no-untyped-def]
+    """First and end column of a row that shapes leave to the pull."""
+    one = np.float32(1)
+    first, end = 0, keep.shape[0]
+    while first < end and (drop[first] >= one or keep[first] >= one):
+        first += 1
+    while end > first and (drop[end - 1] >= one or keep[end - 1] >= one):
+        end -= 1
+    return first, end
+
+
+@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+def _pull_row(row, feed, weights, levels, invert, clamp, out):  # type: ignore[no-untyped-def]
     low, low_soft, high, high_soft, gain = levels
     red, green, blue = weights
-    zero, one = np.float32(0.0), np.float32(1.0)
+    zero, one, hard = np.float32(0), np.float32(1), np.float32(1e-7)
+    coded_row(row, feed)
+    low_slope, high_slope = one / max(low_soft, hard), one / max(high_soft, hard)
+    for x in range(out.shape[0]):
+        k = np.uintp(3 * x)
+        value = red * feed[k] + green * feed[k + np.uintp(1)] + blue * feed[k + np.uintp(2)]
+        rise = min(one - (low - value) * low_slope, one)
+        fall = min(one - (value - high) * high_slope, one)
+        alpha = max(min(rise, fall), zero)
+        alpha = (one - alpha if invert else alpha) * gain
+        out[x] = min(max(alpha, zero), one) if clamp else alpha
+
+
+@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+def _rows(y0, y1, pixels, weights, levels, invert, clamp, keep, drop, shaped, out):  # type: ignore[no-untyped-def]
+    one, width = np.float32(1), pixels.shape[1]
+    feed = np.empty(3 * width, np.float32)
     for y in range(y0, y1):
-        for x in range(pixels.shape[1]):
-            if shaped:  # where shapes decide, the pull need not be looked at
-                if drop[y, x] >= one:
-                    out[y, x] = zero
-                    continue
-                if keep[y, x] >= one:
-                    out[y, x] = one - drop[y, x]
-                    continue
-            value = zero
-            if red != zero:
-                value += red * lookup(table, pixels[y, x, 0])
-            if green != zero:
-                value += green * lookup(table, pixels[y, x, 1])
-            if blue != zero:
-                value += blue * lookup(table, pixels[y, x, 2])
-            alpha = one
-            if value < low:
-                alpha = one - (low - value) / low_soft if low_soft > zero else zero
-            if value > high:
-                fall = one - (value - high) / high_soft if high_soft > zero else zero
-                alpha = min(alpha, fall)
-            alpha = max(alpha, zero)
-            if invert:
-                alpha = one - alpha
-            alpha *= gain
-            if clamp:
-                alpha = min(max(alpha, zero), one)
-            if shaped:
-                alpha = (alpha + (one - alpha) * keep[y, x]) * (one - drop[y, x])
-            out[y, x] = alpha
+        first, end = _undecided(keep[y], drop[y]) if shaped else (0, width)
+        row = pixels[y].reshape(-1)
+        _pull_row(
+            row[3 * first : 3 * end], feed[3 * first : 3 * end], weights, levels, invert, clamp, out[y, first:end]
+        )
+        if shaped:
+            for x in range(first):
+                out[y, x] = keep[y, x] * (one - drop[y, x])
+            for x in range(first, end):
+                out[y, x] = (out[y, x] + (one - out[y, x]) * keep[y, x]) * (one - drop[y, x])
+            for x in range(end, width):
+                out[y, x] = keep[y, x] * (one - drop[y, x])
 
 
 def luma(pixels: Array, pull: LumaPull, frame: float = 0, shapes: tuple[Array, Array] | None = None) -> Array:
@@ -81,5 +91,5 @@ def luma(pixels: Array, pull: LumaPull, frame: float = 0, shapes: tuple[Array, A
     out = np.empty(pixels.shape[:2], np.float32)
     covers = (_NONE, _NONE, False) if shapes is None else (*shapes, True)
     weights = tuple(np.float32(weight) for weight in pull.weights)
-    run_bands(_rows, pixels.shape[0], pixels, coded_table(), weights, levels, pull.invert, pull.clamp, *covers, out)
+    run_bands(_rows, pixels.shape[0], pixels, weights, levels, pull.invert, pull.clamp, *covers, out)
     return out

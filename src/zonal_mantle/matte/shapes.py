@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import cv2
 import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from ..media.bands import cleared, run_bands
+from ..media.powers import FAST
 from ..shot.shapes import Shape
 
 Array = NDArray[np.float32]
@@ -38,9 +42,8 @@ def _span(row, x0, x1, d, w):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _fill(points, out):  # type: ignore[no-untyped-def]
-    h, w = out.shape
-    cover = np.zeros((h, w + 2))
+def _fill(first, end, points, cover, out):  # type: ignore[no-untyped-def]
+    w = out.shape[1]
     n = points.shape[0]
     for k in range(n):
         ax, ay = points[k]
@@ -51,10 +54,10 @@ def _fill(points, out):  # type: ignore[no-untyped-def]
         if ay > by:
             ax, ay, bx, by = bx, by, ax, ay
             sign = -1.0
-        if by <= 0 or ay >= h:
+        if by <= first or ay >= end:
             continue
         slope = (bx - ax) / (by - ay)
-        for y in range(max(int(np.floor(ay)), 0), min(int(np.ceil(by)), h)):
+        for y in range(max(int(np.floor(ay)), first), min(int(np.ceil(by)), end)):
             top, bottom = max(float(y), ay), min(float(y + 1), by)
             if bottom <= top:
                 continue
@@ -70,11 +73,12 @@ def _fill(points, out):  # type: ignore[no-untyped-def]
                 inside0, inside1 = max(x0, 0.0), min(x1, float(w))
                 part = d if length == 0 else d * (inside1 - inside0) / length
                 _span(cover[y], inside0, inside1, part, w)
-    for y in range(h):
+    for y in range(first, end):
         total = 0.0
         for x in range(w):
             total += cover[y, x]
-            out[y, x] = min(abs(total), 1.0)
+            solid = min(abs(total), 1.0)
+            out[y, x] = 1.0 if solid > 1 - 1e-6 else solid if solid > 1e-6 else 0.0  # the sum's own rounding
 
 
 def coverage(points: NDArray, size: tuple[int, int]) -> Array:
@@ -93,8 +97,9 @@ def coverage(points: NDArray, size: tuple[int, int]) -> Array:
     ----------
     Accumulated signed areas, as in analytic font rasterisers (general knowledge; no single source).
     """
-    out = np.zeros((size[1], size[0]), np.float32)
-    _fill(np.ascontiguousarray(points, np.float64), out)
+    cover = cleared((size[1], size[0] + 2))
+    out = np.empty((size[1], size[0]), np.float32)
+    run_bands(_fill, size[1], np.ascontiguousarray(points, np.float64), cover, out)
     return out
 
 
@@ -126,16 +131,29 @@ def shape_alpha(shape: Shape, frame: float, size: tuple[int, int], scale: float 
     (h, w) float32, 0…1. A feather of f px softens the edge with a Gaussian of standard deviation f / 2, half on
     either side.
     """
-    points = outline(shape, frame) * scale
-    sigma = shape.feather_px * scale / 2
-    out = np.zeros((size[1], size[0]), np.float32)
-    reach = 0 if sigma < 0.05 else int(np.ceil(3 * sigma)) + 2
-    x0, y0 = np.maximum(np.floor(points.min(axis=0)).astype(int) - reach, 0)
-    x1, y1 = np.minimum(np.ceil(points.max(axis=0)).astype(int) + reach, size)
-    if x1 > x0 and y1 > y0:
-        box = (int(x1 - x0), int(y1 - y0))
-        out[y0:y1, x0:x1] = _soft(points - (x0, y0), box, sigma)
+    return union([shape], frame, size, scale)
+
+
+def union(shapes: Sequence[Shape], frame: float, size: tuple[int, int], scale: float = 1.0) -> Array:
+    """What several shapes cover together, 1 − Π(1 − cover). (h, w) float32."""
+    out = cleared((size[1], size[0]))
+    for shape in shapes:
+        points = outline(shape, frame) * scale
+        sigma = shape.feather_px * scale / 2
+        reach = 0 if sigma < 0.05 else int(np.ceil(3 * sigma)) + 2
+        x0, y0 = np.maximum(np.floor(points.min(axis=0)).astype(int) - reach, 0)
+        x1, y1 = np.minimum(np.ceil(points.max(axis=0)).astype(int) + reach, size)
+        if x1 > x0 and y1 > y0:
+            cover = _soft(points - (x0, y0), (int(x1 - x0), int(y1 - y0)), sigma)
+            run_bands(_add, cover.shape[0], cover, out[y0:y1, x0:x1])
     return out
+
+
+@numba.njit(cache=True, nogil=True, fastmath=FAST)
+def _add(y0, y1, cover, out):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        for x in range(cover.shape[1]):
+            out[y, x] += (np.float32(1) - out[y, x]) * cover[y, x]
 
 
 def _soft(points: NDArray, size: tuple[int, int], sigma: float) -> Array:

@@ -10,6 +10,9 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
+
 _CORES = max(1, len(os.sched_getaffinity(0)))
 _pool = ThreadPoolExecutor(_CORES, thread_name_prefix="bands")
 
@@ -24,3 +27,10 @@ def run_bands(kernel: Callable[..., None], height: int, *arguments: Any) -> None
     futures = [_pool.submit(kernel, edges[k], edges[k + 1], *arguments) for k in range(count)]
     for future in futures:
         future.result()
+
+
+def cleared(shape: tuple[int, ...]) -> NDArray[np.float32]:
+    """A float32 picture of zeros. Faster than NumPy's own for large ones: on all cores, and in large pages."""
+    out = np.empty(shape, np.float32)
+    run_bands(lambda y0, y1: out[y0:y1].fill(0), shape[0])
+    return out

@@ -1,19 +1,15 @@
-"""Transfer curves, exactly by formula and fast by table.
-
-A table has 1024 entries an octave from 2^-16 to 2^8, found by the bits of the float and joined by straight lines:
-relative error below 1e-6 for the curves used here.
-"""
+"""Transfer curves by formula; tables of them that the views look up by the bits of a float."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import cache
 
 import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from .bands import run_bands
+from .powers import FAST, coded_value
 
 Array = NDArray[np.float32]
 
@@ -50,7 +46,7 @@ def bt709_encode(linear: NDArray) -> NDArray:
 
 
 def bake(function: Callable[[NDArray], NDArray]) -> Array:
-    """Tabulates a curve of one channel for `lookup`.
+    """Tabulates a curve of one channel: an entry for each 1024th of an octave.
 
     Returns
     -------
@@ -62,56 +58,16 @@ def bake(function: Callable[[NDArray], NDArray]) -> Array:
     return np.ascontiguousarray(values, np.float32)
 
 
-@numba.njit(inline="always")
-def place_of(x):  # type: ignore[no-untyped-def]
-    """Where |x| lies in a baked curve: an index and the share of the way to the next. NaN lies at 0."""
-    a = np.float32(abs(x))
-    if not a >= _SMALLEST:
-        return 0, (a / _SMALLEST if a == a else np.float32(0.0))
-    bits = a.view(np.int32)
-    index = (bits >> 13) - _BASE
-    if index >= _COUNT:
-        return _COUNT, np.float32(1.0)
-    return index + 1, np.float32(bits & 0x1FFF) * np.float32(1.0 / 8192.0)
-
-
-@numba.njit(inline="always")
-def lookup(table, x):  # type: ignore[no-untyped-def]
-    """A baked curve at x, for use inside kernels: odd about 0, clamped above 2^8."""
-    index, share = place_of(x)
-    y = table[index] + (table[index + 1] - table[index]) * share
-    return np.float32(2.0) * table[0] - y if x < 0 else y
-
-
-@numba.njit(inline="always")
-def lookup_row(tables, row, x):  # type: ignore[no-untyped-def]
-    """The same on one of several baked curves, (n, length)."""
-    index, share = place_of(x)
-    y = tables[row, index] + (tables[row, index + 1] - tables[row, index]) * share
-    return np.float32(2.0) * tables[row, 0] - y if x < 0 else y
-
-
-@numba.njit(cache=True, nogil=True)
-def _apply_rows(y0, y1, pixels, table, out):  # type: ignore[no-untyped-def]
+@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+def _coded_rows(y0, y1, pixels, out):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(pixels.shape[1]):
             for c in range(3):
-                out[y, x, c] = lookup(table, pixels[y, x, c])
-
-
-def apply(pixels: Array, table: Array) -> Array:
-    """A baked curve on the colour of a picture: (h, w, 3 or more) float32 in, (h, w, 3) float32 out."""
-    out = np.empty((*pixels.shape[:2], 3), np.float32)
-    run_bands(_apply_rows, pixels.shape[0], pixels, table, out)
-    return out
-
-
-@cache
-def coded_table() -> Array:
-    """The coded feed's curve: sRGB."""
-    return bake(srgb_encode)
+                out[y, x, c] = coded_value(pixels[y, x, c])
 
 
 def coded(pixels: Array) -> Array:
     """The coded feed of a scene-linear picture. (h, w, 3) float32."""
-    return apply(pixels, coded_table())
+    out = np.empty((*pixels.shape[:2], 3), np.float32)
+    run_bands(_coded_rows, pixels.shape[0], pixels, out)
+    return out

@@ -1,91 +1,143 @@
-"""Cubic sampling of a premultiplied RGBA picture, for use inside kernels."""
+"""Cubic sampling of a premultiplied RGBA picture through a homography, a stretch of a row at a time, inside kernels.
+
+First all places and weights of the stretch are found, as vector code over its columns; then each pixel is the weighted
+sum of its sixteen neighbours, as vector code over the four channels.
+"""
 
 from __future__ import annotations
 
+from typing import Any
+
 import numba
 import numpy as np
+from llvmlite import ir
+from numba import types
+from numba.extending import intrinsic
 
-FAST = {"contract", "arcp", "nsz", "reassoc"}
-_ONE, _TWO, _THREE = np.uintp(1), np.uintp(2), np.uintp(3)
-_STEP = np.uintp(4)
+from ..media.powers import FAST
 
+TILE = 256  # columns in a stretch: what a turned painting is sampled from stays at hand from row to row
+_RGBA = ir.VectorType(ir.FloatType(), 4)
+_NOWHERE = ir.Constant(_RGBA, ir.Undefined)
+_MAY_FUSE = ("contract",)
+_AT, _F, _I = np.uintp, np.float32, np.int32
+_FAR = 1e8
 
-@numba.njit(inline="always")
-def cubic_weights(f):  # type: ignore[no-untyped-def]
-    """Weights of four neighbours at a share f: cubic convolution with a = −1/2 (Keys 1981)."""
-    half, one, two = np.float32(0.5), np.float32(1.0), np.float32(2.0)
-    before = ((-half * f + one) * f - half) * f
-    here = (np.float32(1.5) * f - np.float32(2.5)) * f * f + one
-    after = ((np.float32(-1.5) * f + two) * f + half) * f
-    beyond = (half * f - half) * f * f
-    return before, here, after, beyond
-
-
-@numba.njit(inline="always")
-def _row(data, base, wx):  # type: ignore[no-untyped-def]
-    """Four neighbouring pixels of a flat picture, weighted. Unsigned places, so that loads stay whole vectors."""
-    b1, b2, b3 = base + _STEP, base + _STEP + _STEP, base + _STEP + _STEP + _STEP
-    r = wx[0] * data[base] + wx[1] * data[b1] + wx[2] * data[b2] + wx[3] * data[b3]
-    g = wx[0] * data[base + _ONE] + wx[1] * data[b1 + _ONE] + wx[2] * data[b2 + _ONE] + wx[3] * data[b3 + _ONE]
-    b = wx[0] * data[base + _TWO] + wx[1] * data[b1 + _TWO] + wx[2] * data[b2 + _TWO] + wx[3] * data[b3 + _TWO]
-    a = wx[0] * data[base + _THREE] + wx[1] * data[b1 + _THREE] + wx[2] * data[b2 + _THREE] + wx[3] * data[b3 + _THREE]
-    return r, g, b, a
+kernel = numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
 
 
-@numba.njit(inline="always")
-def sample_inside(data, w, x0, y0, fx, fy):  # type: ignore[no-untyped-def]
-    """A sample whose sixteen neighbours all lie in the picture. `data` is flat RGBA, `w` its width."""
-    wx, wy = cubic_weights(fx), cubic_weights(fy)
-    stride = np.uintp(w) * _STEP
-    base = np.uintp((y0 - 1) * w + x0 - 1) * _STEP
-    p, q = _row(data, base, wx), _row(data, base + stride, wx)
-    s, t = _row(data, base + stride + stride, wx), _row(data, base + stride + stride + stride, wx)
-    return (
-        wy[0] * p[0] + wy[1] * q[0] + wy[2] * s[0] + wy[3] * t[0],
-        wy[0] * p[1] + wy[1] * q[1] + wy[2] * s[1] + wy[3] * t[1],
-        wy[0] * p[2] + wy[1] * q[2] + wy[2] * s[2] + wy[3] * t[2],
-        wy[0] * p[3] + wy[1] * q[3] + wy[2] * s[3] + wy[3] * t[3],
-    )
+@intrinsic  # type: ignore[untyped-decorator]
+def _sixteen_into(context: Any, data: Any, base: Any, stride: Any, weights: Any, i: Any, out: Any) -> Any:
+    """out[4 i : 4 i + 4] = the weighted sum of 4 × 4 RGBA pixels of `data` from `base` on, rows `stride` apart.
+
+    Written as vector code by hand, since the compiler does not find the four channels by itself.
+    """
+
+    def codegen(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        def pointer(place: int) -> Any:
+            return context.make_array(signature.args[place])(context, builder, args[place]).data
+
+        def offset(value: Any, by: int) -> Any:
+            return builder.add(value, ir.Constant(value.type, by))
+
+        def weight(k: int) -> Any:
+            value = builder.load(builder.gep(pointer(3), [offset(args[4], k * TILE)]))
+            first = builder.insert_element(_NOWHERE, value, ir.Constant(ir.IntType(32), 0))
+            return builder.shuffle_vector(first, _NOWHERE, ir.Constant(ir.VectorType(ir.IntType(32), 4), [0] * 4))
+
+        def add(a: Any, b: Any) -> Any:
+            return builder.fadd(a, b, flags=_MAY_FUSE)
+
+        across, down = [weight(k) for k in range(4)], [weight(k) for k in range(4, 8)]
+        lines, row = [], args[1]
+        for j in range(4):
+            line = None
+            for i in range(4):
+                place = builder.bitcast(builder.gep(pointer(0), [offset(row, 4 * i)]), _RGBA.as_pointer())
+                part = builder.fmul(builder.load(place, align=4), across[i], flags=_MAY_FUSE)
+                line = part if line is None else add(line, part)
+            lines.append(builder.fmul(line, down[j], flags=_MAY_FUSE))
+            row = builder.add(row, args[2])
+        total = add(add(lines[0], lines[1]), add(lines[2], lines[3]))
+        place = builder.gep(pointer(5), [builder.shl(args[4], ir.Constant(args[4].type, 2))])
+        builder.store(total, builder.bitcast(place, _RGBA.as_pointer()), align=4)
+        return context.get_dummy_value()
+
+    return types.void(data, base, stride, weights, i, out), codegen
 
 
-@numba.njit(nogil=True)
-def sample_rim(data, w, h, x0, y0, fx, fy):  # type: ignore[no-untyped-def]
+@kernel
+def _rim_into(data, w, h, x0, y0, weights, i, out):  # type: ignore[no-untyped-def]
     """A sample at the picture's rim; it is clear outside."""
-    wx, wy = cubic_weights(fx), cubic_weights(fy)
-    r = g = b = a = np.float32(0.0)
-    for j in range(4):
-        row = y0 - 1 + j
-        if row < 0 or row >= h:
-            continue
-        for i in range(4):
-            column = x0 - 1 + i
-            if column < 0 or column >= w:
-                continue
-            weight, base = wx[i] * wy[j], (row * w + column) * 4
-            r += weight * data[base]
-            g += weight * data[base + 1]
-            b += weight * data[base + 2]
-            a += weight * data[base + 3]
-    return r, g, b, a
+    at = 4 * i
+    out[at : at + 4] = _F(0)
+    for j in range(max(0, 1 - y0), min(4, h + 1 - y0)):
+        for k in range(max(0, 1 - x0), min(4, w + 1 - x0)):
+            weight = weights[i + k * TILE] * weights[i + (4 + j) * TILE]
+            base = ((y0 - 1 + j) * w + x0 - 1 + k) * 4
+            for c in range(4):
+                out[at + c] += weight * data[base + c]
 
 
-@numba.njit(inline="always")
-def span(inverse, y, width, w, h):  # type: ignore[no-untyped-def]
-    """First and end column of a row in which an affine warp meets the picture; all of the row for a projective one."""
-    first, end = 0, width
-    if inverse[2, 0] != 0 or inverse[2, 1] != 0:
-        return first, end
+@kernel
+def _places(inverse, left, y, count, xs, ys, weights):  # type: ignore[no-untyped-def]
+    """Where each column of a stretch is seen in the picture, as whole pixels and the eight weights of their neighbours:
+    cubic convolution with a = −1/2 (Keys 1981)."""
     py = y + 0.5
-    for axis in range(2):
-        slope = inverse[axis, 0] / inverse[2, 2]
-        start = (inverse[axis, 1] * py + inverse[axis, 2]) / inverse[2, 2] + 0.5 * slope
-        limit = w if axis == 0 else h
-        if abs(slope) < 1e-12:
-            if start < -2 or start > limit + 2:
-                return 0, 0
-            continue
-        a, b = (-2 - start) / slope, (limit + 2 - start) / slope
-        low, high = min(a, b), max(a, b)
-        first = max(first, int(np.floor(max(low, -1.0))))
-        end = min(end, int(np.ceil(min(high, width + 1.0))) + 1)
-    return max(first, 0), max(min(end, width), 0)
+    u0, u1 = inverse[0, 1] * py + inverse[0, 2], inverse[0, 0]
+    v0, v1 = inverse[1, 1] * py + inverse[1, 2], inverse[1, 0]
+    z0, z1 = inverse[2, 1] * py + inverse[2, 2], inverse[2, 0]
+    half, one, two, steep, bend = _F(0.5), _F(1), _F(2), _F(1.5), _F(2.5)
+    for i in range(_AT(count)):
+        px = left + _I(i) + 0.5
+        z = z0 + z1 * px
+        share = 1.0 / z
+        u = (u0 + u1 * px) * share - 0.5
+        v = (v0 + v1 * px) * share - 0.5
+        u = u if z > 0 else -_FAR
+        u, v = min(max(u, -_FAR), _FAR), min(max(v, -_FAR), _FAR)
+        whole_u, whole_v = np.floor(u), np.floor(v)
+        xs[i], ys[i] = _I(whole_u), _I(whole_v)
+        a, b = _F(u - whole_u), _F(v - whole_v)
+        weights[i] = ((-half * a + one) * a - half) * a
+        weights[i + _AT(TILE)] = (steep * a - bend) * a * a + one
+        weights[i + _AT(2 * TILE)] = ((-steep * a + two) * a + half) * a
+        weights[i + _AT(3 * TILE)] = (half * a - half) * a * a
+        weights[i + _AT(4 * TILE)] = ((-half * b + one) * b - half) * b
+        weights[i + _AT(5 * TILE)] = (steep * b - bend) * b * b + one
+        weights[i + _AT(6 * TILE)] = ((-steep * b + two) * b + half) * b
+        weights[i + _AT(7 * TILE)] = (half * b - half) * b * b
+
+
+@kernel
+def _span(xs, ys, w, h):  # type: ignore[no-untyped-def]
+    """First and end place of a stretch that lie on the picture or its rim."""
+    first, end = 0, xs.shape[0]
+    while first < end and not (-2 <= xs[first] <= w and -2 <= ys[first] <= h):
+        first += 1
+    while end > first and not (-2 <= xs[end - 1] <= w and -2 <= ys[end - 1] <= h):
+        end -= 1
+    return first, end
+
+
+@kernel
+def sample_stretch(picture, inverse, left, y, wanted, xs, ys, weights, out):  # type: ignore[no-untyped-def]
+    """A stretch of a row, from column `left` on, of a picture seen through `inverse` (target pixels to its own).
+
+    Fills `out`, flat RGBA, where `wanted` is above 0, and returns the first and the end place of the stretch that the
+    picture reaches. Cubic overshoot is left in. At most TILE columns; `xs`, `ys` (TILE) int32 and `weights` (8 · TILE)
+    float32 are scratch.
+    """
+    h, w = picture.shape[:2]
+    data = picture.reshape(-1)
+    count = wanted.shape[0]
+    _places(inverse, left, y, count, xs, ys, weights)
+    first, end = _span(xs[:count], ys[:count], w, h)
+    for i in range(first, end):
+        if wanted[i] > _F(0):
+            x0, y0 = xs[i], ys[i]
+            if _AT(x0 - 1) < _AT(w - 3) and _AT(y0 - 1) < _AT(h - 3) and w > 3 and h > 3:
+                _sixteen_into(data, ((y0 - 1) * w + x0 - 1) * 4, w * 4, weights, i, out)
+            else:
+                _rim_into(data, w, h, x0, y0, weights, i, out)
+    return first, end

@@ -7,36 +7,27 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
+from ..media.powers import FAST
 from .minify import shrink_steps, shrunk
-from .sampling import FAST, sample_inside, sample_rim, span
+from .sampling import TILE, sample_stretch
 
 Array = NDArray[np.float32]
 
 
 @numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
 def _rows(y0, y1, picture, inverse, out):  # type: ignore[no-untyped-def]
-    h, w = picture.shape[:2]
-    data = picture.reshape(-1)
-    zero, one = np.float32(0.0), np.float32(1.0)
-    for y in range(y0, y1):
-        first, end = span(inverse, y, out.shape[1], w, h)
-        for x in range(first, end):
-            px, py = x + 0.5, y + 0.5
-            z = inverse[2, 0] * px + inverse[2, 1] * py + inverse[2, 2]
-            if z <= 0:
-                continue
-            u = (inverse[0, 0] * px + inverse[0, 1] * py + inverse[0, 2]) / z - 0.5
-            v = (inverse[1, 0] * px + inverse[1, 1] * py + inverse[1, 2]) / z - 0.5
-            if u <= -2 or v <= -2 or u >= w + 1 or v >= h + 1:
-                continue
-            fu, fv = np.floor(u), np.floor(v)
-            x0, y0_, fx, fy = int(fu), int(fv), np.float32(u - fu), np.float32(v - fv)
-            if x0 >= 1 and y0_ >= 1 and x0 < w - 2 and y0_ < h - 2:
-                r, g, b, a = sample_inside(data, w, x0, y0_, fx, fy)
-            else:
-                r, g, b, a = sample_rim(data, w, h, x0, y0_, fx, fy)
-            out[y, x, 0], out[y, x, 1], out[y, x, 2] = max(r, zero), max(g, zero), max(b, zero)
-            out[y, x, 3] = min(max(a, zero), one)
+    zero, one, width = np.float32(0.0), np.float32(1.0), out.shape[1]
+    wanted = np.ones(TILE, np.float32)
+    xs, ys, weights = np.empty(TILE, np.int32), np.empty(TILE, np.int32), np.empty(8 * TILE, np.float32)
+    for left in range(0, width, TILE):
+        right = min(left + TILE, width)
+        for y in range(y0, y1):
+            row = out[y, left:right].reshape(-1)
+            sample_stretch(picture, inverse, left, y, wanted[: right - left], xs, ys, weights, row)
+            for k in range(row.shape[0]):
+                row[k] = max(row[k], zero)
+            for k in range(3, row.shape[0], 4):
+                row[k] = min(row[k], one)
 
 
 def with_alpha(picture: Array) -> Array:
