@@ -20,12 +20,14 @@ import cv2
 import numpy as np
 
 from zonal_mantle.api import Session, open_shot
-from zonal_mantle.comp import compose
+from zonal_mantle.comp import compose, solve_lock
 from zonal_mantle.demo import NAME, DemoPlan, make_demo
-from zonal_mantle.demo.shot import true_path
+from zonal_mantle.demo.shot import mark_regions, true_path
+from zonal_mantle.lock import Patch, lock_feed
 from zonal_mantle.media import open_source
 from zonal_mantle.media.curves import srgb_encode
 from zonal_mantle.media.still import read_still, write_still
+from zonal_mantle.shot import Lock, Mark
 
 
 def best(function: Callable[[], object], rounds: int = 7) -> float:
@@ -66,6 +68,49 @@ def locks(folder: Path, seed: int) -> None:
                     f"lock   seed {seed:3d}  {name:6s} {id:6s} mark {k + 1}: {rms:.3f} px rms to the truth, "
                     f"own reading {own:.3f} px, {len(lock.solved)} frames"
                 )
+
+
+def blind_locks(folder: Path, seed: int) -> None:
+    """One-mark locks on the strongest corners of hills and house, without a look at which are found best.
+
+    Truth is used only to tell hill and wall from what stands before them, as an eye would: a corner counts where it
+    is found within half a pixel of the surface's path on four other frames.
+    """
+    truth = json.loads((folder / "truth" / "truth.json").read_text())
+    session = open_shot(folder / f"{NAME}.shot.json")
+    shot, source = session.shot, session.shot.plate_source
+    middle = len(shot.frames) // 2
+    feeds = {
+        index: lock_feed(session.store.plate(source, shot.frames[index]), "luma")
+        for index in {*np.linspace(0, len(shot.frames) - 1, 5).astype(int), middle}
+    }
+    for name, regions, far in zip(("hills", "works"), mark_regions(truth, middle), (1800.0, 74.0)):
+        away, lost = [], 0
+        for x0, y0, x1, y1 in (region.astype(int) for region in regions):
+            smooth = cv2.GaussianBlur(feeds[middle], (0, 0), 1.2)
+            strength = cv2.cornerMinEigenVal(smooth, 25)[y0:y1, x0:x1].copy()
+            taken = 0
+            for _ in range(150):
+                row, column = np.unravel_index(np.argmax(strength), strength.shape)
+                cv2.circle(strength, (int(column), int(row)), 12, 0, -1)
+                mark = Mark(x=x0 + column + 0.5, y=y0 + row + 0.5, patch=(22.0, 15.0), reach=(18.0, 18.0))
+                path = true_path(truth, middle, (mark.x, mark.y), far)
+                try:
+                    patch = Patch(feeds[middle], mark)
+                except ValueError:
+                    continue
+                found = [(patch.refine(feed, *path[index]), path[index]) for index, feed in feeds.items()]
+                if all(f and f.confidence > 0.75 and np.hypot(f.x - at[0], f.y - at[1]) < 0.5 for f, at in found):
+                    lock = Lock(id="blind", name="blind", reference_frame=shot.frames[middle], marks=(mark,))
+                    solved = solve_lock(shot.with_lock(lock), "blind", session.store).lock("blind").solved
+                    lost += len(solved) < len(shot.frames)
+                    miss = [np.subtract(entry.marks[0], path[entry.frame - shot.first]) for entry in solved]
+                    away.append(float(np.sqrt(np.mean(np.sum(np.square(miss), axis=1)))))
+                    taken += 1
+                if taken == 5:
+                    break
+        worst = f"{min(away):.3f} to {max(away):.3f}, median {np.median(away):.3f} px" if away else "none found"
+        print(f"blind  seed {seed:3d}  {name:6s} {len(away)} strongest corners, {lost} lost: rms {worst}")
 
 
 def composite(folder: Path, seed: int) -> None:
@@ -161,8 +206,8 @@ def memory(folder: Path) -> None:
         for name in "ab":
             out = Path(place) / name
             command = [sys.executable, "-c", (
-                "import sys, resource; from zonal_mantle.cli import main; "
-                "main(sys.argv[1:]); print('peak', resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)"
+                "import sys; from pathlib import Path; from zonal_mantle.cli import main; main(sys.argv[1:]); "
+                "print('peak', Path('/proc/self/status').read_text().split('VmHWM:')[1].split()[0])"
             ), "render", str(folder / f"{NAME}.shot.json"), "--out", str(out)]  # fmt: skip
             done = subprocess.run(command, capture_output=True, text=True, check=True, env={**os.environ})
             peak = int(done.stdout.split("peak")[1]) / 1024
@@ -218,6 +263,7 @@ def main() -> None:
             make_demo(folders[seed], DemoPlan(seed=seed, finished=True))
     for seed, folder in folders.items():
         locks(folder, seed)
+        blind_locks(folder, seed)
         composite(folder, seed)
         sys.stdout.flush()
     first = next(iter(folders.values()))

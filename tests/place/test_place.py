@@ -124,3 +124,25 @@ def test_a_cut_out_runs_out_only_where_its_rim_is_solid():
     assert missing[:25].sum() == 0
     assert missing[35, 5] == 1
     assert missing[55, 50] == 1
+
+
+def test_a_picture_behind_the_eye_is_not_seen():
+    # the row w = 1 − x/20 changes sign at x = 20: beyond it the plane is behind the lens
+    matrix = np.linalg.inv(np.array([[1, 0, 0], [0, 1, 0], [-0.05, 0, 1.0]]))
+    out = warp(np.ones((30, 400, 3), np.float32), matrix, (60, 20))
+    assert (out[:, 21:] == 0).all()
+    assert out[5:10, 5:12, 3] == pytest.approx(1, abs=1e-5)
+
+
+def test_pictures_smaller_than_the_filter_are_shown():
+    out = warp(np.full((2, 2, 3), 0.5, np.float32), turned(0, 1, 4, 4), (10, 10))
+    assert out[4:6, 4:6, 3].min() > 0.4
+    assert out[0, 0].tolist() == [0, 0, 0, 0]
+    assert np.isfinite(out).all()
+
+
+@pytest.mark.parametrize("width", [1, 255, 256, 257, 700])
+def test_rows_of_any_width_are_whole(width):
+    picture = np.random.default_rng(2).random((40, 760, 3)).astype(np.float32)
+    out = warp(picture, turned(0, 1, 0, 0), (width, 30))
+    assert np.abs(out[3:-3, 3:, :3] - picture[3:27, 3:width]).max(initial=0) < 1e-6

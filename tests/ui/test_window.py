@@ -318,3 +318,11 @@ def test_nothing_is_cut_off_at_1280_by_800(opened):
     QApplication.processEvents()
     assert (window.width(), window.height()) == (1280, 800)
     assert window.viewer.width() * window.viewer.height() > 0.48 * 1280 * 800
+
+
+def test_the_picture_has_more_than_half_of_the_window(opened):
+    # at 1280 × 800, with all panels shown
+    window = opened.window
+    window.resize(1280, 800)
+    QApplication.processEvents()
+    assert window.viewer.width() * window.viewer.height() > 0.5 * 1280 * 800

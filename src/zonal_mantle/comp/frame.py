@@ -48,11 +48,10 @@ def compose(
 
 def _lay(shot: Shot, zone: Zone, frame: int, store: PixelStore, scale: float, out: Array) -> None:
     height = out.shape[0]
-    matte = _NO_MATTE
     plate_source = shot.plate_source
-    matted = zone.matte.on and plate_source is not None
-    if matted:
-        matte = store.matte(plate_source, zone.matte, frame, scale)
+    matte, matted = _NO_MATTE, False
+    if zone.matte.on and plate_source is not None:
+        matte, matted = store.matte(plate_source, zone.matte, frame, scale), True
     grade, graded, powered = grade_numbers(zone.match, frame)
     hazy = zone.match.on and zone.match.air
     keep = np.float32(transmittance(zone.distance_m, shot.air.visibility_m) if hazy else 1.0)

@@ -37,11 +37,11 @@ def _open_row(have, matte, matted, share):  # type: ignore[no-untyped-def]
 @kernel
 def _blend_row(row, share, keep, haze, have):  # type: ignore[no-untyped-def]
     """Hazes and lays flat premultiplied RGBA."""
-    zero, one = np.float32(0), np.float32(1)
+    zero = np.float32(0)
     haze_r, haze_g, haze_b = haze
     for x in range(_AT(share.shape[0])):
         k = _AT(4) * x
-        covered = share[x] * min(max(row[k + _AT(3)], zero), one)
+        covered = share[x] * row[k + _AT(3)]
         part = share[x] * keep
         have[k] += part * max(row[k], zero) + covered * haze_r
         have[k + _AT(1)] += part * max(row[k + _AT(1)], zero) + covered * haze_g

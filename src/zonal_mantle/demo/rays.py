@@ -2,12 +2,70 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numba
 import numpy as np
+from numpy.typing import NDArray
 
 TILE = 32
 jit = numba.njit(cache=True, nogil=True, fastmath={"contract", "arcp", "nsz", "afn"}, error_model="numpy")
 inlined = numba.njit(nogil=True, inline="always", error_model="numpy")
+
+
+class Panels(NamedTuple):
+    """All panels, and their textures with their halvings in one flat array."""
+
+    corner: NDArray[np.float64]
+    across: NDArray[np.float64]
+    down: NDArray[np.float64]
+    velocity: NDArray[np.float64]
+    spin: NDArray[np.float64]
+    texture: NDArray[np.int64]
+    light: NDArray[np.float64]
+    added: NDArray[np.bool_]
+    level: NDArray[np.int64]
+    data: NDArray[np.float32]
+    offset: NDArray[np.int64]  # (textures, levels)
+    width: NDArray[np.int64]
+    height: NDArray[np.int64]
+
+
+class Tiles(NamedTuple):
+    """For every tile of the picture, which panels may be met there, near to far; `behind` are met beyond the hills."""
+
+    across: int
+    starts: NDArray[np.int64]
+    ids: NDArray[np.int64]
+    mirror_starts: NDArray[np.int64]
+    mirror_ids: NDArray[np.int64]
+    behind: NDArray[np.int64]
+
+
+class Hills(NamedTuple):
+    """The hill lines: their tops as tangents over the bearing, their colours, distances, half of the bearings' span."""
+
+    tangents: NDArray[np.float64]
+    colours: NDArray[np.float32]
+    distances: NDArray[np.float64]
+    half: float
+    top: float
+
+
+class NewSky(NamedTuple):
+    """The sky painting as a flat picture: `reference` is the camera it faces, with its horizon's slope."""
+
+    picture: NDArray[np.float32]
+    reference: NDArray[np.float64]
+    span: float
+    horizon: float
+
+
+class Air(NamedTuple):
+    """Airlight and extinction."""
+
+    light: NDArray[np.float64]
+    beta: float
 
 
 @inlined
@@ -63,8 +121,9 @@ def _overcast(dx, dy, dz, table, out):  # type: ignore[no-untyped-def]
 
 
 @inlined
-def _hills(px, dx, dy, dz, tangents, colours, distances, half, airlight, beta, out):  # type: ignore[no-untyped-def]
+def _hills(px, dx, dy, dz, hills, air, out):  # type: ignore[no-untyped-def]
     """The hill lines, near over far. True if the ray meets one."""
+    tangents, colours, distances, half = hills.tangents, hills.colours, hills.distances, hills.half
     flat = np.sqrt(dx * dx + dy * dy)
     el = dz / flat
     n, rows = tangents.shape[1], colours.shape[1]
@@ -76,46 +135,18 @@ def _hills(px, dx, dy, dz, tangents, colours, distances, half, airlight, beta, o
         top = tangents[k, i] * (1 - f) + tangents[k, i + 1] * f
         if el < top:
             r = min(max(int((1 - max(el, 0.0) / top) * (rows - 1)), 0), rows - 1)
-            keep = np.exp(-beta * distances[k])
+            keep = np.exp(-air.beta * distances[k])
             for c in range(3):
                 value = colours[k, r, i, c] * (1 - f) + colours[k, r, i + 1, c] * f
-                out[c] = value * 0.85 * keep + airlight[c] * (1 - keep)
+                out[c] = value * 0.85 * keep + air.light[c] * (1 - keep)
             return True
     return False
 
 
 @inlined
-def _panels(  # type: ignore[no-untyped-def]
-    ox,
-    oy,
-    oz,
-    dx,
-    dy,
-    dz,
-    time,
-    ids,
-    first,
-    last,
-    corner,
-    across,
-    down,
-    velocity,
-    spin,
-    texture,
-    light,
-    added,
-    level,
-    data,
-    offset,
-    tw,
-    th,
-    airlight,
-    beta,
-    acc,
-    rest,
-    texel,
-):
+def _panels(ox, oy, oz, dx, dy, dz, time, ids, first, last, panels, air, acc, rest, texel):  # type: ignore[no-untyped-def]
     """Lays the panels that a ray meets over one another from near to far, for both pictures."""
+    corner, across, down, velocity, spin = panels.corner, panels.across, panels.down, panels.velocity, panels.spin
     for k in range(first, last):
         q = ids[k]
         if rest[0] < 0.003 and rest[1] < 0.003:
@@ -144,17 +175,17 @@ def _panels(  # type: ignore[no-untyped-def]
             u, v = 0.5 + ca * uu - sa * vv, 0.5 + sa * uu + ca * vv
             if u < 0 or u > 1 or v < 0 or v > 1:
                 continue
-        tex, lev = texture[q], level[q]
-        _fetch(data, offset[tex, lev], tw[tex, lev], th[tex, lev], u, v, texel)
+        tex, lev = panels.texture[q], panels.level[q]
+        _fetch(panels.data, panels.offset[tex, lev], panels.width[tex, lev], panels.height[tex, lev], u, v, texel)
         a = texel[3]
         if a <= 0:
             continue
-        keep = np.exp(-beta * t * np.sqrt(dx * dx + dy * dy + dz * dz))
+        keep = np.exp(-air.beta * t * np.sqrt(dx * dx + dy * dy + dz * dz))
         for p in range(2):
-            if p == 0 and added[q]:
+            if p == 0 and panels.added[q]:
                 continue
             for c in range(3):
-                acc[p, c] += rest[p] * (texel[c] * light[q] * keep + a * airlight[c] * (1 - keep))
+                acc[p, c] += rest[p] * (texel[c] * panels.light[q] * keep + a * air.light[c] * (1 - keep))
             rest[p] *= 1 - a
 
 
@@ -215,64 +246,28 @@ def _enough(cam, i, j, w, h, hill_top, samples):  # type: ignore[no-untyped-def]
 
 @jit
 def render_rows(  # type: ignore[no-untyped-def]
-    y0,
-    y1,
-    cams,
-    times,
-    reference,
-    tiles_x,
-    starts,
-    ids,
-    mirror_starts,
-    mirror_ids,
-    corner,
-    across,
-    down,
-    velocity,
-    spin,
-    texture,
-    light,
-    added,
-    level,
-    data,
-    offset,
-    tw,
-    th,
-    tangents,
-    colours,
-    distances,
-    half,
-    noise,
-    sky_table,
-    new_sky,
-    sky_span,
-    sky_horizon,
-    behind,
-    hill_top,
-    airlight,
-    beta,
-    plate,
-    finished,
-    alpha,
+    y0, y1, cams, times, tiles, panels, hills, noise, sky_table, new_sky, air, plate, finished, alpha
 ):
     """Renders rows y0 to y1 of both pictures and the alpha of what stays."""
+    starts, mirror_starts, painted = tiles.starts, tiles.mirror_starts, new_sky.picture
+    reference, behind = new_sky.reference, tiles.behind
     w = plate.shape[1]
     samples = cams.shape[0]
     acc = np.zeros((2, 3))
     mirrored = np.zeros((2, 3))
     rest, mirror_rest = np.ones(2), np.ones(2)
     texel, colour, albedo = np.zeros(4), np.zeros(3), np.zeros(3)
-    sh, sw = new_sky.shape[:2]
+    sh, sw = painted.shape[:2]
     for j in range(y0, y1):
         for i in range(w):
-            tile = (j // TILE) * tiles_x + i // TILE
+            tile = (j // TILE) * tiles.across + i // TILE
             total_a = 0.0
             for p in range(3):
                 plate[j, i, p] = 0.0
                 finished[j, i, p] = 0.0
             count = samples
             if starts[tile] == starts[tile + 1]:
-                count = _enough(cams[0], i, j, w, plate.shape[0], hill_top, samples)
+                count = _enough(cams[0], i, j, w, plate.shape[0], hills.top, samples)
             for s in range(count):
                 cam = cams[s]
                 lx, ly = (i + cam[13] - w * 0.5) / cam[12], (j + cam[14] - plate.shape[0] * 0.5) / cam[12]
@@ -290,24 +285,11 @@ def render_rows(  # type: ignore[no-untyped-def]
                     dy,
                     dz,
                     times[s],
-                    ids,
+                    tiles.ids,
                     starts[tile],
                     starts[tile + 1],
-                    corner,
-                    across,
-                    down,
-                    velocity,
-                    spin,
-                    texture,
-                    light,
-                    added,
-                    level,
-                    data,
-                    offset,
-                    tw,
-                    th,
-                    airlight,
-                    beta,
+                    panels,
+                    air,
                     acc,
                     rest,
                     texel,
@@ -340,43 +322,28 @@ def render_rows(  # type: ignore[no-untyped-def]
                                 ry,
                                 rz,
                                 times[s],
-                                mirror_ids,
+                                tiles.mirror_ids,
                                 mirror_starts[tile],
                                 mirror_starts[tile + 1],
-                                corner,
-                                across,
-                                down,
-                                velocity,
-                                spin,
-                                texture,
-                                light,
-                                added,
-                                level,
-                                data,
-                                offset,
-                                tw,
-                                th,
-                                airlight,
-                                beta,
+                                panels,
+                                air,
                                 mirrored,
                                 mirror_rest,
                                 texel,
                             )
                             if mirror_rest[0] > 0.003:
-                                if not _hills(
-                                    gx, rx, ry, rz, tangents, colours, distances, half, airlight, beta, texel
-                                ):
+                                if not _hills(gx, rx, ry, rz, hills, air, texel):
                                     _overcast(rx, ry, rz, sky_table, texel)
                                 for c in range(3):
                                     mirrored[0, c] += mirror_rest[0] * texel[c]
                             for c in range(3):
                                 shown = colour[c] * 0.75 * (1 - fresnel) + mirrored[0, c] * fresnel
                                 colour[c] = colour[c] * (1 - mirror) + shown * mirror
-                        keep = np.exp(-beta * far)
+                        keep = np.exp(-air.beta * far)
                         for c in range(3):
-                            colour[c] = colour[c] * keep + airlight[c] * (1 - keep)
+                            colour[c] = colour[c] * keep + air.light[c] * (1 - keep)
                     else:
-                        hit = _hills(ox, dx, dy, dz, tangents, colours, distances, half, airlight, beta, colour)
+                        hit = _hills(ox, dx, dy, dz, hills, air, colour)
                     if hit:
                         for p in range(2):
                             for c in range(3):
@@ -388,47 +355,20 @@ def render_rows(  # type: ignore[no-untyped-def]
                             acc[0, c] += rest[0] * texel[c]
                         if rest[1] > 0.003:
                             _panels(
-                                ox,
-                                oy,
-                                oz,
-                                dx,
-                                dy,
-                                dz,
-                                times[s],
-                                behind,
-                                0,
-                                behind.size,
-                                corner,
-                                across,
-                                down,
-                                velocity,
-                                spin,
-                                texture,
-                                light,
-                                added,
-                                level,
-                                data,
-                                offset,
-                                tw,
-                                th,
-                                airlight,
-                                beta,
-                                acc,
-                                rest,
-                                texel,
+                                ox, oy, oz, dx, dy, dz, times[s], behind, 0, behind.size, panels, air, acc, rest, texel
                             )
                         if rest[1] > 0.003:
                             qx = reference[0] * dx + reference[1] * dy + reference[2] * dz
                             qy = reference[3] * dx + reference[4] * dy + reference[5] * dz
                             qz = reference[6] * dx + reference[7] * dy + reference[8] * dz
-                            su = (qx / qz / sky_span * 0.5 + 0.5) * sw - 0.5
-                            sv = sky_horizon * sh + (qy / qz - reference[9]) / sky_span * 0.5 * sw - 0.5
+                            su = (qx / qz / new_sky.span * 0.5 + 0.5) * sw - 0.5
+                            sv = new_sky.horizon * sh + (qy / qz - reference[9]) / new_sky.span * 0.5 * sw - 0.5
                             x0 = min(max(int(np.floor(su)), 0), sw - 2)
                             yy0 = min(max(int(np.floor(sv)), 0), sh - 2)
                             fx, fy = min(max(su - x0, 0.0), 1.0), min(max(sv - yy0, 0.0), 1.0)
                             for c in range(3):
-                                top = new_sky[yy0, x0, c] * (1 - fx) + new_sky[yy0, x0 + 1, c] * fx
-                                low = new_sky[yy0 + 1, x0, c] * (1 - fx) + new_sky[yy0 + 1, x0 + 1, c] * fx
+                                top = painted[yy0, x0, c] * (1 - fx) + painted[yy0, x0 + 1, c] * fx
+                                low = painted[yy0 + 1, x0, c] * (1 - fx) + painted[yy0 + 1, x0 + 1, c] * fx
                                 acc[1, c] += rest[1] * (top * (1 - fy) + low * fy)
                         total_a += rest[0]
                 for c in range(3):

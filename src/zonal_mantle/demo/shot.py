@@ -28,6 +28,8 @@ def make_demo(folder: Path, plan: DemoPlan = DemoPlan(), progress: Progress = la
     progress(0.94, "Setting up the shot")
     session = set_up(folder)
     path = session.save(folder / f"{NAME}.shot.json")
+    progress(0.99, "Composing the first frame")
+    session.frame(session.shot.first)  # the kernels are compiled now, not when the window opens
     progress(1.0, "The demo is ready")
     return path
 
@@ -41,7 +43,7 @@ def set_up(folder: Path, plate: Path | None = None) -> Session:
     middle = len(truth["cameras"]) // 2
     reference = session.shot.first + middle
     session.edit(air=Air(visibility_m=truth["visibility_m"], airlight=tuple(truth["airlight"])))
-    hills, works = _regions(truth, middle)
+    hills, works = mark_regions(truth, middle)
     for id, name, regions, far in (("hills", "Hills", hills, 1800.0), ("works", "Boiling house", works, 74.0)):
         lock = Lock(id=id, name=name, reference_frame=reference)
         session.shot = _best_lock(session.shot, session.store, lock, regions, truth, far)
@@ -63,7 +65,7 @@ def camera_at(truth: dict[str, Any], index: int) -> Camera:
     return Camera(entry["focal_px"], np.array(entry["rotation"]), np.array(entry["position_m"]), width, height)
 
 
-def _regions(truth: dict[str, Any], index: int) -> tuple[list[Array], list[Array]]:
+def mark_regions(truth: dict[str, Any], index: int) -> tuple[list[Array], list[Array]]:
     """Where marks may go on the middle frame: two boxes on the hills, two on the boiling house (x0, y0, x1, y1)."""
     camera = camera_at(truth, index)
     unit = camera.width / 1280

@@ -6,15 +6,15 @@ Every ray sample carries partial coverage, so the alpha of what stays is exact u
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ..media.bands import run_bands
 from .camera import Camera, HandHeld
 from .paintings import SKY_HORIZON
-from .rays import TILE, render_rows
+from .rays import TILE, Air, Hills, NewSky, Panels, Tiles, render_rows
 from .scene import AIRLIGHT, HILL_AZIMUTH, HILL_DISTANCES_M, VISIBILITY_M, Panel, Scene
 
 Array = NDArray[np.float32]
@@ -116,68 +116,37 @@ class Tracer:
         end_times = [index - shutter / 2, float(index), index + shutter / 2]
         tiles_x, starts, ids = _tiles(scene.panels, ends, end_times, False, 3.0)
         _, mirror_starts, mirror_ids = _tiles(scene.panels, ends, end_times, True, 24.0 * path.width / 1280)
-        panels = scene.panels
-        centre = ends[1]
-        level = np.zeros(len(panels), np.int64)
-        for k, panel in enumerate(panels):
-            texel = float(np.linalg.norm(panel.across)) / self.atlas.width[panel.texture, 0]
-            distance = max(float((panel.corner - centre.position)[1]), 1.0)
-            footprint = distance / centre.focal_px
-            level[k] = int(
-                np.clip(
-                    np.floor(np.log2(max(footprint / texel, 1e-6)) + 0.1),
-                    0,
-                    self.atlas.levels[panel.texture] - 1,
-                )
-            )
-        reference = np.concatenate([self.reference.rotation.reshape(-1), [horizon_slope(self.reference)]])
+        behind = np.array([k for k, p in enumerate(scene.panels) if p.name == "far range"], np.int64)
+        tiles = Tiles(tiles_x, starts, ids, mirror_starts, mirror_ids, behind)
         h, w = path.height, path.width
         plate, finished = np.empty((h, w, 3), np.float32), np.empty((h, w, 3), np.float32)
         alpha = np.empty((h, w), np.float32)
-        atlas = self.atlas
-        arguments = (
-            cams,
-            np.array(times),
-            reference,
-            tiles_x,
-            starts,
-            ids,
-            mirror_starts,
-            mirror_ids,
-            np.array([p.corner for p in panels]),
-            np.array([p.across for p in panels]),
-            np.array([p.down for p in panels]),
-            np.array([p.velocity for p in panels]),
-            np.array([p.spin for p in panels]),
-            np.array([p.texture for p in panels]),
-            np.array([p.light for p in panels]),
-            np.array([p.added for p in panels]),
-            level,
-            atlas.data,
-            atlas.offset,
-            atlas.width,
-            atlas.height,
-            scene.hill_tangent,
-            scene.hill_colour,
-            np.array(HILL_DISTANCES_M),
-            float(HILL_AZIMUTH),
-            scene.ground_noise,
-            scene.sky_noise,
-            scene.painting_sky,
-            float(np.tan(np.deg2rad(SKY_DEGREES / 2))),
-            SKY_HORIZON,
-            np.array([k for k, p in enumerate(panels) if p.name == "far range"], np.int64),
-            float(scene.hill_tangent.max()),
-            AIRLIGHT.astype(np.float64),
-            BETA,
-            plate,
-            finished,
-            alpha,
-        )
-        bands = np.linspace(0, h, 17).astype(int)
-        with ThreadPoolExecutor(2) as pool:
-            list(pool.map(lambda k: render_rows(int(bands[k]), int(bands[k + 1]), *arguments), range(16)))
+        top, distances = float(scene.hill_tangent.max()), np.array(HILL_DISTANCES_M)
+        hills = Hills(scene.hill_tangent, scene.hill_colour, distances, float(HILL_AZIMUTH), top)
+        air = Air(AIRLIGHT.astype(np.float64), BETA)
+        moment = (cams, np.array(times), tiles, self._panels(ends[1]))
+        world = (hills, scene.ground_noise, scene.sky_noise, self._new_sky(), air)
+        run_bands(render_rows, h, *moment, *world, plate, finished, alpha)
         return plate, finished, alpha
+
+    def _new_sky(self) -> NewSky:
+        reference = np.concatenate([self.reference.rotation.reshape(-1), [horizon_slope(self.reference)]])
+        span = float(np.tan(np.deg2rad(SKY_DEGREES / 2)))
+        return NewSky(self.scene.painting_sky, reference, span, SKY_HORIZON)
+
+    def _panels(self, camera: Camera) -> Panels:
+        """The panels as the kernels take them, each texture at the halving that suits its distance."""
+        panels, atlas = self.scene.panels, self.atlas
+        level = np.zeros(len(panels), np.int64)
+        for k, panel in enumerate(panels):
+            texel = float(np.linalg.norm(panel.across)) / atlas.width[panel.texture, 0]
+            footprint = max(float((panel.corner - camera.position)[1]), 1.0) / camera.focal_px
+            step = np.floor(np.log2(max(footprint / texel, 1e-6)) + 0.1)
+            level[k] = int(np.clip(step, 0, atlas.levels[panel.texture] - 1))
+        names = ("corner", "across", "down", "velocity", "spin", "texture", "light", "added")
+        columns = {name: np.array([getattr(panel, name) for panel in panels]) for name in names}
+        textures = {"data": atlas.data, "offset": atlas.offset, "width": atlas.width, "height": atlas.height}
+        return Panels(**columns, level=level, **textures)
 
 
 def horizon_slope(camera: Camera) -> float:

@@ -20,6 +20,8 @@ TILE = 256  # columns in a stretch: what a turned painting is sampled from stays
 _RGBA = ir.VectorType(ir.FloatType(), 4)
 _NOWHERE = ir.Constant(_RGBA, ir.Undefined)
 _MAY_FUSE = ("contract",)
+_CLEAR = ir.Constant(_RGBA, [0.0] * 4)
+_MOST = ir.Constant(_RGBA, [3e38, 3e38, 3e38, 1.0])
 _AT, _F, _I = np.uintp, np.float32, np.int32
 _FAR = 1e8
 
@@ -28,7 +30,8 @@ kernel = numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
 
 @intrinsic  # type: ignore[untyped-decorator]
 def _sixteen_into(context: Any, data: Any, base: Any, stride: Any, weights: Any, i: Any, out: Any) -> Any:
-    """out[4 i : 4 i + 4] = the weighted sum of 4 × 4 RGBA pixels of `data` from `base` on, rows `stride` apart.
+    """out[4 i : 4 i + 4] = the weighted sum of 4 × 4 RGBA pixels of `data` from `base` on, rows `stride` apart,
+    without what a cubic overshoots: no light below 0, no alpha outside 0…1.
 
     Written as vector code by hand, since the compiler does not find the four channels by itself.
     """
@@ -59,6 +62,8 @@ def _sixteen_into(context: Any, data: Any, base: Any, stride: Any, weights: Any,
             lines.append(builder.fmul(line, down[j], flags=_MAY_FUSE))
             row = builder.add(row, args[2])
         total = add(add(lines[0], lines[1]), add(lines[2], lines[3]))
+        total = builder.select(builder.fcmp_ordered(">", total, _CLEAR), total, _CLEAR)
+        total = builder.select(builder.fcmp_ordered("<", total, _MOST), total, _MOST)
         place = builder.gep(pointer(5), [builder.shl(args[4], ir.Constant(args[4].type, 2))])
         builder.store(total, builder.bitcast(place, _RGBA.as_pointer()), align=4)
         return context.get_dummy_value()
@@ -77,6 +82,9 @@ def _rim_into(data, w, h, x0, y0, weights, i, out):  # type: ignore[no-untyped-d
             base = ((y0 - 1 + j) * w + x0 - 1 + k) * 4
             for c in range(4):
                 out[at + c] += weight * data[base + c]
+    for c in range(4):
+        out[at + c] = max(out[at + c], _F(0))
+    out[at + 3] = min(out[at + 3], _F(1))
 
 
 @kernel
@@ -125,7 +133,7 @@ def sample_stretch(picture, inverse, left, y, wanted, xs, ys, weights, out):  # 
     """A stretch of a row, from column `left` on, of a picture seen through `inverse` (target pixels to its own).
 
     Fills `out`, flat RGBA, where `wanted` is above 0, and returns the first and the end place of the stretch that the
-    picture reaches. Cubic overshoot is left in. At most TILE columns; `xs`, `ys` (TILE) int32 and `weights` (8 · TILE)
+    picture reaches. At most TILE columns; `xs`, `ys` (TILE) int32 and `weights` (8 · TILE)
     float32 are scratch.
     """
     h, w = picture.shape[:2]
@@ -137,7 +145,7 @@ def sample_stretch(picture, inverse, left, y, wanted, xs, ys, weights, out):  # 
         if wanted[i] > _F(0):
             x0, y0 = xs[i], ys[i]
             if _AT(x0 - 1) < _AT(w - 3) and _AT(y0 - 1) < _AT(h - 3) and w > 3 and h > 3:
-                _sixteen_into(data, ((y0 - 1) * w + x0 - 1) * 4, w * 4, weights, i, out)
+                _sixteen_into(data, ((y0 - 1) * w + x0 - 1) * 4, w * 4, weights, i, out)  # type: ignore[call-arg]
             else:
                 _rim_into(data, w, h, x0, y0, weights, i, out)
     return first, end

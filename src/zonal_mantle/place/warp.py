@@ -16,7 +16,7 @@ Array = NDArray[np.float32]
 
 @numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
 def _rows(y0, y1, picture, inverse, out):  # type: ignore[no-untyped-def]
-    zero, one, width = np.float32(0.0), np.float32(1.0), out.shape[1]
+    width = out.shape[1]
     wanted = np.ones(TILE, np.float32)
     xs, ys, weights = np.empty(TILE, np.int32), np.empty(TILE, np.int32), np.empty(8 * TILE, np.float32)
     for left in range(0, width, TILE):
@@ -24,10 +24,6 @@ def _rows(y0, y1, picture, inverse, out):  # type: ignore[no-untyped-def]
         for y in range(y0, y1):
             row = out[y, left:right].reshape(-1)
             sample_stretch(picture, inverse, left, y, wanted[: right - left], xs, ys, weights, row)
-            for k in range(row.shape[0]):
-                row[k] = max(row[k], zero)
-            for k in range(3, row.shape[0], 4):
-                row[k] = min(row[k], one)
 
 
 def with_alpha(picture: Array) -> Array:

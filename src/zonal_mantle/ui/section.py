@@ -325,7 +325,7 @@ class Section(QWidget):
         layout.setSpacing(1)
         layout.addWidget(panel)
         layout.addWidget(self.view, 1)
-        self.setFixedHeight(92)
+        self.setFixedHeight(88)
         self.visibility.changed.connect(lambda value, gesture: set_visibility(desk, value * 1000, gesture))
         self.distance.changed.connect(self._distance)
         for field in (self.visibility, self.distance):

@@ -17,7 +17,7 @@ from . import theme
 from .desk import Desk
 from .widgets import tool_button
 
-THUMB = QSize(104, 58)
+THUMB = QSize(88, 50)
 
 
 class SourceList(QListWidget):
@@ -81,7 +81,7 @@ class Stock(QWidget):
         layout.addWidget(self.sources, 1)
         layout.addWidget(self.count)
         layout.addWidget(self.findings)
-        self.setFixedWidth(134)
+        self.setFixedWidth(112)
         self.findings.itemClicked.connect(self._jump)
         self.sources.itemDoubleClicked.connect(lambda _: self._hang())
         desk.shot_changed.connect(self.refresh)
@@ -102,7 +102,7 @@ class Stock(QWidget):
             item.setToolTip(
                 problem or f"{Path(source.path).name}\nRead as {source.encoding}{guess}; alpha: {source.alpha}"
             )
-            item.setSizeHint(QSize(120, 96))
+            item.setSizeHint(QSize(98, 88))
             item.setData(Qt.ItemDataRole.UserRole, source.id)
             self.sources.addItem(item)
 
