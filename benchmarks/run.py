@@ -27,7 +27,9 @@ from zonal_mantle.lock import Patch, lock_feed
 from zonal_mantle.media import open_source
 from zonal_mantle.media.curves import srgb_encode
 from zonal_mantle.media.still import read_still, write_still
-from zonal_mantle.shot import Lock, Mark
+from zonal_mantle.shot import Keyed, Lock, LumaPull, Mark, Match, Matte
+
+LUMA = LumaPull(high=Keyed(constant=0.66), high_softness=Keyed(constant=0.20))
 
 
 def best(function: Callable[[], object], rounds: int = 7) -> float:
@@ -138,11 +140,10 @@ def chain(folder: Path) -> None:
             plate = cv2.resize(session.plate(1023 + frame - 1000), (1920, 1080), interpolation=cv2.INTER_CUBIC)
             write_still(Path(place) / f"hd.{frame}.exr", plate, "half", "zip")
         from zonal_mantle.api import new
-        from zonal_mantle.shot import Keyed, Match
 
         hd = new(Path(place) / "hd.1001.exr")
         sky = hd.add_painting(folder / "paintings" / "evening_sky.exr", 20000.0)
-        old = session.shot.zones[0].matte
+        old = Matte(pulls=(LUMA,), shapes=session.shot.mattes[0].shapes)
         scaled = []
         for shape in (old.shapes[0], old.shapes[2]):
             keys = tuple(
@@ -153,7 +154,7 @@ def chain(folder: Path) -> None:
         match = Match(
             slope=(Keyed(constant=1.1), Keyed(constant=1.0), Keyed(constant=0.9)), saturation=Keyed(constant=0.8)
         )
-        hd.shot = hd.shot.with_zone(hd.shot.zones[0].but(matte=old.but(shapes=tuple(scaled))))
+        hd.shot = hd.shot.with_zone_matte(hd.shot.zones[0], old.but(shapes=tuple(scaled)))
         placement = session.shot.zones[1].placement.but(rides=None, anchor=(960.0, 540.0))
         hd.shot = hd.shot.with_zone(sky.but(match=match, placement=placement))
         hd.frame(1001)
@@ -164,14 +165,14 @@ def chain(folder: Path) -> None:
 
         def fresh(moving: bool = True) -> None:  # another threshold and other shapes each time: nothing is in a cache
             step, zone = next(tick) * 1e-6, hd.shot.zones[0]
-            matte = zone.matte.but(pull=zone.matte.pull.but(high=Keyed(constant=0.66 + step)))
+            matte = hd.shot.matte_of(zone).with_pull(LUMA.but(high=Keyed(constant=0.66 + step)))
             if moving:
                 keys = [
                     (shape, tuple(key.but(points=tuple((x + step, y) for x, y in key.points)) for key in shape.keys))
                     for shape in matte.shapes
                 ]
                 matte = matte.but(shapes=tuple(shape.but(keys=moved) for shape, moved in keys))
-            compose(hd.shot.with_zone(zone.but(matte=matte)), 1001, hd.store)
+            compose(hd.shot.with_zone_matte(zone, matte), 1001, hd.store)
 
         full, still = best(fresh, 15), best(lambda: fresh(False), 15)
         kept = best(lambda: hd.frame(1001), 15)
@@ -184,14 +185,13 @@ def chain(folder: Path) -> None:
 def proxy(session: Session, copy: float) -> None:
     """From a slider's move to the new picture at proxy size, as the viewer asks for it."""
     from zonal_mantle.comp import Look, view
-    from zonal_mantle.shot import Keyed
 
     tick = iter(range(10**6))
 
     def move() -> None:
         zone = session.shot.zones[0]
-        pull = zone.matte.pull.but(high=Keyed(constant=0.66 + 1e-6 * next(tick)))
-        shot = session.shot.with_zone(zone.but(matte=zone.matte.but(pull=pull)))
+        pull = LUMA.but(high=Keyed(constant=0.66 + 1e-6 * next(tick)))
+        shot = session.shot.with_zone_matte(zone, session.shot.matte_of(zone).but(pulls=(pull,)))
         view(shot, 1024, "Composite", zone.id, session.store, 0.5, Look())
 
     session.frame(1024)

@@ -43,7 +43,7 @@ def main() -> None:
     take("window")
     desk.choose_zone(plate)
     desk.choose_stage("Matte")
-    window.shape_tool.chosen = desk.shot.zone(plate).matte.shapes[1].id
+    window.shape_tool.choose(desk.shot.mattes[0].shapes[1].id)
     desk.choice_changed.emit()
     take("matte-composite")
     desk.set_view(view="Tint")

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from .comp import PixelStore, Readings, compose, solve_lock, take_readings
 from .lock.point import Direction
+from .matte import MatteError
 from .media import open_source
 from .render import RenderPlan, render
 from .shot import Shot, ShotError, Source, Zone, load, save
@@ -102,11 +103,17 @@ class Session:
         return self.store.plate(source, number)
 
     def matte(self, zone_id: str, number: int) -> NDArray[np.float32]:
-        """A zone's matte on a frame: (h, w) float32."""
-        source = self.shot.plate_source
-        if source is None:
+        """A zone's matte on a frame: (h, w) float32 (ShotError, MatteError)."""
+        zone = self.shot.zone(zone_id)
+        matte = self.shot.matte_of(zone)
+        if self.shot.plate_source is None:
             raise ShotError("The shot has no plate.")
-        return self.store.matte(source, self.shot.zone(zone_id).matte, number)
+        if matte is None:
+            raise ShotError(f"{zone.name} has no matte.")
+        made = self.store.matte(self.shot, matte, number)
+        if made.problem:
+            raise MatteError(made.problem)
+        return made.alpha
 
     def readings(self, progress: Progress = _quiet) -> Readings:
         """Every reading and finding, measured on every frame."""

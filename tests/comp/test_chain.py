@@ -63,14 +63,14 @@ def plainly(shot, frame: int) -> np.ndarray:
         colour = cdl(colour, slope, offset, power, zone.match.saturation.at(frame)) * alpha[..., None]
         share = transmittance(zone.distance_m, shot.air.visibility_m) if zone.match.air else 1.0
         colour = add_air(np.maximum(colour, 0), alpha, share, shot.air.airlight)
-        cover = plain_matte(zone.matte, plate, frame) if zone.matte.on else np.ones(alpha.shape)
+        cover = plain_matte(shot.matte_of(zone), plate, frame) if zone.matte.on else np.ones(alpha.shape)
         out[..., :3] = colour * cover[..., None] + out[..., :3] * (1 - alpha * cover)[..., None]
         out[..., 3] = alpha * cover + out[..., 3] * (1 - alpha * cover)
     return out
 
 
 def plain_matte(matte: Matte, plate: np.ndarray, frame: int) -> np.ndarray:
-    pull = matte.pull
+    pull = matte.pulls[0]
     level = srgb_encode(plate) @ np.array(pull.weights)
     alpha = 1 - np.clip((level - pull.high.at(frame)) / pull.high_softness.at(frame), 0, 1)
     for shape in matte.shapes:
@@ -92,12 +92,12 @@ def test_a_shot_of_three_zones_comes_out_as_written_plainly(folder, seed):
         )  # fmt: skip
         shot = shot.with_zone(shot.zones[-1].but(placement=placement, match=random_match(rng, seed > 1)))
     points = tuple((float(x), float(y)) for x, y in rng.uniform(10, 100, (5, 2)))
-    keep = Shape(id="k", name="k", mode="keep", keys=(ShapeKey(frame=1001, points=points),), feather_px=2.5)
+    keep = Shape(id="k", name="k", mode="keep", keys=(ShapeKey(frame=1001, points=points),), feather_in_px=2.5)
     drop = Shape(id="d", name="d", mode="drop", keys=(ShapeKey(frame=1001, points=((150, 20), (190, 30), (160, 99))),))
     pull = LumaPull(high=value(0.6), high_softness=value(0.2))
-    matte = Matte(on=True, pull=pull, shapes=(keep, drop))
-    plate = shot.zones[0].but(matte=matte, match=random_match(rng, seed > 1), distance_m=80.0)
-    shot = shot.with_zone(plate).but(air=Air(visibility_m=3000, airlight=(0.5, 0.55, 0.6)))
+    matte = Matte(pulls=(pull,), shapes=(keep, drop))
+    plate = shot.zones[0].but(match=random_match(rng, seed > 1), distance_m=80.0)
+    shot = shot.with_zone_matte(plate, matte).but(air=Air(visibility_m=3000, airlight=(0.5, 0.55, 0.6)))
     difference = np.abs(compose(shot, 1001, PixelStore()) - plainly(shot, 1001))
     assert difference.max() < 2e-4
     assert difference.mean() < 1e-5

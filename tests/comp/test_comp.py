@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from zonal_mantle.api import add_painting, shot_from_plate
-from zonal_mantle.comp import Cancelled, Job, Look, PixelStore, compose, take_readings, view
+from zonal_mantle.comp import BACKINGS, VIEWS, Cancelled, Job, Look, PixelStore, compose, take_readings, view
 from zonal_mantle.comp.cache import ByteCache
 from zonal_mantle.media import open_source
 from zonal_mantle.media.still import write_still
@@ -45,7 +45,7 @@ def test_a_matte_opens_the_plate_onto_the_sky(parts):
     shot, folder = parts
     shot = add_painting(shot, open_source(folder / "sky.exr", "sky"), None)
     pull = LumaPull(high=Keyed(constant=0.6), high_softness=Keyed(constant=0.0))
-    shot = shot.with_zone(shot.zones[0].but(matte=Matte(on=True, pull=pull)))
+    shot = shot.with_zone_matte(shot.zones[0], Matte(pulls=(pull,)))
     store = PixelStore()
     assert compose(shot, 1001, store)[12, 16, 0] == pytest.approx(0.1, abs=1e-3)  # 0.1 is 0.35 coded: stays
     assert compose(shot, 1005, store)[12, 16, 0] == pytest.approx(2.0, abs=1e-3)  # 0.5 is 0.74 coded: goes
@@ -96,21 +96,41 @@ def test_no_view_ever_fails_on_an_extreme_plate(tmp_path):
     wild = np.array([[[np.nan, np.inf, -1.0], [1e9, 0, 0]]], np.float32)
     write_still(tmp_path / "wild.exr", np.tile(wild, (8, 8, 1)), "float")
     shot = shot_from_plate(open_source(tmp_path / "wild.exr", "plate"))
-    shot = shot.with_zone(shot.zones[0].but(matte=Matte(on=True, pull=LumaPull())))
+    shot = shot.with_zone_matte(shot.zones[0], Matte(pulls=(LumaPull(),)))
     store = PixelStore()
-    for name in ("Composite", "Plate", "Matte", "Tint", "Cut-out"):
+    for name in VIEWS:
         assert view(shot, 1, name, None, store, 1.0, Look()).shape == (8, 16, 4)
     assert np.isfinite(compose(shot, 1, store)).all()
 
 
-def test_the_matte_view_flags_what_is_out_of_range():
+def test_alpha_apart_flags_what_is_out_of_range_and_lifts_what_is_between():
     from zonal_mantle.comp.views import show_matte
 
-    codes = show_matte(np.array([[-0.1, 0.5, 1.2]], np.float32), Look(flag_range=True))[0]
-    assert codes[0].tolist() != codes[1].tolist() != codes[2].tolist()
-    assert codes[1, :3].tolist() == [128, 128, 128]
+    alpha = np.array([[-0.1, 0.005, 0.02, 0.98, 0.995, 1.2]], np.float32)
+    codes = show_matte(alpha, apart=True)[0].astype(int)
     assert codes[0, 0] > codes[0, 2]  # blue below 0
-    assert codes[2, 2] > codes[2, 0]  # yellow above 1
+    assert codes[5, 2] > codes[5, 0]  # yellow above 1
+    assert codes[1, 0] < 5  # empty stays black, solid white
+    assert codes[4, 0] > 250
+    assert codes[2, 0] > 50  # a trace of alpha and a faint hole can both be seen
+    assert codes[3, 0] < 200
+    assert show_matte(alpha)[0, 3, 0] == 250
+
+
+def test_a_cut_out_lies_on_the_chosen_ground(parts):
+    shot, folder = parts
+    shot = add_painting(shot, open_source(folder / "sky.exr", "sky"), None)
+    pull = LumaPull(high=Keyed(constant=0.0), high_softness=Keyed(constant=0.0))
+    shot = shot.with_zone_matte(shot.zones[0], Matte(pulls=(pull,)))  # nothing stays
+    shot = shot.but(zones=(shot.zones[0], shot.zones[1].but(match=Match(slope=(Keyed(constant=0.1),) * 3))))
+    store = PixelStore()
+    shown = {
+        ground: view(shot, 1001, "Cut-out", shot.zones[0].id, store, 1.0, Look(backing=ground))[12, 16, 0]
+        for ground in BACKINGS
+    }
+    assert (shown["black"], shown["white"]) == (0, 255)
+    assert shown["grey"] == pytest.approx(118, abs=1)  # published: 18 % grey is 117.6 in sRGB (IEC 61966-2-1)
+    assert shown["new background"] == pytest.approx(124, abs=1)  # the sky, 0.2 linear
 
 
 def test_coverage_names_the_frames_where_the_painting_runs_out(parts):
@@ -120,11 +140,8 @@ def test_coverage_names_the_frames_where_the_painting_runs_out(parts):
 
     slide = Keyed(keys=(Key(frame=1001, value=0, way="straight"), Key(frame=1005, value=40)))
     zone = shot.zones[-1]
-    shot = shot.with_zone(
-        shot.zones[0].but(
-            matte=Matte(on=True, pull=LumaPull(high=Keyed(constant=0.0), high_softness=Keyed(constant=0.0)))
-        )
-    )
+    pull = LumaPull(high=Keyed(constant=0.0), high_softness=Keyed(constant=0.0))
+    shot = shot.with_zone_matte(shot.zones[0], Matte(pulls=(pull,)))
     shot = shot.with_zone(zone.but(placement=Placement(x=slide)))
     reading = take_readings(shot, PixelStore(), scale=1.0).coverage[zone.id]
     # 64 px wide over 32: 16 px to spare on either side; it moves 10 px a frame

@@ -36,7 +36,7 @@ def test_zero_softness_is_a_hard_step():
 def test_invert_gain_and_clamp_come_in_that_order():
     pull = LumaPull(high=number(0.5), high_softness=number(0.5), invert=True, gain=number(2.0))
     assert luma(greys(0.5, 0.625, 0.75, 1.0), pull)[0] == pytest.approx([0, 0.5, 1, 1], abs=1e-4)
-    assert luma(greys(1.0), pull.but(clamp=False))[0] == pytest.approx([2.0], abs=1e-4)
+    assert luma(greys(1.0), pull, clamp=False)[0] == pytest.approx([2.0], abs=1e-4)
 
 
 def test_weights_choose_what_is_looked_at():
@@ -90,12 +90,13 @@ def test_feather_lies_half_on_either_side_of_the_edge(feather):
     shape = Shape(
         id="s",
         keys=(ShapeKey(frame=1, points=((-500, -500), (100, -500), (100, 900), (-500, 900))),),
-        feather_px=feather,
+        feather_in_px=feather,
+        feather_out_px=feather,
     )
     line = shape_alpha(shape, 1, (200, 8))[4]
     assert np.interp(100.0, np.arange(200) + 0.5, line) == pytest.approx(0.5, abs=0.01)
     inside = np.interp(100.0 - feather / 2, np.arange(200) + 0.5, line)
-    assert inside == pytest.approx(0.841, abs=0.02)  # one standard deviation of a Gaussian edge
+    assert inside == pytest.approx(0.84375, abs=0.02)  # the smooth step 3u² − 2u³ at u = 3/4
 
 
 def test_shapes_are_exact_under_proxies():
@@ -119,22 +120,22 @@ def test_keep_is_solid_drop_is_empty_and_drop_has_the_last_word():
         square("keep"),
         square("drop").but(keys=(ShapeKey(frame=1, points=((20, 0), (40, 0), (40, 40), (20, 40))),)),
     )
-    alpha = build_matte(plate, Matte(on=True, shapes=(drop, keep)), 1)
+    alpha = build_matte(plate, Matte(shapes=(drop, keep)), 1).alpha
     assert (alpha[15, 15], alpha[15, 25], alpha[5, 5]) == (1, 0, 0)
-    alone = build_matte(plate, Matte(on=True, shapes=(drop,)), 1)
+    alone = build_matte(plate, Matte(shapes=(drop,)), 1).alpha
     assert (alone[5, 5], alone[5, 25]) == (1, 0)
-    off = build_matte(plate, Matte(on=True, shapes=(drop.but(on=False), keep)), 1)
+    off = build_matte(plate, Matte(shapes=(drop.but(on=False), keep)), 1).alpha
     assert off[15, 25] == 1
 
 
 def test_readings_measure_what_was_put_there():
     alpha = np.zeros((100, 200), np.float32)
     alpha[50:] = 1
-    clean = read_matte(alpha, Matte(on=True), 1)
+    clean = read_matte(alpha, Matte(), 1)
     assert (clean.holes, clean.leftover) == (0, 0)
     alpha[80:85, 100:110] = 0.5
     alpha[10:12, 20:40] = 0.2
-    dirty = read_matte(alpha, Matte(on=True), 1)
+    dirty = read_matte(alpha, Matte(), 1)
     keep_area = drop_area = 200 * 46  # the edge band, half of the reach of 9 px on either side, belongs to neither
     assert dirty.holes == pytest.approx(50 / keep_area, rel=0.05)
     assert dirty.leftover == pytest.approx(40 / drop_area, rel=0.05)
@@ -143,5 +144,5 @@ def test_readings_measure_what_was_put_there():
 def test_a_keep_shape_says_where_solid_is_wanted():
     alpha = np.zeros((100, 200), np.float32)
     shape = square("keep")
-    reading = read_matte(alpha, Matte(on=True, shapes=(shape,)), 1)
+    reading = read_matte(alpha, Matte(shapes=(shape,)), 1)
     assert reading.holes == 1.0

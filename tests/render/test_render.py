@@ -121,7 +121,7 @@ def test_a_script_can_do_the_job(demo, tmp_path):
     session = new(demo / "plate" / "SLT_0140.1001.exr", "Scripted")
     sky = session.add_painting(demo / "paintings" / "evening_sky.exr")
     plate = session.shot.zones[0]
-    session.shot = session.shot.with_zone(plate.but(matte=Matte(on=True, pull=LumaPull())))
+    session.shot = session.shot.with_zone_matte(plate, Matte(pulls=(LumaPull(),)))
     truth = open_shot(demo / "SLT_0140.shot.json").shot.lock("works").marks[0]
     lock = Lock(id="lock1", name="Works", reference_frame=1006, marks=(Mark(x=truth.x, y=truth.y),))
     session.shot = session.shot.with_lock(lock)

@@ -8,6 +8,7 @@ import jsonschema
 import pytest
 
 from zonal_mantle.shot import (
+    ClearSkyPull,
     History,
     Keyed,
     Lock,
@@ -15,6 +16,7 @@ from zonal_mantle.shot import (
     LumaPull,
     Mark,
     Matte,
+    MatteUse,
     Placement,
     Shape,
     ShapeKey,
@@ -44,9 +46,10 @@ def shot(tmp_path: Path) -> Shot:
     )  # fmt: skip
     zone = Zone(
         id="z", name="Sky", source="p", distance_m=None, placement=Placement(rides="l", size=Keyed(constant=2)),
-        matte=Matte(on=True, pull=LumaPull(), shapes=(shape,)),
+        matte=MatteUse(on=True, id="m"),
     )  # fmt: skip
-    return Shot(name="T", plate="p", sources=(source,), locks=(lock,), zones=(zone,))
+    matte = Matte(id="m", name="Edge", pulls=(LumaPull(), ClearSkyPull(id="pull2")), shapes=(shape.but(rides="l"),))
+    return Shot(name="T", plate="p", sources=(source,), locks=(lock,), mattes=(matte,), zones=(zone,))
 
 
 def test_a_saved_shot_comes_back_the_same(shot, tmp_path):
@@ -63,6 +66,44 @@ def test_the_published_schema_is_current_and_fits(shot, tmp_path):
     schema = json.loads(SCHEMA.read_text())
     assert schema == Shot.model_json_schema(mode="serialization")
     jsonschema.validate(json.loads(to_json(shot)), schema)
+
+
+def test_a_shot_of_the_first_format_is_brought_up():
+    # written by release 0.1.0, shortened to what changed since
+    old = {
+        "format": "zonal-mantle-shot", "version": 1, "name": "Old", "plate": "p",
+        "sources": [{"id": "p", "name": "plate", "path": "p.exr", "kind": "still", "width": 64, "height": 36}],
+        "zones": [{
+            "id": "zone1", "name": "Plate", "source": "p", "distance_m": 60.0,
+            "matte": {
+                "on": True,
+                "pull": {"weights": [1, 0, 0], "high": {"constant": 0.7, "keys": []}, "clamp": False},
+                "shapes": [{
+                    "id": "shape1", "name": "Ground", "mode": "keep", "form": "polygon", "feather_px": 2.0, "on": True,
+                    "keys": [{"frame": 1, "points": [[0, 0], [9, 0], [9, 9]]}],
+                }],
+            },
+        }, {"id": "zone2", "name": "Bare", "source": "p", "matte": {"on": False, "pull": None, "shapes": []}}],
+    }  # fmt: skip
+    shot = from_json(json.dumps(old))
+    matte = shot.matte_of(shot.zones[0])
+    assert (matte.name, matte.clamp, matte.pulls[0].weights) == ("Plate matte", False, (1, 0, 0))
+    assert matte.pulls[0].high.constant == 0.7
+    assert (matte.shapes[0].feather_in_px, matte.shapes[0].feather_out_px) == (2, 2)
+    assert shot.zones[0].matte.on
+    assert shot.matte_of(shot.zones[1]) is None
+    assert from_json(to_json(shot)) == shot
+
+
+def test_what_a_matte_rides_on_must_be_there_and_is_let_go_with_its_lock(shot):
+    with pytest.raises(ValueError, match="rides on a lock"):
+        shot.but(locks=())
+    free = shot.without_lock("l")
+    assert free.mattes[0].shapes[0].rides is None
+    assert free.zones[0].placement.rides is None
+    with pytest.raises(ValueError, match="cut by a matte"):
+        shot.but(mattes=())
+    assert shot.without_matte("m").zones[0].matte.id is None
 
 
 def test_a_newer_version_is_refused_and_said_clearly(shot):

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QDialogButtonBox, QFileDialog, QLineEdit, QMessageBox, QWidget
+from PySide6.QtWidgets import QApplication, QComboBox, QDialogButtonBox, QFileDialog, QLineEdit, QMessageBox, QWidget
 
 from zonal_mantle.ui import recent
 from zonal_mantle.ui.theme import dress
@@ -59,6 +59,16 @@ class Hands:
         QTest.keyClicks(editor, text[1:])
         QTest.keyClick(editor, Qt.Key.Key_Return)
         QApplication.processEvents()
+
+    def choose(self, box: QComboBox, text: str) -> None:
+        """Chooses an entry of a list by keyboard, as far as its popup goes."""
+        box.setFocus()
+        index = box.findText(text)
+        assert index >= 0, text
+        box.setCurrentIndex(index)
+        box.textActivated.emit(text)
+        QApplication.processEvents()
+        self.window.bench.refresh()
 
     def open_stage(self, stage: QWidget) -> None:
         self.window.bench.refresh()

@@ -21,7 +21,7 @@ def codes(pixels: np.ndarray) -> np.ndarray:
 def outline(hands, button, points, form=None):
     """Draws a shape: presses its button, clicks its points, closes it with Enter."""
     if form:
-        hands.window.bench.matte.form.setCurrentText(form)
+        hands.window.bench.matte.shapes.form.setCurrentText(form)
     hands.click(button)
     for x, y in points:
         hands.click_plate(x, y)
@@ -45,14 +45,18 @@ def test_from_plate_to_rendered_sky(hands, demo: Path, tmp_path: Path):
     hands.open_stage(bench.matte)
     hands.click(bench.matte.header.switch)
     assert desk.zone.matte.on
-    hands.type_number(bench.matte.high, "0.66")
-    hands.type_number(bench.matte.high_softness, "0.2")
-    assert (desk.zone.matte.pull.high.at(1001), desk.zone.matte.pull.high_softness.at(1001)) == (0.66, 0.2)
+    pulls = bench.matte.pulls
+    hands.click(pulls.remove)  # the clear-sky pull that a new matte begins with
+    hands.choose(pulls.add, "luma")
+    hands.type_number(pulls.form.high, "0.66")
+    hands.type_number(pulls.form.high_softness, "0.2")
+    assert (desk.matte.pulls[0].high.at(1001), desk.matte.pulls[0].high_softness.at(1001)) == (0.66, 0.2)
 
     # draw both shapes: all the ground stays, the upper sky goes
-    outline(hands, bench.matte.draw_keep, [(2, 222), (638, 222), (638, 358), (2, 358)])
-    outline(hands, bench.matte.draw_drop, [(2, 2), (638, 2), (638, 30), (2, 30)])
-    keep, drop = desk.zone.matte.shapes
+    hands.click(bench.matte.parts["Shapes"][0])
+    outline(hands, bench.matte.shapes.keep, [(2, 222), (638, 222), (638, 358), (2, 358)])
+    outline(hands, bench.matte.shapes.drop, [(2, 2), (638, 2), (638, 30), (2, 30)])
+    keep, drop = desk.matte.shapes
     assert (keep.mode, drop.mode) == ("keep", "drop")
     assert abs(keep.points_at(1001)[0][1] - 222) < 1.5
     window.viewer.tool.chosen = None

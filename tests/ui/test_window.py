@@ -150,23 +150,24 @@ def test_a_shape_is_drawn_moved_keyed_switched_and_removed(opened):
     plate = desk.shot.zones[0].id
     desk.choose_zone(plate)
     opened.open_stage(matte)
-    count = len(desk.zone.matte.shapes)
-    opened.click(matte.draw_keep)
+    opened.click(matte.parts["Shapes"][0])
+    count = len(desk.matte.shapes)
+    opened.click(matte.shapes.keep)
     for x, y in ((400, 60), (460, 60), (460, 110), (400, 110)):
         opened.click_plate(x, y)
     opened.click_plate(400, 60)  # the first point closes it
-    assert len(desk.zone.matte.shapes) == count + 1
-    shape = desk.zone.matte.shapes[-1]
+    assert len(desk.matte.shapes) == count + 1
+    shape = desk.matte.shapes[-1]
     desk.set_frame(1009)
-    opened.click(matte.key)
+    opened.click(matte.shapes.key)
     opened.drag_plate(430, 85, 470, 85)
-    moved = desk.zone.matte.shapes[-1]
+    moved = desk.matte.shapes[-1]
     assert [key.frame for key in moved.keys] == [shape.keys[0].frame, 1009]
     assert moved.points_at(1009)[0][0] == pytest.approx(shape.points_at(1001)[0][0] + 40, abs=1.5)
     opened.settled()
-    assert desk.store.matte(desk.shot.plate_source, desk.zone.matte, 1009)[85, 470] == 1
+    assert desk.store.matte(desk.shot, desk.matte, 1009).alpha[85, 470] == 1
     QTest.keyClick(window.viewer, Qt.Key.Key_Delete)
-    assert len(desk.zone.matte.shapes) == count
+    assert len(desk.matte.shapes) == count
 
 
 def test_a_shape_with_two_points_is_refused_in_words(opened):
@@ -174,7 +175,8 @@ def test_a_shape_with_two_points_is_refused_in_words(opened):
     desk.choose_zone(desk.shot.zones[0].id)
     opened.open_stage(window.bench.matte)
     before = desk.shot
-    opened.click(window.bench.matte.draw_drop)
+    opened.click(window.bench.matte.parts["Shapes"][0])
+    opened.click(window.bench.matte.shapes.drop)
     opened.click_plate(100, 60)
     opened.click_plate(200, 60)
     QTest.keyClick(window.viewer, Qt.Key.Key_Return)

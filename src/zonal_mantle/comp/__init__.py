@@ -3,17 +3,21 @@
 from .frame import compose
 from .jobs import Cancelled, Job
 from .readings import Finding, Readings, take_readings
+from .readings_matte import MatteOverShot
 from .solve import solve_lock
 from .store import PixelStore
-from .views import CHANNELS, VIEWS, Look, ViewName, view
+from .views import BACKINGS, CHANNELS, STEPPED, VIEWS, Look, ViewName, view
 
 __all__ = [
+    "BACKINGS",
     "CHANNELS",
+    "STEPPED",
     "VIEWS",
     "Cancelled",
     "Finding",
     "Job",
     "Look",
+    "MatteOverShot",
     "PixelStore",
     "Readings",
     "ViewName",

@@ -61,4 +61,8 @@ class ByteCache:
 
 
 def _size(value: Any) -> int:
-    return int(value.nbytes) if isinstance(value, np.ndarray) else 1024
+    """Bytes of an array, or of all arrays that a value holds."""
+    if isinstance(value, np.ndarray):
+        return int(value.nbytes)
+    parts = vars(value).values() if hasattr(value, "__dict__") else ()
+    return 1024 + sum(int(part.nbytes) for part in parts if isinstance(part, np.ndarray))

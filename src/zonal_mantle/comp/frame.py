@@ -9,12 +9,13 @@ from numpy.typing import NDArray
 
 from ..match.air import transmittance
 from ..match.cdl import grade_numbers
+from ..matte import Made
 from ..media.bands import cleared, run_bands
 from ..place.minify import shrink_steps
 from ..place.transform import zone_matrix
 from ..place.warp import inverse_for
 from ..shot import Shot, Zone
-from .lay import lay_painting, lay_plate
+from .lay import lay_foreground, lay_painting, lay_plate
 from .store import PixelStore, proxy_size
 
 Array = NDArray[np.float32]
@@ -48,10 +49,8 @@ def compose(
 
 def _lay(shot: Shot, zone: Zone, frame: int, store: PixelStore, scale: float, out: Array) -> None:
     height = out.shape[0]
-    plate_source = shot.plate_source
-    matte, matted = _NO_MATTE, False
-    if zone.matte.on and plate_source is not None:
-        matte, matted = store.matte(plate_source, zone.matte, frame, scale), True
+    made = zone_matte(shot, zone, frame, store, scale)
+    matte, matted = (made.alpha, True) if made is not None else (_NO_MATTE, False)
     grade, graded, powered = grade_numbers(zone.match, frame)
     hazy = zone.match.on and zone.match.air
     keep = np.float32(transmittance(zone.distance_m, shot.air.visibility_m) if hazy else 1.0)
@@ -59,8 +58,10 @@ def _lay(shot: Shot, zone: Zone, frame: int, store: PixelStore, scale: float, ou
     look = (matted, grade, graded, powered, keep, haze)
     source = shot.source(zone.source)
     if shot.holds_plate(zone):
-        plate = store.plate(source, frame, scale)
-        run_bands(lay_plate, height, plate, matte, *look, out)
+        if made is not None and made.foreground is not None:
+            run_bands(lay_foreground, height, made.foreground, *look[1:], out)
+        else:
+            run_bands(lay_plate, height, store.plate(source, frame, scale), matte, *look, out)
         return
     if not zone.placement.on:
         return
@@ -68,6 +69,14 @@ def _lay(shot: Shot, zone: Zone, frame: int, store: PixelStore, scale: float, ou
     level = store.painting(source, frame, shrink_steps(matrix))
     inverse = inverse_for(matrix, (source.height, source.width), level.shape)
     run_bands(lay_painting, height, level, inverse, matte, *look, out)
+
+
+def zone_matte(shot: Shot, zone: Zone, frame: int, store: PixelStore, scale: float = 1.0) -> Made | None:
+    """What cuts a zone on a frame; None where nothing does."""
+    matte = shot.matte_of(zone)
+    if not zone.matte.on or matte is None or shot.plate_source is None:
+        return None
+    return store.matte(shot, matte, frame, scale)
 
 
 def proxy_matrix(shot: Shot, scale: float) -> NDArray[np.float64]:

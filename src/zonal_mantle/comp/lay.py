@@ -68,6 +68,20 @@ def lay_plate(y0, y1, plate, matte, matted, grade, graded, powered, keep, haze, 
 
 
 @kernel
+def lay_foreground(y0, y1, foreground, grade, graded, powered, keep, haze, acc):  # type: ignore[no-untyped-def]
+    """The plate without its old sky: premultiplied RGBA."""
+    width = acc.shape[1]
+    row, share = np.empty(4 * width, np.float32), np.empty(width, np.float32)
+    for y in range(y0, y1):
+        have = acc[y].reshape(-1)
+        if _open_row(have, share, False, share) > 0:
+            row[:] = foreground[y].reshape(-1)
+            if graded:
+                grade_row(row, grade, powered)
+            _blend_row(row, share, keep, haze, have)
+
+
+@kernel
 def lay_painting(  # type: ignore[no-untyped-def]
     y0, y1, painting, inverse, matte, matted, grade, graded, powered, keep, haze, acc
 ):

@@ -9,12 +9,12 @@ from typing import Any
 import numpy as np
 
 from ..lock import LockReading, read_lock
-from ..matte import read_matte
 from ..media import source_problem
 from ..place.coverage import CoverageReading, uncovered
 from ..place.transform import zone_matrix
-from ..shot import Shot, Zone
-from .frame import openness, proxy_matrix
+from ..shot import Matte, Shot, Zone
+from .frame import openness, proxy_matrix, zone_matte
+from .readings_matte import MatteOverShot, MatteTally
 from .store import PixelStore, proxy_size
 
 CHECK_SCALE = 0.25
@@ -22,6 +22,8 @@ HOLES_ACCEPTED = 0.002
 LEFTOVER_ACCEPTED = 0.002
 RESIDUAL_ACCEPTED_PX = 0.3
 UNCOVERED_ACCEPTED = 0.00005
+HALO_ACCEPTED = 12.0  # display code values
+CHATTER_ACCEPTED = 0.12  # alpha a frame
 
 
 @dataclass(frozen=True)
@@ -34,19 +36,9 @@ class Finding:
     words: str
 
 
-@dataclass(frozen=True)
-class MatteOverShot:
-    """A matte's worst frames: shares 0…1."""
-
-    holes: float
-    holes_frame: int
-    leftover: float
-    leftover_frame: int
-
-
 @dataclass
 class Readings:
-    """Every number the shot's stages show, by the id of their zone or lock."""
+    """Every number the shot's stages show, by the id of their matte, lock or zone."""
 
     mattes: dict[str, MatteOverShot] = field(default_factory=dict)
     locks: dict[str, LockReading] = field(default_factory=dict)
@@ -100,26 +92,19 @@ def _over_frames(
 ) -> None:
     source = shot.plate_source
     assert source is not None
-    matted = [zone for zone in shot.zones if zone.on and zone.matte.on]
+    used = {zone.matte.id for zone in shot.zones if zone.on and zone.matte.on}
+    tallies = {matte.id: MatteTally(shot, matte, store, scale) for matte in shot.mattes if matte.id in used}
     hung = [zone for zone in shot.zones if zone.on and zone.placement.on and not shot.holds_plate(zone)]
-    holes: dict[str, list[float]] = {zone.id: [] for zone in matted}
-    leftover: dict[str, list[float]] = {zone.id: [] for zone in matted}
     short: dict[str, list[float]] = {zone.id: [] for zone in hung}
     size = proxy_size(shot.size, scale)
     for done, frame in enumerate(shot.frames):
         progress(done / len(shot.frames), f"Reading frame {frame}")
-        for zone in matted:
-            reading = read_matte(store.matte(source, zone.matte, frame, scale), zone.matte, frame, scale)
-            holes[zone.id].append(reading.holes)
-            leftover[zone.id].append(reading.leftover)
+        for tally in tallies.values():
+            tally.add(frame)
         for zone in hung:
             short[zone.id].append(float(missing_cover(shot, zone, frame, store, scale).sum()) / (size[0] * size[1]))
     first = shot.first
-    for zone in matted:
-        h, l = np.array(holes[zone.id]), np.array(leftover[zone.id])
-        out.mattes[zone.id] = MatteOverShot(
-            float(h.max()), first + int(h.argmax()), float(l.max()), first + int(l.argmax())
-        )
+    out.mattes = {id: tally.result() for id, tally in tallies.items()}
     for zone in hung:
         share = np.array(short[zone.id])
         out.coverage[zone.id] = CoverageReading(
@@ -136,21 +121,18 @@ def missing_cover(shot: Shot, zone: Zone, frame: int, store: PixelStore, scale: 
     matrix = proxy_matrix(shot, scale) @ zone_matrix(shot, zone, frame)
     opened = openness(shot, zone, frame, store, scale)
     opened[opened < 0.02] = 0
-    if zone.matte.on and shot.plate_source is not None:
-        opened = opened * np.clip(store.matte(shot.plate_source, zone.matte, frame, scale), 0, 1)
+    made = zone_matte(shot, zone, frame, store, scale)
+    if made is not None:
+        opened = opened * np.clip(made.alpha, 0, 1)
     return uncovered(np.ascontiguousarray(painting[..., 3]), matrix, proxy_size(shot.size, scale), opened)
 
 
 def _findings(shot: Shot, readings: Readings) -> list[Finding]:
     found: list[Finding] = []
+    for matte in shot.mattes:
+        if reading := readings.mattes.get(matte.id):
+            found += _matte_findings(matte, reading)
     for zone in shot.zones:
-        matte = readings.mattes.get(zone.id)
-        if matte and matte.holes > HOLES_ACCEPTED:
-            words = f"{zone.name}: {matte.holes:.1%} of the keep area is not solid."
-            found.append(Finding("Matte", zone.id, matte.holes_frame, words))
-        if matte and matte.leftover > LEFTOVER_ACCEPTED:
-            words = f"{zone.name}: {matte.leftover:.1%} of the dropped area is not empty."
-            found.append(Finding("Matte", zone.id, matte.leftover_frame, words))
         cover = readings.coverage.get(zone.id)
         if cover and cover.covered < cover.frames:
             words = f"{zone.name} runs out on {cover.frames - cover.covered} of {cover.frames} frames."
@@ -159,13 +141,35 @@ def _findings(shot: Shot, readings: Readings) -> list[Finding]:
             words = f"{zone.name} rides on {shot.lock(zone.placement.rides).name}, which is not solved."
             found.append(Finding("Lock", zone.id, shot.first, words))
     for lock in shot.locks:
-        reading = readings.locks.get(lock.id)
-        if reading and reading.worst_px > RESIDUAL_ACCEPTED_PX:
-            words = f"{lock.name} is off by {reading.worst_px:.2f} px at its worst."
-            found.append(Finding("Lock", lock.id, reading.worst_frame, words))
-        if reading and reading.solved < reading.wanted:
+        held = readings.locks.get(lock.id)
+        if held and held.worst_px > RESIDUAL_ACCEPTED_PX:
+            words = f"{lock.name} is off by {held.worst_px:.2f} px at its worst."
+            found.append(Finding("Lock", lock.id, held.worst_frame, words))
+        if held and held.solved < held.wanted:
             gaps = [frame for frame in shot.frames if lock.at(frame) is None]
             reason = lock.lost[0] if lock.lost else "not solved to the end."
-            words = f"{lock.name} holds {reading.solved} of {reading.wanted} frames. {reason}"
+            words = f"{lock.name} holds {held.solved} of {held.wanted} frames. {reason}"
             found.append(Finding("Lock", lock.id, gaps[0], words))
+    return found
+
+
+def _matte_findings(matte: Matte, reading: MatteOverShot) -> list[Finding]:
+    """What is outside of the acceptable in one matte, each on its worst frame."""
+    if reading.problem:
+        return [Finding("Matte", matte.id, reading.problem_frame, f"{matte.name}: {reading.problem}")]
+    found = []
+    if reading.holes > HOLES_ACCEPTED:
+        size = f"the largest {reading.largest_hole_px2:.0f} px²"
+        words = f"{matte.name}: {reading.holes:.1%} of the keep area is not solid, {size}."
+        found.append(Finding("Matte", matte.id, reading.holes_frame, words))
+    if reading.leftover > LEFTOVER_ACCEPTED:
+        words = f"{matte.name}: {reading.leftover:.1%} of the dropped area is not empty."
+        found.append(Finding("Matte", matte.id, reading.leftover_frame, words))
+    if reading.halo is not None and abs(reading.halo) > HALO_ACCEPTED:
+        kind = "pale" if reading.halo > 0 else "dark"
+        words = f"{matte.name}: a {kind} fringe, {reading.halo:+.0f} of 255 toward the old sky."
+        found.append(Finding("Matte", matte.id, reading.halo_frame, words))
+    if reading.chatter is not None and reading.chatter > CHATTER_ACCEPTED:
+        words = f"{matte.name}: the edge chatters, alpha changes by {reading.chatter:.2f} a frame."
+        found.append(Finding("Matte", matte.id, reading.chatter_frame, words))
     return found

@@ -6,11 +6,12 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..matte import build_matte
+from ..matte import Made, MatteError, Surroundings, build_matte
 from ..media import read_frame
 from ..place.minify import shrunk
-from ..place.warp import with_alpha
-from ..shot import Matte, Source
+from ..place.transform import lock_matrix
+from ..place.warp import warp, with_alpha
+from ..shot import DifferencePull, Matte, Shot, Source
 from .cache import ByteCache
 
 Array = NDArray[np.float32]
@@ -54,12 +55,58 @@ class PixelStore:
         key = ("painting", source, frame, *steps)
         return np.asarray(self._paintings.make(key, full if steps == (0, 0) else small), np.float32)
 
-    def matte(self, plate: Source, matte: Matte, frame: int, scale: float = 1.0) -> Array:
-        """A matte on a frame, (h, w) float32."""
-        key = ("matte", plate, matte, frame, scale)
-        return np.asarray(
-            self._frames.make(key, lambda: build_matte(self.plate(plate, frame, scale), matte, frame, scale)),
-            np.float32,
+    def matte(self, shot: Shot, matte: Matte, frame: int, scale: float = 1.0) -> Made:
+        """A matte on a frame. One that cannot be made keeps all of the plate and says why in `problem`."""
+
+        def make() -> Made:
+            plate = shot.plate_source
+            assert plate is not None
+            pixels = self.plate(plate, frame, scale)
+            try:
+                return build_matte(pixels, matte, frame, scale, self._around(shot, scale))
+            except MatteError as problem:
+                return Made(np.ones(pixels.shape[:2], np.float32), problem=str(problem))
+
+        made = self._frames.make(_matte_key(shot, matte, frame, scale), make)
+        assert isinstance(made, Made)
+        return made
+
+    def matte_steps(self, shot: Shot, matte: Matte, frame: int) -> dict[str, Array]:
+        """A matte's alpha after each step, by the step's name, at full size."""
+        key = (*_matte_key(shot, matte, frame, 1.0), "steps")
+        plate = shot.plate_source
+        assert plate is not None
+        made = self._frames.get(key)
+        if made is None:
+            try:
+                around = self._around(shot, 1.0)
+                made = build_matte(self.plate(plate, frame), matte, frame, 1.0, around, with_steps=True)
+            except MatteError:
+                return {}
+            self._frames.put(key, made)
+        return dict(made.steps)
+
+    def _around(self, shot: Shot, scale: float) -> Surroundings:
+        plate = shot.plate_source
+        assert plate is not None
+
+        def clean(pull: DifferencePull, frame: int) -> Array | None:
+            if pull.clean is None:
+                return None
+            source = shot.source(pull.clean)
+            picture = self.painting(source, frame)
+            size = proxy_size(shot.size, scale)
+            fit = np.diag([size[0] / shot.size[0], size[1] / shot.size[1], 1.0])
+            motion = lock_matrix(shot, pull.rides, frame)
+            whole = np.diag([shot.size[0] / source.width, shot.size[1] / source.height, 1.0])
+            return warp(picture, fit @ motion @ whole, size)
+
+        return Surroundings(
+            plate=lambda frame: self.plate(plate, frame, scale),
+            lock=lambda id, frame: lock_matrix(shot, id, frame),
+            clean=clean,
+            frames=shot.frames,
+            reference=lambda id: shot.lock(id).reference_frame,
         )
 
     def plate_if_there(self, source: Source, frame: int) -> Array | None:
@@ -67,15 +114,22 @@ class PixelStore:
         pixels: Array | None = self._frames.get(("plate", source, frame))
         return pixels
 
-    def matte_if_there(self, plate: Source, matte: Matte, frame: int) -> Array | None:
+    def matte_if_there(self, shot: Shot, matte: Matte, frame: int) -> Made | None:
         """A matte at full size where it is at hand already."""
-        alpha: Array | None = self._frames.get(("matte", plate, matte, frame, 1.0))
-        return alpha
+        made: Made | None = self._frames.get(_matte_key(shot, matte, frame, 1.0))
+        return made
 
     def clear(self) -> None:
         """Forgets everything, so that files are read anew."""
         self._frames.clear()
         self._paintings.clear()
+
+
+def _matte_key(shot: Shot, matte: Matte, frame: int, scale: float) -> tuple[object, ...]:
+    """All that a matte on a frame depends on."""
+    locks = tuple(shot.lock(id) for id in sorted(matte.locks))
+    sources = tuple(shot.source(id) for id in sorted(matte.sources))
+    return ("matte", shot.plate_source, matte, locks, sources, frame, scale)
 
 
 def proxy_size(size: tuple[int, int], scale: float) -> tuple[int, int]:

@@ -14,17 +14,26 @@ from ..media.bands import run_bands
 from ..media.colour import display_table
 from ..media.curves import HIGHEST_EXPONENT, LOWEST_EXPONENT
 from ..shot import Shot
-from .frame import compose
+from .frame import compose, zone_matte
 from .store import PixelStore, proxy_size
 
 Array = NDArray[np.float32]
 Codes = NDArray[np.uint8]
-ViewName = Literal["Composite", "Plate", "Matte", "Tint", "Cut-out"]
-VIEWS: tuple[ViewName, ...] = ("Composite", "Plate", "Matte", "Tint", "Cut-out")
+ViewName = Literal["Composite", "Plate", "Matte", "Alpha apart", "Tint", "Cut-out"]
+VIEWS: tuple[ViewName, ...] = ("Composite", "Plate", "Matte", "Alpha apart", "Tint", "Cut-out")
+STEPPED: tuple[ViewName, ...] = ("Plate", "Matte", "Cut-out", "Composite")
+BACKINGS = ("checker", "black", "white", "grey", "new background")
 CHANNELS = ("RGB", "Red", "Green", "Blue", "Alpha", "Luma")
 
 _BASE = (LOWEST_EXPONENT + 127) << 10
 _COUNT = (HIGHEST_EXPONENT - LOWEST_EXPONENT) << 10
+_GREYS = {  # scene-linear; middle grey is 18 %
+    "checker": (np.float32(0.10), np.float32(0.17)),
+    "black": (np.float32(0), np.float32(0)),
+    "white": (np.float32(1), np.float32(1)),
+    "grey": (np.float32(0.18), np.float32(0.18)),
+}
+_NOTHING = np.zeros((1, 1, 4), np.float32)
 _TINT = np.array([0.80, 0.10, 0.02], np.float32)
 
 
@@ -35,7 +44,7 @@ class Look:
     exposure: float = 0.0  # stops
     gamma: float = 1.0
     channel: str = "RGB"
-    flag_range: bool = False  # mattes: below 0 and above 1 made visible
+    backing: str = "checker"  # what lies behind a cut-out
 
 
 @lru_cache(maxsize=16)
@@ -75,30 +84,44 @@ def _show_rows(y0, y1, pixels, gain, table, channel, out):  # type: ignore[no-un
 
 
 @numba.njit(cache=True, nogil=True)
-def _grey_rows(y0, y1, alpha, flag, out):  # type: ignore[no-untyped-def]
+def _grey_rows(y0, y1, alpha, apart, out):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(alpha.shape[1]):
             a = alpha[y, x]
             value = np.uint8(min(max(a, np.float32(0.0)), np.float32(1.0)) * 255 + 0.5)
             out[y, x, 0] = out[y, x, 1] = out[y, x, 2] = value
             out[y, x, 3] = 255
-            if flag and a < 0:
+            if not apart:
+                continue
+            if a < np.float32(-1e-4):
                 out[y, x, 0], out[y, x, 1], out[y, x, 2] = 178, 114, 0
-            elif flag and a > 1:
+            elif a > np.float32(1.0001):
                 out[y, x, 0], out[y, x, 1], out[y, x, 2] = 66, 228, 240
+            elif np.float32(0.01) <= a <= np.float32(0.99):
+                lifted = np.uint8(56 + 136 * a)
+                out[y, x, 0] = out[y, x, 1] = out[y, x, 2] = lifted
 
 
 @numba.njit(cache=True, nogil=True)
-def _mix_rows(y0, y1, plate, alpha, mode, tint, out):  # type: ignore[no-untyped-def]
+def _tint_rows(y0, y1, plate, alpha, tint, out):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(alpha.shape[1]):
             a = min(max(alpha[y, x], np.float32(0.0)), np.float32(1.0))
-            check = np.float32(0.10) if ((x >> 4) + (y >> 4)) & 1 else np.float32(0.17)
             for c in range(3):
-                if mode == 0:
-                    out[y, x, c] = plate[y, x, c] * (1 - 0.55 * (1 - a)) + tint[c] * 0.55 * (1 - a)
-                else:
-                    out[y, x, c] = plate[y, x, c] * a + check * (1 - a)
+                out[y, x, c] = plate[y, x, c] * (1 - 0.55 * (1 - a)) + tint[c] * 0.55 * (1 - a)
+
+
+@numba.njit(cache=True, nogil=True)
+def _cut_rows(y0, y1, plate, alpha, cleared, dark, light, behind, out):  # type: ignore[no-untyped-def]
+    """What stays over a checker of two greys, or over a picture."""
+    for y in range(y0, y1):
+        for x in range(alpha.shape[1]):
+            a = min(max(alpha[y, x], np.float32(0.0)), np.float32(1.0))
+            check = dark if ((x >> 4) + (y >> 4)) & 1 else light
+            for c in range(3):
+                stays = plate[y, x, c] if cleared else plate[y, x, c] * a
+                under = behind[y, x, c] if behind.shape[0] > 1 else check
+                out[y, x, c] = stays + under * (1 - a)
 
 
 def show(pixels: Array, look: Look = Look()) -> Codes:
@@ -115,10 +138,15 @@ def show(pixels: Array, look: Look = Look()) -> Codes:
     return out
 
 
-def show_matte(alpha: Array, look: Look = Look()) -> Codes:
-    """A matte as grey. (h, w, 4) uint8."""
+def show_matte(alpha: Array, apart: bool = False) -> Codes:
+    """A matte as grey; apart: below 0 blue, above 1 yellow, and 0.01 to 0.99 lifted so that faint holes show.
+
+    Returns
+    -------
+    (h, w, 4) uint8.
+    """
     out = np.empty((*alpha.shape, 4), np.uint8)
-    run_bands(_grey_rows, out.shape[0], alpha, look.flag_range, out)
+    run_bands(_grey_rows, out.shape[0], alpha, apart, out)
     return out
 
 
@@ -151,12 +179,21 @@ def view(
     zone = next((z for z in shot.zones if z.id == zone_id), None)
     if zone is None or not zone.matte.on:
         zone = next((z for z in shot.near_to_far() if z.matte.on), zone)
-    if zone is None or not zone.matte.on:
-        alpha = np.ones(plate.shape[:2], np.float32)
-    else:
-        alpha = store.matte(source, zone.matte, frame, scale)
-    if name == "Matte":
-        return show_matte(alpha, look)
+    made = None if zone is None else zone_matte(shot, zone, frame, store, scale)
+    alpha = np.ones(plate.shape[:2], np.float32) if made is None else made.alpha
+    if name in ("Matte", "Alpha apart"):
+        return show_matte(alpha, name == "Alpha apart")
     mixed = np.empty_like(plate)
-    run_bands(_mix_rows, mixed.shape[0], plate, alpha, 0 if name == "Tint" else 1, _TINT, mixed)
+    if name == "Tint":
+        run_bands(_tint_rows, mixed.shape[0], plate, alpha, _TINT, mixed)
+        return show(mixed, look)
+    behind = _NOTHING
+    if look.backing == "new background" and zone is not None:
+        order = shot.near_to_far()
+        behind = compose(shot, frame, store, scale, order[order.index(zone) + 1 :])
+    greys = _GREYS.get(look.backing, _GREYS["checker"])
+    cleared = made is not None and made.foreground is not None
+    stays = made.foreground if made is not None and made.foreground is not None else plate
+    rim = stays[..., 3] if cleared else alpha
+    run_bands(_cut_rows, mixed.shape[0], stays, rim, cleared, *greys, behind, mixed)
     return show(mixed, look)

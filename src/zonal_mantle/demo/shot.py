@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from ..api import Session, new
 from ..comp import PixelStore, solve_lock
 from ..lock import Found, Patch, lock_feed, similarity
-from ..shot import Air, Keyed, Lock, LumaPull, Mark, Matte, Placement, Shape, ShapeKey, Shot, Zone
+from ..shot import Air, ClearSkyPull, Keyed, Lock, Mark, Matte, Placement, Shape, ShapeKey, Shot, Zone
 from .camera import Camera
 from .paintings import SKY_HORIZON, SKY_SIZE
 from .write import NAME, DemoPlan, write_demo
@@ -150,7 +150,7 @@ def _places(feed: NDArray[np.float32], region: Array, count: int = 260) -> list[
 
 
 def _plate_zone(session: Session, truth: dict[str, Any], offset: int) -> None:
-    """The luma pull, a keep shape over the ground, one that rolls with the wagon's heap, a drop shape in the sky."""
+    """The clear-sky pull; keep shapes over the ground and rolling with the wagon's heap, a drop shape in the sky."""
     width, height = truth["size"]
     unit = width / 1280
     ground, heap = [], []
@@ -175,13 +175,18 @@ def _plate_zone(session: Session, truth: dict[str, Any], offset: int) -> None:
     top = ((-80.0, -80.0), (width + 80.0, -80.0), (width + 80.0, 70 * unit), (-80.0, 70 * unit))
     above = ShapeKey(frame=session.shot.first, points=top)
     shapes = (
-        Shape(id="shape1", name="Ground", mode="keep", keys=tuple(ground), feather_px=2 * unit),
-        Shape(id="shape2", name="Salt heap", mode="keep", form="smooth", keys=tuple(heap), feather_px=1.5 * unit),
-        Shape(id="shape3", name="Upper sky", mode="drop", keys=(above,), feather_px=12 * unit),
+        Shape(id="shape1", name="Ground", mode="keep", keys=tuple(ground), **_soft(2 * unit)),
+        Shape(id="shape2", name="Salt heap", mode="keep", form="smooth", keys=tuple(heap), **_soft(1.5 * unit)),
+        Shape(id="shape3", name="Upper sky", mode="drop", keys=(above,), **_soft(12 * unit)),
     )  # fmt: skip
-    pull = LumaPull(high=Keyed(constant=0.66), high_softness=Keyed(constant=0.20))
+    pull = ClearSkyPull()
     zone = session.shot.zones[0]
-    session.shot = session.shot.with_zone(zone.but(name="Saltworks", matte=Matte(on=True, pull=pull, shapes=shapes)))
+    matte = Matte(id="matte1", name="Saltworks edge", pulls=(pull,), shapes=shapes)
+    session.shot = session.shot.with_zone_matte(zone.but(name="Saltworks"), matte)
+
+
+def _soft(width: float) -> dict[str, float]:
+    return {"feather_in_px": width, "feather_out_px": width}
 
 
 def _hung(shot: Shot, zone: Zone, truth: dict[str, Any], index: int, rides: str) -> Zone:

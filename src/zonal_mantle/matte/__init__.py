@@ -1,17 +1,40 @@
-"""Mattes: pulls, shapes, readings."""
+"""Mattes: pulls, levels, edge, old-sky removal, shapes, readings."""
 
-from .build import build_matte
+from .build import Made, Surroundings, build_matte, feed_of
+from .clear_sky import clear_sky, fit_sky
+from .colour import colour
+from .difference import difference
+from .errors import MatteError
 from .luma import PRESETS, luma
-from .readings import MatteReading, read_matte
-from .shapes import coverage, outline, shape_alpha
+from .oklab import oklab
+from .old_sky import remove_old_sky
+from .readings import MatteReading, chatter, halo, outside, read_matte
+from .screen import despill, screen
+from .shapes import coverage, outline, shape_alpha, standing
 
 __all__ = [
     "PRESETS",
+    "Made",
+    "MatteError",
     "MatteReading",
+    "Surroundings",
     "build_matte",
+    "chatter",
+    "clear_sky",
+    "colour",
     "coverage",
+    "despill",
+    "difference",
+    "feed_of",
+    "fit_sky",
+    "halo",
     "luma",
+    "oklab",
     "outline",
+    "outside",
     "read_matte",
+    "remove_old_sky",
+    "screen",
     "shape_alpha",
+    "standing",
 ]

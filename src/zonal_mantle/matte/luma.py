@@ -5,10 +5,11 @@ from __future__ import annotations
 import numba
 import numpy as np
 from numpy.typing import NDArray
+from scipy.interpolate import PchipInterpolator
 
 from ..media.bands import run_bands
 from ..media.powers import FAST, coded_row
-from ..shot.zone import LumaPull
+from ..shot.matte import LumaPull
 
 Array = NDArray[np.float32]
 
@@ -36,12 +37,22 @@ def _undecided(keep, drop):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
-def _pull_row(row, feed, weights, levels, invert, clamp, out):  # type: ignore[no-untyped-def]
+def _pull_row(row, feed, weights, levels, invert, clamp, curve, out):  # type: ignore[no-untyped-def]
     low, low_soft, high, high_soft, gain = levels
     red, green, blue = weights
     zero, one, hard = np.float32(0), np.float32(1), np.float32(1e-7)
     coded_row(row, feed)
     low_slope, high_slope = one / max(low_soft, hard), one / max(high_soft, hard)
+    if curve.shape[0] > 1:
+        last = np.float32(curve.shape[0] - 1)
+        for x in range(out.shape[0]):
+            value = red * feed[3 * x] + green * feed[3 * x + 1] + blue * feed[3 * x + 2]
+            place = min(max((value + np.float32(0.25)) * last / np.float32(1.75), zero), last)
+            k = min(int(place), curve.shape[0] - 2)
+            alpha = curve[k] + (curve[k + 1] - curve[k]) * (place - np.float32(k))
+            alpha = (one - alpha if invert else alpha) * gain
+            out[x] = min(max(alpha, zero), one) if clamp else alpha
+        return
     for x in range(out.shape[0]):
         k = np.uintp(3 * x)
         value = red * feed[k] + green * feed[k + np.uintp(1)] + blue * feed[k + np.uintp(2)]
@@ -53,14 +64,21 @@ def _pull_row(row, feed, weights, levels, invert, clamp, out):  # type: ignore[n
 
 
 @numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
-def _rows(y0, y1, pixels, weights, levels, invert, clamp, keep, drop, shaped, out):  # type: ignore[no-untyped-def]
+def _rows(y0, y1, pixels, weights, levels, invert, clamp, curve, keep, drop, shaped, out):  # type: ignore[no-untyped-def]
     one, width = np.float32(1), pixels.shape[1]
     feed = np.empty(3 * width, np.float32)
     for y in range(y0, y1):
         first, end = _undecided(keep[y], drop[y]) if shaped else (0, width)
         row = pixels[y].reshape(-1)
         _pull_row(
-            row[3 * first : 3 * end], feed[3 * first : 3 * end], weights, levels, invert, clamp, out[y, first:end]
+            row[3 * first : 3 * end],
+            feed[3 * first : 3 * end],
+            weights,
+            levels,
+            invert,
+            clamp,
+            curve,
+            out[y, first:end],
         )
         if shaped:
             for x in range(first):
@@ -71,19 +89,26 @@ def _rows(y0, y1, pixels, weights, levels, invert, clamp, keep, drop, shaped, ou
                 out[y, x] = keep[y, x] * (one - drop[y, x])
 
 
-def luma(pixels: Array, pull: LumaPull, frame: float = 0, shapes: tuple[Array, Array] | None = None) -> Array:
+def luma(
+    pixels: Array,
+    pull: LumaPull,
+    frame: float = 0,
+    shapes: tuple[Array, Array] | None = None,
+    clamp: bool = True,
+) -> Array:
     """Pulls a matte from brightness.
 
     Parameters
     ----------
     pixels : (h, w, 3) float32, scene-linear.
-    pull : thresholds in coded values (0 black, 1 white), weights, invert, gain, clamp.
+    pull : thresholds in coded values (0 black, 1 white) or a free curve, weights, invert, gain.
     frame : where keyed thresholds are read.
     shapes : coverage of all keep shapes and of all drop shapes, each (h, w) float32, laid over the pull.
+    clamp : whether alpha is kept within 0…1.
 
     Returns
     -------
-    (h, w) float32 alpha; within 0…1 when the pull clamps.
+    (h, w) float32 alpha.
     """
     levels: tuple[np.float32, ...] = tuple(
         np.float32(part.at(frame)) for part in (pull.low, pull.low_softness, pull.high, pull.high_softness, pull.gain)
@@ -91,5 +116,21 @@ def luma(pixels: Array, pull: LumaPull, frame: float = 0, shapes: tuple[Array, A
     out = np.empty(pixels.shape[:2], np.float32)
     covers = (_NONE, _NONE, False) if shapes is None else (*shapes, True)
     weights = tuple(np.float32(weight) for weight in pull.weights)
-    run_bands(_rows, pixels.shape[0], pixels, weights, levels, pull.invert, pull.clamp, *covers, out)
+    run_bands(_rows, pixels.shape[0], pixels, weights, levels, pull.invert, clamp, _bent(pull), *covers, out)
     return out
+
+
+def _bent(pull: LumaPull) -> Array:
+    """The free curve at 1024 coded values from −0.25 to 1.5, monotone between its points; one value if there is none.
+
+    References
+    ----------
+    Monotone piecewise cubic interpolation: Fritsch & Carlson 1980 (SciPy's PchipInterpolator).
+    """
+    if len(pull.curve) < 2:
+        return np.zeros(1, np.float32)
+    x, y = np.array(sorted(dict(pull.curve).items())).T
+    if len(x) < 2:
+        return np.zeros(1, np.float32)
+    at = np.clip(np.linspace(-0.25, 1.5, 1024), x[0], x[-1])
+    return np.asarray(PchipInterpolator(x, y)(at), np.float32)

@@ -1,15 +1,19 @@
-"""What is wrong inside a matte, as numbers."""
+"""What is wrong with a matte, as numbers."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..shot.zone import Matte
+from ..media.curves import coded
+from ..shot.matte import Matte
+from .old_sky import sky_behind
 from .shapes import shape_alpha
+from .steady import ALIKE
 
 Array = NDArray[np.float32]
 
@@ -18,21 +22,35 @@ SOLID, EMPTY = 0.99, 0.01
 
 @dataclass(frozen=True)
 class MatteReading:
-    """Shares, 0…1: of the keep area that is not solid, and of the dropped area that is not empty."""
+    """Shares are 0…1.
+
+    holes : of the keep area that is not solid; largest_hole_px2: the largest of them, in plate pixels.
+    leftover : of the dropped area that is not empty.
+    soft : of the frame that is neither solid nor empty.
+    """
 
     holes: float
+    largest_hole_px2: float
     leftover: float
+    soft: float
 
 
-def read_matte(alpha: Array, matte: Matte, frame: float, scale: float = 1.0) -> MatteReading:
-    """Measures holes and leftover.
+def read_matte(
+    alpha: Array,
+    matte: Matte,
+    frame: float,
+    scale: float = 1.0,
+    lock: Callable[[str, int], NDArray] | None = None,
+) -> MatteReading:
+    """Measures holes, leftover and softness.
 
-    The keep area is where most of the neighbourhood (a twenty-fifth of the picture's width) is solid, and
-    all that keep shapes enclose; the dropped area likewise. Edges themselves belong to neither.
+    The keep area is where most of the neighbourhood (a twenty-fifth of the picture's width) is solid, and all that
+    keep shapes enclose; the dropped area likewise. Edges themselves belong to neither.
 
     Parameters
     ----------
     alpha : (h, w) float32, the finished matte.
+    lock : motion of the locks, for shapes that ride.
     """
     height, width = alpha.shape
     reach = max(3, width // 25) | 1
@@ -43,15 +61,74 @@ def read_matte(alpha: Array, matte: Matte, frame: float, scale: float = 1.0) -> 
     for shape in matte.shapes:
         if not shape.on:
             continue
-        inside = shape_alpha(shape.but(feather_px=0.0), frame, (width, height), scale) > 0.999
-        if shape.feather_px > 0:
-            radius = int(np.ceil(shape.feather_px * scale * 1.5)) * 2 + 1
-            inside = cv2.erode(inside.astype(np.uint8), np.ones((radius, radius), np.uint8)) > 0
+        inside = shape_alpha(shape, frame, (width, height), scale, lock) > 0.999
         if shape.mode == "keep":
             keep, drop = keep | inside, drop & ~inside
         else:
             keep, drop = keep & ~inside, drop | inside
+    hole = keep & (alpha < SOLID)
+    count, _, stats, _ = cv2.connectedComponentsWithStats(hole.astype(np.uint8), connectivity=8)
+    largest = float(stats[1:, cv2.CC_STAT_AREA].max()) if count > 1 else 0.0
     return MatteReading(
-        holes=float(np.count_nonzero(alpha[keep] < SOLID) / max(int(np.count_nonzero(keep)), 1)),
+        holes=float(np.count_nonzero(hole) / max(int(np.count_nonzero(keep)), 1)),
+        largest_hole_px2=largest / scale**2,
         leftover=float(np.count_nonzero(alpha[drop] > EMPTY) / max(int(np.count_nonzero(drop)), 1)),
+        soft=float(np.mean((alpha > EMPTY) & (alpha < SOLID))),
     )
+
+
+def outside(alpha: Array) -> float:
+    """Share of the frame whose alpha lies outside 0…1 (before a clamp)."""
+    return float(np.mean((alpha < -1e-4) | (alpha > 1 + 1e-4)))
+
+
+def halo(pixels: Array, alpha: Array, foreground: Array | None = None) -> float | None:
+    """How far the rim leans toward the old sky, in display code values (of 255); None where there is no rim to judge.
+
+    The mean over rim pixels (alpha 0.3 to 0.95) of the colour they carry against that of the solid inside nearest to
+    them, along the way from that inside to the old sky. 0 is clean, above 0 a pale fringe, below 0 a dark one.
+
+    Parameters
+    ----------
+    pixels : (h, w, 3) float32, scene-linear plate; foreground: (h, w, 4) premultiplied, where the sky was removed.
+    """
+    rim = (alpha > 0.3) & (alpha < 0.95)
+    if int(rim.sum()) < 40:
+        return None
+    carried = pixels if foreground is None else foreground[..., :3] / np.maximum(foreground[..., 3:], 1e-3)
+    solid = (alpha > 0.98).astype(np.float32)
+    weight = cv2.GaussianBlur(solid, (0, 0), 3.0)
+    inside = cv2.GaussianBlur(pixels * solid[..., None], (0, 0), 3.0) / np.maximum(weight, 1e-6)[..., None]
+    sky, sure = sky_behind(pixels, alpha)
+    rim &= (weight > 0.02) & (sure > 0.5)
+    if int(rim.sum()) < 40:
+        return None
+    rim_c, in_c, sky_c = (
+        coded(np.ascontiguousarray(part[rim][None], np.float32))[0] for part in (carried, inside, sky)
+    )
+    way = sky_c - in_c
+    length = np.linalg.norm(way, axis=1)
+    far = length > 0.05
+    if int(far.sum()) < 40:
+        return None
+    along = ((rim_c - in_c)[far] * way[far]).sum(axis=1) / length[far]
+    return float(np.mean(along) * 255)
+
+
+def chatter(alpha: Array, feed: Array, other: Array, other_feed: Array, motion: NDArray) -> float | None:
+    """Mean change of alpha from one frame to the next at edges that are locked, 0…1; None where there are none.
+
+    `motion` is the (3, 3) way from the other frame's pixels to this one's. Where the plate itself changed between the
+    two, the edge is not counted.
+    """
+    half = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1]])
+    matrix, size = np.linalg.inv(half) @ motion @ half, (alpha.shape[1], alpha.shape[0])
+    carried = cv2.warpPerspective(
+        other, matrix, size, flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_CONSTANT, borderValue=-9
+    )
+    like = cv2.warpPerspective(other_feed, matrix, size, flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
+    calm = cv2.GaussianBlur(like - feed, (0, 0), 1.5)
+    edge = (alpha > 0.05) & (alpha < 0.95) & (carried > -1) & (np.abs(calm) < ALIKE)
+    if int(edge.sum()) < 40:
+        return None
+    return float(np.mean(np.abs(np.clip(carried[edge], 0, 1) - np.clip(alpha[edge], 0, 1))))

@@ -1,8 +1,10 @@
-"""Shapes to pixels: exact area coverage, smooth curves, feather."""
+"""Shapes to pixels: exact area coverage of outlines, soft edges by distance, motion blur, riding."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from functools import lru_cache
 
 import cv2
 import numba
@@ -11,9 +13,12 @@ from numpy.typing import NDArray
 
 from ..media.bands import cleared, run_bands
 from ..media.powers import FAST
-from ..shot.shapes import Shape
+from ..shot.shapes import Shape, ShapeKey
 
 Array = NDArray[np.float32]
+Points = NDArray[np.float64]
+BLUR_STEPS = 8
+FINEST_BAND_PX = 24.0  # a softer edge than this is drawn smaller and enlarged
 
 
 @numba.njit(cache=True, nogil=True)
@@ -103,49 +108,116 @@ def coverage(points: NDArray, size: tuple[int, int]) -> Array:
     return out
 
 
-def outline(shape: Shape, frame: float, steps: int = 16) -> NDArray[np.float64]:
-    """A shape's closed outline on a frame as a polygon (n, 2), in plate pixels.
+def outline(shape: Shape, frame: float, steps: int = 16) -> Points:
+    """A shape's closed outline on a frame as a polygon (n, 2), in the pixels its keys are in.
 
-    A smooth shape is a closed Catmull–Rom curve through its points (Catmull & Rom 1974).
+    A smooth shape is a closed Catmull–Rom curve through its points (Catmull & Rom 1974); a curve is made of cubic
+    Bézier arcs between its points.
     """
-    points = np.array(shape.points_at(frame), np.float64)
+    return flattened(shape, shape.key_at(frame), steps)[0]
+
+
+def flattened(shape: Shape, key: ShapeKey, steps: int = 16) -> tuple[Points, NDArray[np.float64]]:
+    """An outline as a polygon (n, 2), and its feather share at every corner of that (n)."""
+    points = np.array(key.points, np.float64)
+    shares = np.array(shape.feather_shares or np.ones(len(points)), np.float64)
     if shape.form == "polygon":
-        return points
-    before, after, beyond = np.roll(points, 1, 0), np.roll(points, -1, 0), np.roll(points, -2, 0)
+        return points, shares
+    after = np.roll(points, -1, 0)
+    if shape.form == "smooth":
+        leave, arrive = (after - np.roll(points, 1, 0)) / 6, (points - np.roll(points, -2, 0)) / 6
+    else:
+        handles = np.array(key.handles, np.float64)
+        leave, arrive = handles[:, 2:], np.roll(handles[:, :2], -1, 0)
     t = (np.arange(steps) / steps)[None, :, None]
-    p0, p1, p2, p3 = (p[:, None, :] for p in (before, points, after, beyond))
-    curve = 0.5 * (2 * p1 + (p2 - p0) * t + (2 * p0 - 5 * p1 + 4 * p2 - p3) * t**2 + (3 * p1 - p0 - 3 * p2 + p3) * t**3)
-    return np.asarray(curve.reshape(-1, 2))
+    p0, p1, p2, p3 = (p[:, None, :] for p in (points, points + leave, after + arrive, after))
+    curve = (1 - t) ** 3 * p0 + 3 * (1 - t) ** 2 * t * p1 + 3 * (1 - t) * t**2 * p2 + t**3 * p3
+    between = shares[:, None] * (1 - t[..., 0]) + np.roll(shares, -1)[:, None] * t[..., 0]
+    return np.asarray(curve.reshape(-1, 2)), between.reshape(-1)
 
 
-def shape_alpha(shape: Shape, frame: float, size: tuple[int, int], scale: float = 1.0) -> Array:
+@dataclass(frozen=True)
+class Standing:
+    """A shape as it stands on a frame, in plate pixels: equal wherever it looks equal.
+
+    outlines : one or, where its motion is blurred, several, each the bytes of (n, 2) float64; shares: of (n) float64.
+    """
+
+    outlines: tuple[bytes, ...]
+    shares: bytes
+    feather_in_px: float
+    feather_out_px: float
+    grow_px: float
+    invert: bool
+
+
+def standing(
+    shape: Shape, frame: float, lock: Callable[[str, int], NDArray] | None = None, aspect: float = 1.0
+) -> Standing:
+    """Resolves a shape's keys, its lock and its shutter on a frame.
+
+    `lock` gives the (3, 3) motion of a lock from its reference frame to a frame.
+    """
+    blurred = shape.shutter > 0 and (len(shape.keys) > 1 or shape.rides is not None)
+    steps = BLUR_STEPS if blurred else 1
+    outlines, shares = [], np.zeros(0)
+    for k in range(steps):
+        time = frame + ((k + 0.5) / steps - 0.5) * shape.shutter
+        points, shares = flattened(shape, shape.key_at(time))
+        if shape.rides is not None and lock is not None:
+            lifted = np.concatenate([points, np.ones((len(points), 1))], axis=1) @ _motion(lock, shape.rides, time).T
+            points = lifted[:, :2] / lifted[:, 2:]
+        outlines.append(np.ascontiguousarray(points).tobytes())
+    soft = shape.feather_in_px, shape.feather_out_px
+    return Standing(tuple(outlines), shares.tobytes(), *soft, shape.grow_px, shape.invert)
+
+
+def _motion(lock: Callable[[str, int], NDArray], id: str, time: float) -> NDArray[np.float64]:
+    """A lock at any time, straight between whole frames."""
+    before = int(np.floor(time))
+    share = time - before
+    a = np.asarray(lock(id, before), np.float64)
+    if share < 1e-9:
+        return a
+    b = np.asarray(lock(id, before + 1), np.float64)
+    return np.asarray(a / a[2, 2] * (1 - share) + b / b[2, 2] * share)
+
+
+def shape_alpha(
+    shape: Shape,
+    frame: float,
+    size: tuple[int, int],
+    scale: float = 1.0,
+    lock: Callable[[str, int], NDArray] | None = None,
+) -> Array:
     """A shape as alpha on a frame.
 
     Parameters
     ----------
     size : (width, height) of the picture to make.
     scale : proxy scale; the shape stays in plate pixels and is multiplied by it.
+    lock : motion of the locks; see `standing`.
 
     Returns
     -------
-    (h, w) float32, 0…1. A feather of f px softens the edge with a Gaussian of standard deviation f / 2, half on
-    either side.
+    (h, w) float32, 0…1. Without feather the exact share of each pixel that is covered; with feather a smooth step
+    from the inner to the outer width, by distance from the outline.
     """
-    return union([shape], frame, size, scale)
+    return union((standing(shape, frame, lock),), size, scale)
 
 
-def union(shapes: Sequence[Shape], frame: float, size: tuple[int, int], scale: float = 1.0) -> Array:
-    """What several shapes cover together, 1 − Π(1 − cover). (h, w) float32."""
+@lru_cache(maxsize=8)
+def union(shapes: Sequence[Standing], size: tuple[int, int], scale: float = 1.0) -> Array:
+    """What several shapes cover together, 1 − Π(1 − cover). (h, w) float32, not to be written to."""
     out = cleared((size[1], size[0]))
     for shape in shapes:
-        points = outline(shape, frame) * scale
-        sigma = shape.feather_px * scale / 2
-        reach = 0 if sigma < 0.05 else int(np.ceil(3 * sigma)) + 2
-        x0, y0 = np.maximum(np.floor(points.min(axis=0)).astype(int) - reach, 0)
-        x1, y1 = np.minimum(np.ceil(points.max(axis=0)).astype(int) + reach, size)
-        if x1 > x0 and y1 > y0:
-            cover = _soft(points - (x0, y0), (int(x1 - x0), int(y1 - y0)), sigma)
-            run_bands(_add, cover.shape[0], cover, out[y0:y1, x0:x1])
+        cover, (x0, y0) = _cover(shape, size, scale)
+        if shape.invert:
+            whole = np.ones((size[1], size[0]), np.float32)
+            whole[y0 : y0 + cover.shape[0], x0 : x0 + cover.shape[1]] -= cover
+            cover, x0, y0 = whole, 0, 0
+        if cover.size:
+            run_bands(_add, cover.shape[0], cover, out[y0 : y0 + cover.shape[0], x0 : x0 + cover.shape[1]])
     return out
 
 
@@ -156,17 +228,95 @@ def _add(y0, y1, cover, out):  # type: ignore[no-untyped-def]
             out[y, x] += (np.float32(1) - out[y, x]) * cover[y, x]
 
 
-def _soft(points: NDArray, size: tuple[int, int], sigma: float) -> Array:
-    """Coverage blurred by a Gaussian; a wide blur is made small and enlarged: the same to 1/500."""
-    if sigma < 0.05:
-        return coverage(points, size)
-    coarse = max(1, int(sigma // 2.5))
-    margin = int(np.ceil(3 * sigma / coarse)) + 1
-    small = (-(-size[0] // coarse) + 2 * margin, -(-size[1] // coarse) + 2 * margin)
-    drawn = coverage(points / coarse + margin, small)
-    soft = cv2.GaussianBlur(drawn, (0, 0), sigma / coarse, borderType=cv2.BORDER_CONSTANT)
+def _cover(shape: Standing, size: tuple[int, int], scale: float) -> tuple[Array, tuple[int, int]]:
+    """A shape's cover within the box that it can reach, and the box's corner."""
+    outlines = [np.frombuffer(data).reshape(-1, 2) * scale for data in shape.outlines]
+    shares = np.frombuffer(shape.shares)
+    grow, inner, outer = shape.grow_px * scale, shape.feather_in_px * scale, shape.feather_out_px * scale
+    most = float(shares.max()) if len(shares) else 1.0
+    reach = int(np.ceil(max(grow, 0) + outer * most)) + 2
+    x0, y0 = np.maximum(np.floor(np.min([p.min(axis=0) for p in outlines], axis=0)).astype(int) - reach, 0)
+    x1, y1 = np.minimum(np.ceil(np.max([p.max(axis=0) for p in outlines], axis=0)).astype(int) + reach, size)
+    box = (max(int(x1 - x0), 0), max(int(y1 - y0), 0))
+    if not box[0] or not box[1]:
+        return np.zeros((0, 0), np.float32), (0, 0)
+    total: Array | None = None
+    for points in outlines:
+        local = points - (x0, y0)
+        if inner + outer < 0.02 and abs(grow) < 1e-6:
+            cover = coverage(local, box)
+        else:
+            cover = _soft(local, shares, box, grow, inner, outer)
+        total = cover if total is None else total + cover
+    assert total is not None
+    return (total if len(outlines) == 1 else total / np.float32(len(outlines))), (int(x0), int(y0))
+
+
+def _soft(points: Points, shares: NDArray, size: tuple[int, int], grow: float, inner: float, outer: float) -> Array:
+    """A smooth step across the outline by distance; a wide one is drawn smaller and enlarged."""
+    coarse = max(1, int((inner + outer) // FINEST_BAND_PX))
     if coarse == 1:
-        return np.ascontiguousarray(soft[margin : margin + size[1], margin : margin + size[0]])
-    # from box pixels back to the small picture's: x' = (x + ½) / coarse − ½ + margin
-    back = np.array([[1 / coarse, 0, 0.5 / coarse - 0.5 + margin], [0, 1 / coarse, 0.5 / coarse - 0.5 + margin]])
-    return np.asarray(cv2.warpAffine(soft, back, size, flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP))
+        return _stepped(points, shares, size, grow, inner, outer)
+    small = (-(-size[0] // coarse) + 2, -(-size[1] // coarse) + 2)
+    drawn = _stepped(points / coarse + 1, shares, small, grow / coarse, inner / coarse, outer / coarse)
+    # from box pixels back to the small picture's: x' = (x + ½) / coarse − ½ + 1
+    back = np.array([[1 / coarse, 0, 0.5 / coarse + 0.5], [0, 1 / coarse, 0.5 / coarse + 0.5]])
+    return np.asarray(cv2.warpAffine(drawn, back, size, flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP))
+
+
+def _stepped(points: Points, shares: NDArray, size: tuple[int, int], grow: float, inner: float, outer: float) -> Array:
+    inside = coverage(points, size)
+    band = abs(grow) + max(inner, outer) * max(float(shares.max()), 0) + 1.5
+    nearest = np.full((size[1], size[0]), np.float32(band * band))
+    share = np.ones((size[1], size[0]), np.float32)
+    args = (np.ascontiguousarray(points, np.float64), np.ascontiguousarray(shares, np.float64), band)
+    run_bands(
+        _step_rows, size[1], *args, np.float32(grow), np.float32(inner), np.float32(outer), inside, nearest, share
+    )
+    return inside
+
+
+@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+def _step_rows(y0, y1, points, shares, band, grow, inner, outer, inside, nearest, share):  # type: ignore[no-untyped-def]
+    w = inside.shape[1]
+    n = points.shape[0]
+    for k in range(n):
+        ax, ay = points[k]
+        bx, by = points[(k + 1) % n]
+        sa, sb = shares[k], shares[(k + 1) % n]
+        dx, dy = bx - ax, by - ay
+        length = dx * dx + dy * dy
+        top = max(int(np.floor(min(ay, by) - band)), y0)
+        bottom = min(int(np.ceil(max(ay, by) + band)) + 1, y1)
+        for y in range(top, bottom):
+            py = y + 0.5
+            # the stretch of the row that may lie within the band
+            left, right = min(ax, bx) - band, max(ax, bx) + band
+            if abs(dy) > 1e-9 and length > 4 * band * band:
+                slack = band * np.sqrt(length) / abs(dy)
+                middle = ax + (py - ay) * dx / dy
+                left, right = max(left, middle - slack - band), min(right, middle + slack + band)
+            for x in range(max(int(np.floor(left)), 0), min(int(np.ceil(right)) + 1, w)):
+                px = x + 0.5
+                t = 0.0 if length == 0 else min(max(((px - ax) * dx + (py - ay) * dy) / length, 0.0), 1.0)
+                ex, ey = px - ax - t * dx, py - ay - t * dy
+                away = np.float32(ex * ex + ey * ey)
+                if away < nearest[y, x]:
+                    nearest[y, x] = away
+                    share[y, x] = np.float32(sa + (sb - sa) * t)
+    half, one, zero = np.float32(0.5), np.float32(1), np.float32(0)
+    for y in range(y0, y1):
+        for x in range(w):
+            out = inside[y, x] < half
+            if nearest[y, x] >= np.float32(band * band):
+                inside[y, x] = zero if out else one
+                continue
+            away = np.sqrt(nearest[y, x])
+            signed = (away if out else -away) - grow
+            # a pixel is half covered where the outline runs through its middle: the step is never steeper than a pixel
+            low, high = max(inner * share[y, x], half), max(outer * share[y, x], half)
+            if high + low <= np.float32(1.0001):
+                inside[y, x] = min(max(half - signed, zero), one)
+                continue
+            u = min(max((high - signed) / (high + low), zero), one)
+            inside[y, x] = u * u * (np.float32(3) - np.float32(2) * u)

@@ -4,17 +4,38 @@ from .errors import MantleError, ShotError
 from .file import SUFFIX, autosave_path, load, newer_autosave, save
 from .history import History
 from .keyed import Key, Keyed
-from .shapes import Shape, ShapeKey
+from .matte import (
+    PULLS,
+    ClearSkyPull,
+    ColourPull,
+    ColourSample,
+    DifferencePull,
+    Edge,
+    Levels,
+    LumaPull,
+    Matte,
+    OldSky,
+    Pull,
+    ScreenPull,
+)
+from .shapes import Shape, ShapeKey, ellipse_key, rectangle_key
 from .shot import Air, Shot
 from .source import Source
-from .zone import Lock, LockFrame, LumaPull, Mark, Match, Matte, Placement, Zone
+from .zone import Lock, LockFrame, Mark, Match, MatteUse, Placement, Zone
 
 __all__ = [
+    "PULLS",
     "SUFFIX",
     "Air",
+    "ClearSkyPull",
+    "ColourPull",
+    "ColourSample",
+    "DifferencePull",
+    "Edge",
     "History",
     "Key",
     "Keyed",
+    "Levels",
     "Lock",
     "LockFrame",
     "LumaPull",
@@ -22,7 +43,11 @@ __all__ = [
     "Mark",
     "Match",
     "Matte",
+    "MatteUse",
+    "OldSky",
     "Placement",
+    "Pull",
+    "ScreenPull",
     "Shape",
     "ShapeKey",
     "Shot",
@@ -30,7 +55,9 @@ __all__ = [
     "Source",
     "Zone",
     "autosave_path",
+    "ellipse_key",
     "load",
     "newer_autosave",
+    "rectangle_key",
     "save",
 ]

@@ -12,6 +12,7 @@ from pydantic import ValidationError
 from .errors import ShotError
 from .shot import FORMAT_VERSION, Shot
 from .source import Source
+from .upgrade import upgraded
 
 SUFFIX = ".shot.json"
 
@@ -40,6 +41,8 @@ def from_json(text: str, where: str = "the shot") -> Shot:
             f"{where} was written by a newer release (format {version}; this one reads up to {FORMAT_VERSION}). "
             "Open it with that release; nothing was changed."
         )
+    if version < FORMAT_VERSION:
+        data = upgraded(data)
     try:
         return Shot.model_validate(data)
     except ValidationError as problem:

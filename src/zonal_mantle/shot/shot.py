@@ -8,12 +8,13 @@ from typing import Literal, TypeVar
 from pydantic import Field, model_validator
 
 from .base import Value
+from .matte import Matte
 from .source import Source
-from .zone import Lock, Zone
+from .zone import Lock, MatteUse, Zone
 
-FORMAT_VERSION = 1
+FORMAT_VERSION = 2
 
-T = TypeVar("T", Source, Zone, Lock)
+T = TypeVar("T", Source, Zone, Lock, Matte)
 
 
 class Air(Value):
@@ -24,7 +25,7 @@ class Air(Value):
 
 
 class Shot(Value):
-    """Sources, locks, zones and air. Its frames are the plate's."""
+    """Sources, locks, mattes, zones and air. Its frames are the plate's."""
 
     format: Literal["zonal-mantle-shot"] = "zonal-mantle-shot"
     version: int = FORMAT_VERSION
@@ -32,12 +33,16 @@ class Shot(Value):
     plate: str | None = None
     sources: tuple[Source, ...] = ()
     locks: tuple[Lock, ...] = ()
+    mattes: tuple[Matte, ...] = ()
     zones: tuple[Zone, ...] = ()
     air: Air = Air()
 
     @model_validator(mode="after")
     def _joined_up(self) -> Shot:
-        for group, parts in (("source", self.sources), ("lock", self.locks), ("zone", self.zones)):
+        groups: dict[str, tuple[Source | Lock | Matte | Zone, ...]] = {
+            "source": self.sources, "lock": self.locks, "matte": self.mattes, "zone": self.zones,
+        }  # fmt: skip
+        for group, parts in groups.items():
             ids = [part.id for part in parts]
             if len(ids) != len(set(ids)):
                 raise ValueError(f"Two {group}s share an id.")
@@ -50,6 +55,13 @@ class Shot(Value):
                 raise ValueError(f"Zone {zone.name} holds a source that the shot does not have.")
             if zone.placement.rides is not None and zone.placement.rides not in lock_ids:
                 raise ValueError(f"Zone {zone.name} rides on a lock that the shot does not have.")
+            if zone.matte.id is not None and all(matte.id != zone.matte.id for matte in self.mattes):
+                raise ValueError(f"Zone {zone.name} is cut by a matte that the shot does not have.")
+        for matte in self.mattes:
+            if not matte.locks <= lock_ids:
+                raise ValueError(f"{matte.name} rides on a lock that the shot does not have.")
+            if not matte.sources <= source_ids:
+                raise ValueError(f"{matte.name} is pulled against a source that the shot does not have.")
         return self
 
     # --- looking things up ---
@@ -64,6 +76,14 @@ class Shot(Value):
     def lock(self, id: str) -> Lock:
         """The lock with an id; KeyError if there is none."""
         return _find(self.locks, id)
+
+    def matte(self, id: str) -> Matte:
+        """The matte with an id; KeyError if there is none."""
+        return _find(self.mattes, id)
+
+    def matte_of(self, zone: Zone) -> Matte | None:
+        """The matte a zone is cut by, whether it is switched on or not."""
+        return self.matte(zone.matte.id) if zone.matte.id is not None else None
 
     @property
     def plate_source(self) -> Source | None:
@@ -124,6 +144,19 @@ class Shot(Value):
         """Adds a lock or replaces the one with its id."""
         return self.but(locks=_put(self.locks, lock))
 
+    def with_matte(self, matte: Matte) -> Shot:
+        """Adds a matte or replaces the one with its id."""
+        return self.but(mattes=_put(self.mattes, matte))
+
+    def with_zone_matte(self, zone: Zone, matte: Matte, on: bool = True) -> Shot:
+        """A zone cut by a matte, which is added to the shot or replaces the one with its id."""
+        return self.with_matte(matte).with_zone(zone.but(matte=MatteUse(on=on, id=matte.id)))
+
+    def without_matte(self, id: str) -> Shot:
+        """Without a matte; zones that were cut by it are whole."""
+        zones = tuple(zone.but(matte=MatteUse()) if zone.matte.id == id else zone for zone in self.zones)
+        return self.but(zones=zones, mattes=tuple(matte for matte in self.mattes if matte.id != id))
+
     def without_zone(self, id: str) -> Shot:
         """Without a zone."""
         return self.but(zones=tuple(zone for zone in self.zones if zone.id != id))
@@ -134,13 +167,16 @@ class Shot(Value):
             zone.but(placement=zone.placement.but(rides=None)) if zone.placement.rides == id else zone
             for zone in self.zones
         )
-        return self.but(zones=zones, locks=tuple(lock for lock in self.locks if lock.id != id))
+        mattes = tuple(_let_go(matte, id) for matte in self.mattes)
+        return self.but(zones=zones, mattes=mattes, locks=tuple(lock for lock in self.locks if lock.id != id))
 
     def new_id(self, stem: str) -> str:
         """An id that nothing in the shot has yet, such as `zone3`."""
-        groups: tuple[tuple[Source | Zone | Lock, ...], ...] = (self.sources, self.locks, self.zones)
+        groups: tuple[tuple[Source | Zone | Lock | Matte, ...], ...] = (
+            self.sources, self.locks, self.zones, self.mattes,
+        )  # fmt: skip
         taken = {part.id for group in groups for part in group}
-        taken |= {shape.id for zone in self.zones for shape in zone.matte.shapes}
+        taken |= {part.id for matte in self.mattes for part in (*matte.shapes, *matte.pulls)}
         number = 1
         while f"{stem}{number}" in taken:
             number += 1
@@ -158,3 +194,16 @@ def _put(parts: tuple[T, ...], new: T) -> tuple[T, ...]:
     if any(part.id == new.id for part in parts):
         return tuple(new if part.id == new.id else part for part in parts)
     return parts + (new,)
+
+
+def _let_go(matte: Matte, lock: str) -> Matte:
+    """A matte that rides on a lock no more."""
+    shapes = tuple(shape.but(rides=None) if shape.rides == lock else shape for shape in matte.shapes)
+    pulls = tuple(
+        pull.but(**{name: None})
+        if (name := {"difference": "rides", "clear sky": "carried_by"}.get(pull.kind)) and getattr(pull, name) == lock
+        else pull
+        for pull in matte.pulls
+    )
+    edge = matte.edge.but(steady_lock=None) if matte.edge.steady_lock == lock else matte.edge
+    return matte.but(shapes=shapes, pulls=pulls, edge=edge)

@@ -1,4 +1,4 @@
-"""Zones and what is in their four stages: matte, lock, placement, match."""
+"""Zones and what is in their stages, and locks. Mattes have a file of their own."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from pydantic import Field
 
 from .base import Value
 from .keyed import Keyed
-from .shapes import Point, Shape
+from .shapes import Point
 
 Triple = tuple[Keyed, Keyed, Keyed]
 
@@ -21,29 +21,11 @@ def _triple(value: float) -> Triple:
     return (_keyed(value), _keyed(value), _keyed(value))
 
 
-class LumaPull(Value):
-    """A matte from brightness: solid between two thresholds on the coded feed, each with its own softness.
-
-    Weights are applied to coded red, green, blue. Rises from 0 at `low - low_softness` to 1 at `low`, falls
-    from 1 at `high` to 0 at `high + high_softness`.
-    """
-
-    weights: tuple[float, float, float] = (0.2126, 0.7152, 0.0722)
-    low: Keyed = _keyed(0.0)
-    low_softness: Keyed = _keyed(0.0)
-    high: Keyed = _keyed(0.80)
-    high_softness: Keyed = _keyed(0.08)
-    invert: bool = False
-    gain: Keyed = _keyed(1.0)
-    clamp: bool = True
-
-
-class Matte(Value):
-    """What of a zone is there: a pull, then keep shapes (alpha to 1), then drop shapes (alpha to 0)."""
+class MatteUse(Value):
+    """Which of the shot's mattes a zone is cut by, and whether it is."""
 
     on: bool = False
-    pull: LumaPull | None = None
-    shapes: tuple[Shape, ...] = ()
+    id: str | None = None
 
 
 class Placement(Value):
@@ -84,7 +66,7 @@ class Zone(Value):
     source: str
     distance_m: float | None = Field(default=None, gt=0)
     on: bool = True
-    matte: Matte = Matte()
+    matte: MatteUse = MatteUse()
     placement: Placement = Placement()
     match: Match = Match()
 

@@ -9,8 +9,8 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from ..comp import Job, Look, PixelStore, Readings, ViewName, take_readings
-from ..shot import History, Lock, MantleError, Shot, Zone, autosave_path, save
+from ..comp import STEPPED, Job, Look, PixelStore, Readings, ViewName, take_readings
+from ..shot import History, Lock, MantleError, Matte, Shot, Zone, autosave_path, save
 from . import recent
 
 _gestures = itertools.count()
@@ -50,6 +50,7 @@ class Desk(QObject):
         self.other_view: ViewName = "Plate"
         self.wipe = False
         self.held_still = False
+        self.loupe = False
         self.look = Look()
         self.readings = Readings()
         self.dragging = False
@@ -103,6 +104,29 @@ class Desk(QObject):
 
     def edit_zone(self, zone: Zone, label: str, gesture: str | None = None) -> None:
         self.edit(self.shot.with_zone(zone), label, gesture)
+
+    @property
+    def matte(self) -> Matte | None:
+        """The matte that the chosen zone is cut by."""
+        zone = self.zone
+        return self.shot.matte_of(zone) if zone is not None else None
+
+    def edit_matte(self, matte: Matte, label: str, gesture: str | None = None) -> None:
+        """A change of a matte, for all zones that use it."""
+        self.edit(self.shot.with_matte(matte), label, gesture)
+
+    def give_matte(self, matte: Matte, label: str, gesture: str | None = None) -> None:
+        """The chosen zone is cut by a matte, new or changed, and the stage is on."""
+        zone = self.zone
+        if zone is not None:
+            self.edit(self.shot.with_zone_matte(zone, matte), label, gesture)
+
+    def own_matte(self) -> Matte:
+        """The chosen zone's matte, or a new one for it that is not in the shot yet."""
+        zone, matte = self.zone, self.matte
+        if matte is not None or zone is None:
+            return matte or Matte()
+        return Matte(id=self.shot.new_id("matte"), name=f"{zone.name} matte")
 
     def edit_lock(self, lock: Lock, label: str, gesture: str | None = None) -> None:
         self.edit(self.shot.with_lock(lock), label, gesture)
@@ -159,6 +183,11 @@ class Desk(QObject):
         for name, value in changes.items():
             setattr(self, name, value)
         self.view_changed.emit()
+
+    def step_view(self) -> None:
+        """Plate, matte, cut-out, composite, and round again."""
+        place = STEPPED.index(self.view) if self.view in STEPPED else -1
+        self.set_view(view=STEPPED[(place + 1) % len(STEPPED)])
 
     def set_dragging(self, on: bool) -> None:
         if on != self.dragging:

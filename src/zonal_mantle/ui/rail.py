@@ -126,12 +126,14 @@ class Track(QWidget):
             return []
         frames: set[int] = set()
         if self.desk.stage == "Matte":
-            for shape in zone.matte.shapes:
+            matte = self.desk.matte
+            if matte is None:
+                return []
+            for shape in matte.shapes:
                 if len(shape.keys) > 1:
                     frames |= {key.frame for key in shape.keys}
-            parts: list[object] = (
-                [getattr(zone.matte.pull, n) for n in type(zone.matte.pull).model_fields] if zone.matte.pull else []
-            )
+            holders = (*matte.pulls, matte.levels, matte.edge, matte.old_sky)
+            parts: list[object] = [getattr(part, name) for part in holders for name in type(part).model_fields]
         elif self.desk.stage == "Place":
             parts = [getattr(zone.placement, name) for name in ("x", "y", "size", "turn_deg", "width")]
         else:

@@ -181,7 +181,7 @@ class SectionView(QWidget):
         shot = self.desk.shot
         source = shot.source(zone.source)
         plate = shot.holds_plate(zone)
-        matte = zone.matte if plate and zone.matte.on else None
+        matte = shot.matte_of(zone) if plate and zone.matte.on else None
         frame = shot.first if plate else source.start
         key = (source, matte, frame)
         if key in self._thumbnails:
@@ -191,7 +191,7 @@ class SectionView(QWidget):
                 scale = UPRIGHT[0] * 2 / source.width
                 pixels = self.desk.store.plate(source, frame, scale)
                 if matte is not None:
-                    alpha = self.desk.store.matte(source, matte, frame, scale)
+                    alpha = self.desk.store.matte(shot, matte, frame, scale).alpha
                     pixels = pixels * np.clip(alpha, 0, 1)[..., None] + 0.01 * (1 - np.clip(alpha, 0, 1))[..., None]
             else:
                 size = proxy_size((source.width, source.height), UPRIGHT[0] * 2 / source.width)

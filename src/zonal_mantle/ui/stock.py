@@ -155,6 +155,8 @@ class Stock(QWidget):
             return
         if any(zone.id == finding.part for zone in self.desk.shot.zones):
             self.desk.choose_zone(finding.part)
+        elif user := next((zone for zone in self.desk.shot.zones if zone.matte.id == finding.part), None):
+            self.desk.choose_zone(user.id)
         elif any(lock.id == finding.part for lock in self.desk.shot.locks):
             self.desk.choose_lock(finding.part)
         self.desk.choose_stage(finding.stage)

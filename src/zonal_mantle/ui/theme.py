@@ -5,10 +5,13 @@ from __future__ import annotations
 from functools import cache
 from pathlib import Path
 
+import numpy as np
 from PySide6.QtCore import QByteArray, QSize, Qt
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPainter, QPalette, QPixmap
 from PySide6.QtSvg import QSvgRenderer
 from PySide6.QtWidgets import QApplication
+
+from ..media.curves import srgb_encode
 
 ASSETS = Path(__file__).parent / "assets"
 
@@ -118,3 +121,14 @@ def dress(app: QApplication) -> None:
         palette.setColor(role, QColor(colour))
     app.setPalette(palette)
     app.setStyleSheet(STYLE)
+
+
+def swatch(colour: tuple[float, float, float], to: tuple[float, float, float] | None = None) -> QIcon:
+    """A small field of a scene-linear colour, or of two."""
+    pixmap = QPixmap(QSize(20, 12))
+    painter = QPainter(pixmap)
+    for k, part in enumerate((colour, to or colour)):
+        codes = [round(float(v) * 255) for v in np.clip(srgb_encode(np.array(part)), 0, 1)]
+        painter.fillRect(10 * k, 0, 10, 12, QColor(*codes))
+    painter.end()
+    return QIcon(pixmap)

@@ -213,6 +213,8 @@ class Viewer(QWidget):
     def _magnify(self, painter: QPainter, entry: tuple[Wanted, QImage] | None) -> None:
         """Five times the surroundings of what is being dragged, in the corner away from it."""
         focus = self.tool.magnified()
+        if focus is None and self.desk.loupe and self.pointer is not None:
+            focus = self.to_plate(self.pointer)
         if focus is None or entry is None:
             return
         side, factor = 150, 5.0
@@ -320,11 +322,11 @@ class Viewer(QWidget):
         if pixels is None:
             return None
         try:
-            zone = self.desk.zone
+            zone, matte = self.desk.zone, self.desk.matte
             alpha = None
-            if zone is not None and zone.matte.on:
-                matte = self.server.store.matte_if_there(source, zone.matte, self.desk.frame)
-                alpha = None if matte is None else float(matte[int(y), int(x)])
+            if zone is not None and zone.matte.on and matte is not None:
+                made = self.server.store.matte_if_there(self.desk.shot, matte, self.desk.frame)
+                alpha = None if made is None else float(made.alpha[int(y), int(x)])
             return {"linear": [float(v) for v in pixels[int(y), int(x)]], "alpha": alpha}
         except MediaError:
             return None

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QToolButton, QWidget
 
-from ..comp import CHANNELS, VIEWS, Look
+from ..comp import BACKINGS, CHANNELS, VIEWS, Job
 from ..media.curves import srgb_encode
 from . import theme
 from .desk import Desk
@@ -16,8 +19,9 @@ TIPS = {
     "Composite": "All zones over one another (1)",
     "Plate": "The plate as it was shot (2)",
     "Matte": "The chosen zone's matte as grey: white stays (3)",
-    "Tint": "The plate, tinted where the matte drops it (4)",
-    "Cut-out": "What the matte keeps, over a checker (5)",
+    "Alpha apart": "The matte with all that is neither empty nor solid lifted; below 0 blue, above 1 yellow (4)",
+    "Tint": "The plate, tinted where the matte drops it (5)",
+    "Cut-out": "What the matte keeps, over the chosen ground (6)",
 }
 
 
@@ -51,14 +55,24 @@ class ViewStrip(QWidget):
         self.still = tool_button(
             "anchor", "Held still: the lock is inverted, what is locked stands still (H)", self._still, True
         )
-        self.flag = tool_button("triangle-alert", "Show matte values below 0 and above 1 in colour", self._flag, True)
+        self.loupe = tool_button("search", "Magnifier that follows the pointer (M)", self._loupe, True)
+        self.backing = choice(list(BACKINGS), "What lies behind the cut-out", self._backing)
         self.channel = choice(list(CHANNELS), "One channel of the picture", self._channel)
         self.exposure = NumberField("Exp", -10, 10, 0.05, 0.0, 2, "", "Exposure of the view, in stops. Never rendered")
         self.gamma = NumberField("Gam", 0.2, 4, 0.02, 1.0, 2, "", "Gamma of the view. Never rendered")
         for field in (self.exposure, self.gamma):
             field.setFixedWidth(74)
             field.changed.connect(self._look)
-        for part in (self.wipe, self.other, self.still, self.flag, self.channel, self.exposure, self.gamma):
+        for part in (
+            self.wipe,
+            self.other,
+            self.still,
+            self.loupe,
+            self.backing,
+            self.channel,
+            self.exposure,
+            self.gamma,
+        ):
             layout.addWidget(part)
         layout.addStretch(1)
         layout.addWidget(tool_button("maximize", "Fit the picture to the viewer (F)", viewer.fit))
@@ -72,8 +86,9 @@ class ViewStrip(QWidget):
         self.wipe.setChecked(desk.wipe)
         self.other.setVisible(desk.wipe)
         self.still.setChecked(desk.held_still)
-        self.flag.setVisible(desk.view == "Matte")
-        self.flag.setChecked(desk.look.flag_range)
+        self.loupe.setChecked(desk.loupe)
+        self.backing.setVisible(desk.view == "Cut-out" or (desk.wipe and desk.other_view == "Cut-out"))
+        show_choice(self.backing, list(BACKINGS), desk.look.backing)
         show_choice(self.other, list(VIEWS), desk.other_view)
         show_choice(self.channel, list(CHANNELS), desk.look.channel)
         self.exposure.set_value(desk.look.exposure)
@@ -89,25 +104,30 @@ class ViewStrip(QWidget):
             return
         self.desk.set_view(held_still=not self.desk.held_still)
 
-    def _flag(self) -> None:
-        look = self.desk.look
-        self.desk.set_view(look=Look(look.exposure, look.gamma, look.channel, not look.flag_range))
+    def _loupe(self) -> None:
+        self.desk.set_view(loupe=not self.desk.loupe)
+
+    def _backing(self, name: str) -> None:
+        self.desk.set_view(look=replace(self.desk.look, backing=name))
 
     def _channel(self, name: str) -> None:
-        look = self.desk.look
-        self.desk.set_view(look=Look(look.exposure, look.gamma, name, look.flag_range))
+        self.desk.set_view(look=replace(self.desk.look, channel=name))
 
     def _look(self, *_: object) -> None:
-        look = self.desk.look
-        self.desk.set_view(look=Look(self.exposure.value, self.gamma.value, look.channel, look.flag_range))
+        self.desk.set_view(look=replace(self.desk.look, exposure=self.exposure.value, gamma=self.gamma.value))
 
 
 class Probe(QLabel):
-    """Values under the pointer: place, coded, linear, alpha, zoom."""
+    """Values under the pointer: place, coded, linear, alpha after every step of the open matte, zoom."""
+
+    _measured = Signal(object, object)
 
     def __init__(self, desk: Desk, viewer: Viewer) -> None:
         super().__init__()
         self.desk, self.viewer = desk, viewer
+        self._steps: tuple[object, dict[str, object]] = (None, {})
+        self._asked: object = None
+        self._measured.connect(self._take_steps)
         self.setFixedHeight(20)
         self.setContentsMargins(8, 0, 8, 0)
         self.setFont(theme.font(11))
@@ -127,9 +147,31 @@ class Probe(QLabel):
         linear = values["linear"]
         coded = [float(v) for v in srgb_encode(linear)]  # type: ignore[arg-type]
         alpha = values["alpha"]
+        steps = self._steps_at(x, y)
         self.setText(
-            f"x {x:.1f}  y {y:.1f}    coded {coded[0]:.3f} {coded[1]:.3f} {coded[2]:.3f}"
-            f"    linear {linear[0]:.4f} {linear[1]:.4f} {linear[2]:.4f}"  # type: ignore[index]
-            + (f"    alpha {alpha:.3f}" if alpha is not None else "")
-            + f"    {self.viewer.zoom * 100:.0f} %"
+            f"x {x:.1f}  y {y:.1f}   coded {coded[0]:.3f} {coded[1]:.3f} {coded[2]:.3f}"
+            f"   linear {linear[0]:.4f} {linear[1]:.4f} {linear[2]:.4f}"  # type: ignore[index]
+            + (f"   alpha {alpha:.3f}" if alpha is not None else "")
+            + (f" ({steps})" if steps else "")
+            + f"   {self.viewer.zoom * 100:.0f} %"
         )
+
+    def _steps_at(self, x: float, y: float) -> str:
+        """Alpha after each step, once they are made; they are made on a thread of their own."""
+        desk, matte = self.desk, self.desk.matte
+        if desk.stage != "Matte" or matte is None or desk.dragging:
+            return ""
+        key = (desk.shot_hash, matte.id, desk.frame)
+        if self._steps[0] == key:
+            return " → ".join(f"{name} {float(step[int(y), int(x)]):.2f}" for name, step in self._steps[1].items())
+        if self._asked != key:
+            self._asked = key
+            shot, frame = desk.shot, desk.frame
+            Job(
+                lambda job: desk.store.matte_steps(shot, matte, frame),
+                on_end=lambda result, error: self._measured.emit(key, result),
+            ).start()
+        return ""
+
+    def _take_steps(self, key: object, steps: dict[str, object] | None) -> None:
+        self._steps = (key, steps or {})

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import Qt
@@ -23,6 +24,7 @@ from .tools.base import Tool
 from .tools.mark import MarkTool
 from .tools.pick import PickTool
 from .tools.place import PlaceTool
+from .tools.sample import Area, SampleTool
 from .tools.shape import ShapeTool
 from .viewer import Viewer
 from .viewstrip import Probe, ViewStrip
@@ -44,7 +46,7 @@ class Window(QMainWindow):
             "Matte": self.shape_tool, "Lock": self.mark_tool, "Place": PlaceTool(self.desk)
         }  # fmt: skip
         self.stock = Stock(self.desk)
-        self.bench = Bench(self.desk, self.shape_tool)
+        self.bench = Bench(self.desk, self.shape_tool, self._sample)
         self.rail = Rail(self.desk, self.viewer, self.server)
         self.section = Section(self.desk)
         self.render_panel = RenderPanel(self, self.desk)
@@ -115,6 +117,8 @@ class Window(QMainWindow):
         for number, name in enumerate(VIEWS, 1):
             self._add(view, name, str(number), lambda name=name: desk.set_view(view=name))
         view.addSeparator()
+        self._add(view, "Step: plate, matte, cut-out, composite", "S", desk.step_view)
+        self._add(view, "Magnifier", "M", lambda: desk.set_view(loupe=not desk.loupe))
         self._add(view, "Wipe", "W", lambda: desk.set_view(wipe=not desk.wipe))
         self._add(view, "Held still", "H", self.strip._still)
         self._add(view, "Fit", "F", self.viewer.fit)
@@ -174,6 +178,24 @@ class Window(QMainWindow):
 
         desk.set_view(view="Plate")
         self.viewer.set_tool(PickTool(desk, picked))
+        self.probe.show_place(None)
+
+    def _sample(self, hint: str, then: Callable[[Area], None]) -> None:
+        """Asks for an area of the plate; the picture shows the plate until it is given."""
+        desk = self.desk
+        if desk.shot.plate is None:
+            return
+        view = desk.view
+
+        def taken(area: Area | None) -> None:
+            self.viewer.set_tool(self.tools.get(desk.stage, Tool(desk)))
+            desk.set_view(view=view)
+            self.probe.show_place(None)
+            if area is not None:
+                then(area)
+
+        desk.set_view(view="Plate")
+        self.viewer.set_tool(SampleTool(desk, hint, taken))
         self.probe.show_place(None)
 
     def _about(self) -> None:

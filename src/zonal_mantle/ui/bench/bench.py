@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from ..desk import Desk
+from ..tools.sample import Area
 from ..tools.shape import ShapeTool
 from ..widgets import choice, show_choice, tool_button
 from .lock_stage import LockStage
@@ -20,7 +23,9 @@ class Bench(QWidget):
 
     relink_wanted = Signal(str)
 
-    def __init__(self, desk: Desk, shape_tool: ShapeTool) -> None:
+    def __init__(
+        self, desk: Desk, shape_tool: ShapeTool, sample: Callable[[str, Callable[[Area], None]], None]
+    ) -> None:
         super().__init__()
         self.desk = desk
         self.zones = choice([], "The zone on the bench", self._choose)
@@ -33,7 +38,7 @@ class Bench(QWidget):
         self.on.clicked.connect(self._switch)
         self.remove = tool_button("trash-2", "Remove this zone", self._remove)
         self.source = SourceStage(desk)
-        self.matte = MatteStage(desk, shape_tool)
+        self.matte = MatteStage(desk, shape_tool, sample)
         self.lock = LockStage(desk)
         self.place = PlaceStage(desk)
         self.match = MatchStage(desk)

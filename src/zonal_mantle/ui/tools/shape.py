@@ -2,57 +2,123 @@
 
 from __future__ import annotations
 
+import math
+
+import numpy as np
 from PySide6.QtCore import QPointF, Qt
-from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPolygonF
+from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen, QPolygonF
 
 from ...matte import outline
-from ...shot import Shape, ShapeKey, Zone
+from ...place import carry, lock_matrix
+from ...shot import Matte, Shape, ShapeKey, ellipse_key, rectangle_key
+from ...shot.shapes import Handle, Point
 from ..desk import Desk, new_gesture
 from .base import Tool, handle, near, outline_pen
 
 KEEP, DROP = "#9fd8c4", "#e8a06a"
+FORMS_DRAWN = ("polygon", "smooth", "ellipse", "rectangle")
 
 
 class ShapeTool(Tool):
-    """Draws a new shape point by point, or edits those that are there on the frame that is seen."""
+    """Draws a new shape, or edits those that are there on the frame that is seen.
+
+    Places on the picture are plate pixels; a shape that rides on a lock holds its keys in those of the lock's reference
+    frame, and is carried there and back here.
+    """
 
     hint = (
-        "Drag points or the whole shape; double-click its edge for a new point; Delete removes a point. "
-        "A shape that already has keys gets one on the frame you are on."
+        "Drag points, handles or the shape (Ctrl scales, Alt turns); Shift chooses several. "
+        "Double-click: new point, or corner and smooth. Delete removes."
     )
 
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
         self.drawing: tuple[str, str] | None = None  # mode and form of the shape being drawn
-        self.points: list[tuple[float, float]] = []
+        self.points: list[Point] = []
         self.chosen: str | None = None
-        self.point: int | None = None
-        self._drag: tuple[str, tuple[float, float], tuple[tuple[float, float], ...]] | None = None
+        self.points_chosen: frozenset[int] = frozenset()
+        self._drag: tuple[str, Point, ShapeKey, int] | None = None
         self._gesture = ""
         self._hover: QPointF | None = None
 
     @property
-    def zone(self) -> Zone | None:
-        return self.desk.zone
+    def point(self) -> int | None:
+        """The chosen point, where there is just one."""
+        return next(iter(self.points_chosen)) if len(self.points_chosen) == 1 else None
+
+    @property
+    def shapes(self) -> tuple[Shape, ...]:
+        """The shapes of the matte on the bench."""
+        matte = self.desk.matte
+        return matte.shapes if matte is not None else ()
+
+    def choose(self, id: str | None) -> None:
+        """Chooses a shape by its id."""
+        self.chosen, self.points_chosen = id, frozenset()
 
     def start(self, mode: str, form: str) -> None:
-        """Begins a new shape; the next clicks set its points."""
+        """Begins a new shape; the next clicks set its points, or the next drag its box."""
         self.drawing, self.points = (mode, form), []
 
     def cancel(self) -> None:
         """Drops the shape being drawn."""
         self.drawing, self.points = None, []
 
+    def words(self) -> str:
+        """What to do next while a shape is drawn."""
+        if not self.drawing:
+            return ""
+        mode, form = self.drawing
+        if form in ("ellipse", "rectangle"):
+            return f"Drag the box of the {mode} shape; Escape leaves it."
+        return f"Click the points of a {mode} shape; Enter or the first point closes it."
+
+    # --- riding ---
+    def _motion(self, shape: Shape) -> np.ndarray:
+        """From the shape's own pixels to those of the frame that is seen."""
+        return lock_matrix(self.desk.shot, shape.rides, self.desk.frame)
+
+    def _seen(self, shape: Shape, points: tuple[Point, ...]) -> list[Point]:
+        return [(float(x), float(y)) for x, y in carry(self._motion(shape), np.array(points))]
+
+    def _own(self, shape: Shape, place: Point) -> Point:
+        x, y = carry(np.linalg.inv(self._motion(shape)), np.array([place]))[0]
+        return float(x), float(y)
+
+    def standing(self) -> list[Shape]:
+        """The shapes as they stand on this frame, riding on nothing."""
+        return [self._freed(shape, None) for shape in self.shapes if shape.on]
+
+    def _freed(self, shape: Shape, lock: str | None) -> Shape:
+        """A shape that looks the same on this frame but rides on another lock, with one key."""
+        way = np.linalg.inv(lock_matrix(self.desk.shot, lock, self.desk.frame)) @ self._motion(shape)
+        key = shape.key_at(self.desk.frame)
+        points = carry(way, np.array(key.points))
+        handles = []
+        for (x, y), h, (u, v) in zip(key.points, key.handles, points):
+            ends = carry(way, np.array([[x + h[0], y + h[1]], [x + h[2], y + h[3]]])) - (u, v)
+            handles.append(tuple(float(e) for e in ends.reshape(-1)))
+        new = ShapeKey(frame=self.desk.frame, points=tuple(map(tuple, points.tolist())), handles=tuple(handles))
+        return shape.but(rides=lock, keys=(new,))
+
+    def ride(self, lock: str | None) -> None:
+        """The chosen shape rides on a lock from now on, looking the same on this frame."""
+        shape = self._shape(self.chosen)
+        if shape is not None:
+            self._put(self._freed(shape, lock), f"{shape.name} rides" if lock else f"{shape.name} stands free")
+
     # --- painting ---
     def paint(self, painter: QPainter, viewer: object) -> None:
-        zone = self.zone
-        if zone is not None:
-            for shape in zone.matte.shapes:
-                self._paint_shape(painter, viewer, shape)
+        for shape in self.shapes:
+            self._paint_shape(painter, viewer, shape)
         if self.drawing and self.points:
             colour = KEEP if self.drawing[0] == "keep" else DROP
             places = [viewer.to_widget(*p) for p in self.points]
             line = QPolygonF([*places, self._hover] if self._hover else places)
+            if self.drawing[1] in ("ellipse", "rectangle") and self._hover:
+                key = self._boxed(self.points[0], viewer.to_plate(self._hover))
+                shape = self._made("", "", key)
+                line = QPolygonF([viewer.to_widget(x, y) for x, y in outline(shape, self.desk.frame)])
             for pen in outline_pen(colour):
                 painter.setPen(pen)
                 painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -60,63 +126,99 @@ class ShapeTool(Tool):
             for k, place in enumerate(places):
                 handle(painter, place, k == 0, colour)
 
+    def _line(self, viewer: object, shape: Shape) -> QPolygonF:
+        points = self._seen(shape, tuple(map(tuple, outline(shape, self.desk.frame).tolist())))
+        return QPolygonF([viewer.to_widget(x, y) for x, y in points])
+
     def _paint_shape(self, painter: QPainter, viewer: object, shape: Shape) -> None:
         colour = KEEP if shape.mode == "keep" else DROP
         chosen = shape.id == self.chosen
-        line = QPolygonF([viewer.to_widget(x, y) for x, y in outline(shape, self.desk.frame)])
         fill = QColor(colour)
         fill.setAlpha(26 if chosen else 0)
         painter.setBrush(fill)
+        line = self._line(viewer, shape)
         for pen in outline_pen(colour, dashed=not shape.on or shape.mode == "drop", width=1.6 if chosen else 1.0):
             painter.setPen(pen)
             painter.drawPolygon(line)
             painter.setBrush(Qt.BrushStyle.NoBrush)
-        if chosen:
-            for k, (x, y) in enumerate(shape.points_at(self.desk.frame)):
-                handle(painter, viewer.to_widget(x, y), k == self.point, colour)
+        if not chosen:
+            return
+        key = shape.key_at(self.desk.frame)
+        places = [viewer.to_widget(x, y) for x, y in self._seen(shape, key.points)]
+        for k in self.points_chosen:
+            for end in self._handle_ends(viewer, shape, key, k):
+                painter.setPen(QPen(QColor(colour), 1))
+                painter.drawLine(places[k], end)
+                painter.setBrush(QColor(colour))
+                painter.drawEllipse(end, 3.0, 3.0)
+        for k, place in enumerate(places):
+            handle(painter, place, k in self.points_chosen, colour)
+
+    def _handle_ends(self, viewer: object, shape: Shape, key: ShapeKey, k: int) -> list[QPointF]:
+        """Where the two handles of a point end, on the screen; none at a corner."""
+        if shape.form != "curve" or k >= len(key.handles) or not any(key.handles[k]):
+            return []
+        (x, y), h = key.points[k], key.handles[k]
+        ends = self._seen(shape, ((x + h[0], y + h[1]), (x + h[2], y + h[3])))
+        return [viewer.to_widget(*end) for end in ends]
 
     # --- hands ---
     def _shape(self, id: str | None) -> Shape | None:
-        zone = self.zone
-        return next((s for s in zone.matte.shapes if s.id == id), None) if zone else None
+        return next((s for s in self.shapes if s.id == id), None)
 
     def _put(self, shape: Shape, label: str, gesture: str | None = None) -> None:
-        zone = self.zone
-        if zone is None:
-            return
-        shapes = tuple(shape if s.id == shape.id else s for s in zone.matte.shapes)
-        self.desk.edit_zone(zone.but(matte=zone.matte.but(shapes=shapes)), label, gesture)
+        matte = self.desk.matte
+        if matte is not None:
+            self.desk.edit_matte(matte.with_shape(shape), label, gesture)
 
     def press(self, viewer: object, point: QPointF, modifiers: Qt.KeyboardModifier) -> None:
         place = viewer.to_plate(point)
         if self.drawing:
-            if len(self.points) >= 3 and near(point, viewer.to_widget(*self.points[0])):
+            if self.drawing[1] in ("ellipse", "rectangle"):
+                self.points = [place]
+            elif len(self.points) >= 3 and near(point, viewer.to_widget(*self.points[0])):
                 self.finish()
             else:
                 self.points.append(place)
             return
-        zone = self.zone
-        if zone is None:
-            return
         shape = self._shape(self.chosen)
-        if shape is not None:
-            for k, (x, y) in enumerate(shape.points_at(self.desk.frame)):
-                if near(point, viewer.to_widget(x, y)):
-                    self.point = k
-                    self._begin("point", place, shape)
-                    return
-        for other in reversed(zone.matte.shapes):
-            line = QPolygonF([viewer.to_widget(x, y) for x, y in outline(other, self.desk.frame)])
-            if line.containsPoint(point, Qt.FillRule.OddEvenFill):
-                self.chosen, self.point = other.id, None
-                self._begin("whole", place, other)
+        if shape is not None and self._press_on(viewer, point, place, shape, modifiers):
+            return
+        for other in reversed(self.shapes):
+            if self._line(viewer, other).containsPoint(point, Qt.FillRule.OddEvenFill):
+                if other.id != self.chosen:
+                    self.choose(other.id)
+                control, alt = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.AltModifier
+                what = "scale" if modifiers & control else "turn" if modifiers & alt else "whole"
+                self._begin(what, place, other)
                 self.desk.choice_changed.emit()
                 return
-        self.chosen = self.point = None
+        self.choose(None)
         self.desk.choice_changed.emit()
 
-    def _begin(self, what: str, place: tuple[float, float], shape: Shape) -> None:
-        self._drag = (what, place, shape.points_at(self.desk.frame))
+    def _press_on(
+        self, viewer: object, point: QPointF, place: Point, shape: Shape, modifiers: Qt.KeyboardModifier
+    ) -> bool:
+        """A handle or a point of the chosen shape, if one is there."""
+        key = shape.key_at(self.desk.frame)
+        for k in self.points_chosen:
+            for side, end in enumerate(self._handle_ends(viewer, shape, key, k)):
+                if near(point, end):
+                    self._begin(f"handle {side}", place, shape, k)
+                    return True
+        for k, (x, y) in enumerate(self._seen(shape, key.points)):
+            if near(point, viewer.to_widget(x, y)):
+                if modifiers & Qt.KeyboardModifier.ShiftModifier:
+                    self.points_chosen = self.points_chosen ^ {k}
+                elif k not in self.points_chosen:
+                    self.points_chosen = frozenset({k})
+                self._begin("points", place, shape)
+                self.desk.choice_changed.emit()
+                return True
+        return False
+
+    def _begin(self, what: str, place: Point, shape: Shape, index: int = 0) -> None:
+        self._drag = (what, self._own(shape, place), shape.key_at(self.desk.frame), index)
         self._gesture = new_gesture()
 
     def move(self, viewer: object, point: QPointF, modifiers: Qt.KeyboardModifier) -> None:
@@ -124,23 +226,55 @@ class ShapeTool(Tool):
         shape = self._shape(self.chosen)
         if self._drag is None or shape is None:
             return
-        what, start, points = self._drag
-        x, y = viewer.to_plate(point)
-        dx, dy = x - start[0], y - start[1]
+        what, start, key, index = self._drag
+        place = self._own(shape, viewer.to_plate(point))
+        dx, dy = place[0] - start[0], place[1] - start[1]
         if dx == 0 and dy == 0:
             return
-        moved = tuple(
-            (px + dx, py + dy) if what == "whole" or k == self.point else (px, py) for k, (px, py) in enumerate(points)
-        )
         self.desk.set_dragging(True)
-        self._put(self._with_points(shape, moved), f"Move {shape.name}", self._gesture)
+        points, handles = self._moved(what, start, place, key, index)
+        self._put(shape.moved(self.desk.frame, points, handles), f"Move {shape.name}", self._gesture)
 
-    def _with_points(self, shape: Shape, points: tuple[tuple[float, float], ...]) -> Shape:
-        if len(shape.keys) == 1:
-            return shape.but(keys=(ShapeKey(frame=shape.keys[0].frame, points=points),))
-        return shape.with_points(self.desk.frame, points)
+    def _moved(
+        self, what: str, start: Point, place: Point, key: ShapeKey, index: int
+    ) -> tuple[tuple[Point, ...], tuple[Handle, ...]]:
+        """Points and handles after a drag from `start` to `place`."""
+        dx, dy = place[0] - start[0], place[1] - start[1]
+        if what.startswith("handle"):
+            old = key.handles[index]
+            side = int(what[-1])
+            h = list(old)
+            h[2 * side], h[2 * side + 1] = old[2 * side] + dx, old[2 * side + 1] + dy
+            length, other = math.hypot(h[2 * side], h[2 * side + 1]), 2 * (1 - side)
+            if length > 1e-6:  # the other one keeps its length and lies opposite, so that the point stays smooth
+                far = math.hypot(old[other], old[other + 1]) / length
+                h[other], h[other + 1] = -h[2 * side] * far, -h[2 * side + 1] * far
+            handles = tuple(tuple(h) if k == index else each for k, each in enumerate(key.handles))
+            return key.points, handles
+        if what == "points":
+            points = tuple(
+                (x + dx, y + dy) if k in self.points_chosen else (x, y) for k, (x, y) in enumerate(key.points)
+            )
+            return points, key.handles
+        if what == "whole":
+            return tuple((x + dx, y + dy) for x, y in key.points), key.handles
+        cx, cy = np.mean(key.points, axis=0)
+        (ax, ay), (bx, by) = (start[0] - cx, start[1] - cy), (place[0] - cx, place[1] - cy)
+        size = math.hypot(bx, by) / max(math.hypot(ax, ay), 1e-6) if what == "scale" else 1.0
+        angle = math.atan2(by, bx) - math.atan2(ay, ax) if what == "turn" else 0.0
+        c, s = size * math.cos(angle), size * math.sin(angle)
+
+        def turned(x: float, y: float) -> Point:
+            return c * x - s * y, s * x + c * y
+
+        points = tuple((cx + u, cy + v) for u, v in (turned(x - cx, y - cy) for x, y in key.points))
+        handles = tuple((*turned(h[0], h[1]), *turned(h[2], h[3])) for h in key.handles)
+        return tuple((float(x), float(y)) for x, y in points), handles
 
     def release(self, viewer: object, point: QPointF) -> None:
+        if self.drawing and self.drawing[1] in ("ellipse", "rectangle") and self.points:
+            self._finish_box(viewer.to_plate(point))
+            return
         self._drag = None
         self.desk.set_dragging(False)
 
@@ -151,16 +285,35 @@ class ShapeTool(Tool):
         shape = self._shape(self.chosen)
         if shape is None:
             return
-        points = [viewer.to_widget(x, y) for x, y in shape.points_at(self.desk.frame)]
-        for k, a in enumerate(points):
-            b = points[(k + 1) % len(points)]
+        own = shape.points_at(self.desk.frame)
+        for k, place in enumerate(self._seen(shape, own)):
+            if near(point, viewer.to_widget(*place)):
+                self.points_chosen = frozenset({k})
+                self.toggle_corner()
+                return
+        line = self._line(viewer, shape)
+        per = max(line.count() // len(own), 1)
+        for k in range(line.count()):
+            a, b = line[k], line[(k + 1) % line.count()]
             along = b - a
             length = QPointF.dotProduct(along, along)
             share = QPointF.dotProduct(point - a, along) / length if length else 0.0
-            if 0.05 < share < 0.95 and near(point, a + along * share, 10):
-                self._put(shape.with_point_inserted(k, share), f"New point in {shape.name}")
-                self.point = k + 1
+            if 0 <= share <= 1 and near(point, a + along * share, 10):
+                at = (k % per + share) / per
+                self._put(shape.with_point_inserted(k // per, min(max(at, 0.02), 0.98)), f"New point in {shape.name}")
+                self.points_chosen = frozenset({k // per + 1})
                 return
+
+    def toggle_corner(self) -> None:
+        """Makes the chosen points corners, or smooth where they are corners."""
+        shape = self._shape(self.chosen)
+        if shape is None or not self.points_chosen:
+            self.desk.said.emit("Choose a point of the shape first.", True)
+            return
+        corner = not shape.is_corner(min(self.points_chosen))
+        for k in sorted(self.points_chosen):
+            shape = shape.with_corner(k, corner)
+        self._put(shape, f"{'Corner' if corner else 'Smooth point'} in {shape.name}")
 
     def key(self, viewer: object, event: QKeyEvent) -> bool:
         if self.drawing:
@@ -175,12 +328,15 @@ class ShapeTool(Tool):
                 return True
             return False
         shape = self._shape(self.chosen)
-        if shape is None or self.zone is None:
+        if shape is None:
             return False
         if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace):
-            if self.point is not None and len(shape.keys[0].points) > 3:
-                self._put(shape.with_point_removed(self.point), f"Remove a point of {shape.name}")
-                self.point = None
+            left = len(shape.keys[0].points) - len(self.points_chosen)
+            if self.points_chosen and left >= 3:
+                for k in sorted(self.points_chosen, reverse=True):
+                    shape = shape.with_point_removed(k)
+                self._put(shape, f"Remove points of {shape.name}")
+                self.points_chosen = frozenset()
             else:
                 self.remove()
             return True
@@ -188,37 +344,60 @@ class ShapeTool(Tool):
 
     def remove(self) -> None:
         """Removes the chosen shape."""
-        zone, shape = self.zone, self._shape(self.chosen)
-        if zone is None or shape is None:
+        matte, shape = self.desk.matte, self._shape(self.chosen)
+        if matte is None or shape is None:
             return
-        rest = tuple(s for s in zone.matte.shapes if s.id != shape.id)
-        self.chosen = None
-        self.desk.edit_zone(zone.but(matte=zone.matte.but(shapes=rest)), f"Remove {shape.name}")
+        self.choose(None)
+        rest = tuple(s for s in matte.shapes if s.id != shape.id)
+        self.desk.edit_matte(matte.but(shapes=rest), f"Remove {shape.name}")
 
+    # --- drawing ---
     def finish(self) -> None:
         """Closes the shape being drawn."""
-        zone, drawing, points = self.zone, self.drawing, self.points
+        drawing, points = self.drawing, self.points
         self.cancel()
-        if zone is None or drawing is None:
+        if drawing is None:
             return
         if len(points) < 3:
             self.desk.said.emit(f"A shape needs at least three points; this one has {len(points)}.", True)
             return
-        mode, form = drawing
-        count = sum(s.mode == mode for s in zone.matte.shapes) + 1
-        shape = Shape(
-            id=self.desk.shot.new_id("shape"),
-            name=f"{mode.capitalize()} {count}",
-            mode=mode,
-            form=form,
-            keys=(ShapeKey(frame=self.desk.frame, points=tuple(points)),),
-        )
-        self.chosen = shape.id
-        matte = zone.matte.but(on=True, shapes=(*zone.matte.shapes, shape))
-        self.desk.edit_zone(zone.but(matte=matte), f"Draw {shape.name}")
+        self._add(drawing, ShapeKey(frame=self.desk.frame, points=tuple(points)))
+
+    def _finish_box(self, end: Point) -> None:
+        drawing, start = self.drawing, self.points[0]
+        key = self._boxed(start, end)
+        self.cancel()
+        if drawing is None or abs(end[0] - start[0]) < 1 or abs(end[1] - start[1]) < 1:
+            self.desk.said.emit("Drag a box for the shape; a click alone makes none.", True)
+            return
+        self._add(drawing, key)
+
+    def _boxed(self, start: Point, end: Point) -> ShapeKey:
+        assert self.drawing is not None
+        make = ellipse_key if self.drawing[1] == "ellipse" else rectangle_key
+        return make(self.desk.frame, start, end)
+
+    def _made(self, id: str, name: str, key: ShapeKey) -> Shape:
+        assert self.drawing is not None
+        return _new_shape(self.drawing, id, name, key)
+
+    def _add(self, drawing: tuple[str, str], key: ShapeKey) -> None:
+        if self.desk.zone is None:
+            return
+        matte: Matte = self.desk.own_matte()
+        count = sum(s.mode == drawing[0] for s in matte.shapes) + 1
+        shape = _new_shape(drawing, self.desk.shot.new_id("shape"), f"{drawing[0].capitalize()} {count}", key)
+        self.choose(shape.id)
+        self.desk.give_matte(matte.with_shape(shape), f"Draw {shape.name}")
 
     def magnified(self) -> tuple[float, float] | None:
         shape = self._shape(self.chosen)
-        if self._drag is None or self._drag[0] != "point" or shape is None or self.point is None:
+        if self._drag is None or self._drag[0] != "points" or shape is None or self.point is None:
             return None
-        return shape.points_at(self.desk.frame)[self.point]
+        return self._seen(shape, shape.points_at(self.desk.frame))[self.point]
+
+
+def _new_shape(drawing: tuple[str, str], id: str, name: str, key: ShapeKey) -> Shape:
+    mode, form = drawing
+    kind = {"ellipse": "curve", "rectangle": "polygon"}.get(form, form)
+    return Shape(id=id, name=name, mode=mode, form=kind, keys=(key,))

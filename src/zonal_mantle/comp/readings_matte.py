@@ -1,0 +1,106 @@
+"""Readings of the shot's mattes over its frames."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..matte import MatteReading, chatter, feed_of, halo, outside, read_matte
+from ..place.transform import lock_matrix
+from ..shot import Matte, Shot
+from .store import PixelStore
+
+SAMPLES = 5  # frames that are judged at full size
+
+
+@dataclass(frozen=True)
+class MatteOverShot:
+    """A matte's worst frames. Shares are 0…1, halo is in display code values, chatter in alpha; None: none to judge."""
+
+    holes: float
+    holes_frame: int
+    largest_hole_px2: float
+    leftover: float
+    leftover_frame: int
+    soft: float
+    outside: float
+    halo: float | None
+    halo_frame: int
+    chatter: float | None
+    chatter_frame: int
+    problem: str = ""
+    problem_frame: int = 0
+
+
+class MatteTally:
+    """Gathers one matte's readings frame by frame."""
+
+    def __init__(self, shot: Shot, matte: Matte, store: PixelStore, scale: float) -> None:
+        self.shot, self.matte, self.store, self.scale = shot, matte, store, scale
+        self._each: list[MatteReading] = []
+        self._problem: tuple[str, int] = ("", shot.first)
+        count = min(SAMPLES, len(shot.frames))
+        self._judged = {shot.frames[int(k)] for k in np.linspace(0, len(shot.frames) - 1, count)}
+        self._halo: dict[int, float] = {}
+        self._chatter: dict[int, float] = {}
+        self._outside = 0.0
+
+    def add(self, frame: int) -> None:
+        """Measures a frame; a few of them at full size for edge and chatter."""
+        made = self.store.matte(self.shot, self.matte, frame, self.scale)
+        if made.problem and not self._problem[0]:
+            self._problem = (made.problem, frame)
+
+        def lock(id: str, at: int) -> NDArray[np.float64]:
+            return lock_matrix(self.shot, id, at)
+
+        self._each.append(read_matte(made.alpha, self.matte, frame, self.scale, lock))
+        if frame in self._judged and not made.problem:
+            self._judge(frame)
+
+    def _judge(self, frame: int) -> None:
+        shot, plate = self.shot, self.shot.plate_source
+        assert plate is not None
+        made, pixels = self.store.matte(shot, self.matte, frame), self.store.plate(plate, frame)
+        if not self.matte.clamp:
+            self._outside = max(self._outside, outside(made.alpha))
+        if (value := halo(pixels, made.alpha, made.foreground)) is not None:
+            self._halo[frame] = value
+        lock, after = self._lock(), frame + 1 if frame < shot.last else frame - 1
+        if lock is None or after not in shot.frames:
+            return
+        motion = lock_matrix(shot, lock, frame) @ np.linalg.inv(lock_matrix(shot, lock, after))
+        other = self.store.matte(shot, self.matte, after)
+        feeds = feed_of(pixels), feed_of(self.store.plate(plate, after))
+        if (value := chatter(made.alpha, feeds[0], other.alpha, feeds[1], motion)) is not None:
+            self._chatter[frame] = value
+
+    def _lock(self) -> str | None:
+        """The lock that the edge is judged along: its own, else the first that is solved."""
+        if self.matte.edge.steady_lock is not None:
+            return self.matte.edge.steady_lock
+        return next((lock.id for lock in self.shot.locks if len(lock.solved) > 1), None)
+
+    def result(self) -> MatteOverShot:
+        """The worst of all frames."""
+        first = self.shot.first
+        holes, leftover = (np.array([getattr(each, name) for each in self._each]) for name in ("holes", "leftover"))
+        pale = max(self._halo, key=lambda frame: abs(self._halo[frame]), default=first)
+        restless = max(self._chatter, key=lambda frame: self._chatter[frame], default=first)
+        return MatteOverShot(
+            holes=float(holes.max()),
+            holes_frame=first + int(holes.argmax()),
+            largest_hole_px2=max(each.largest_hole_px2 for each in self._each),
+            leftover=float(leftover.max()),
+            leftover_frame=first + int(leftover.argmax()),
+            soft=max(each.soft for each in self._each),
+            outside=self._outside,
+            halo=self._halo.get(pale),
+            halo_frame=pale,
+            chatter=self._chatter.get(restless),
+            chatter_frame=restless,
+            problem=self._problem[0],
+            problem_frame=self._problem[1],
+        )

@@ -1,0 +1,117 @@
+"""Shapes as SVG paths, in and out. Reading is svgelements' work; we take the outlines."""
+
+from __future__ import annotations
+
+import math
+from xml.sax.saxutils import quoteattr
+
+import svgelements
+
+from .errors import ShotError
+from .shapes import Handle, Point, Shape, ShapeKey
+
+
+def shapes_to_svg(shapes: list[Shape], frame: int, size: tuple[int, int]) -> str:
+    """An SVG document with one closed path a shape, as they stand on a frame, in plate pixels.
+
+    Each path's id is the shape's name and its class `keep` or `drop`.
+
+    References
+    ----------
+    Scalable Vector Graphics (SVG) 1.1, second edition, W3C 2011, chapter 8.
+    """
+    width, height = size
+    box = f'width="{width}" height="{height}" viewBox="0 0 {width} {height}"'
+    lines = [f'<svg xmlns="http://www.w3.org/2000/svg" {box}>']
+    for shape in shapes:
+        colour = "#9fd8c4" if shape.mode == "keep" else "#e8a06a"
+        look = f'fill="{colour}" fill-opacity="0.4" stroke="{colour}"'
+        name = f"id={quoteattr(shape.name)} class={quoteattr(shape.mode)}"
+        lines.append(f' <path {name} {look} d="{_path(shape, frame)}"/>')
+    return "\n".join([*lines, "</svg>", ""])
+
+
+def _path(shape: Shape, frame: int) -> str:
+    key = shape.key_at(frame)
+    if shape.form == "polygon":
+        return "M " + " L ".join(f"{x:.4f},{y:.4f}" for x, y in key.points) + " Z"
+    curve = shape.as_curve().key_at(frame)
+    points, handles = curve.points, curve.handles
+    parts = [f"M {points[0][0]:.4f},{points[0][1]:.4f}"]
+    for k, (x, y) in enumerate(points):
+        after = (k + 1) % len(points)
+        (px, py), (h, g) = points[after], (handles[k], handles[after])
+        places = ((x + h[2], y + h[3]), (px + g[0], py + g[1]), (px, py))
+        parts.append("C " + " ".join(f"{u:.4f},{v:.4f}" for u, v in places))
+    return " ".join([*parts, "Z"])
+
+
+def shapes_from_svg(text: str, frame: int, where: str = "the SVG file") -> list[Shape]:
+    """Every closed outline of an SVG document as a shape; the class `drop` makes a drop shape, all else keeps.
+
+    Paths, polygons, rectangles, circles and ellipses are read with their transforms, curves as curves.
+
+    Raises
+    ------
+    ShotError : not SVG, or without a closed outline.
+    """
+    import io
+
+    try:
+        document = svgelements.SVG.parse(io.StringIO(text), reify=True)
+    except Exception as problem:  # the parser lets whatever it meets through
+        raise ShotError(f"{where} is not readable as SVG: {problem}.") from problem
+    found: list[Shape] = []
+    for element in document.elements():
+        if not isinstance(element, svgelements.Shape):
+            continue
+        path = svgelements.Path(element)
+        path.approximate_arcs_with_cubics()
+        for part in path.as_subpaths():
+            shape = _shape(svgelements.Path(part), len(found) + 1, element, frame)
+            if shape is not None:
+                found.append(shape)
+    if not found:
+        raise ShotError(f"{where} holds no outline with at least three points.")
+    return found
+
+
+def _shape(path: svgelements.Path, number: int, element: svgelements.Shape, frame: int) -> Shape | None:
+    points: list[Point] = []
+    leaving: list[Point] = []
+    arriving: list[Point] = []
+    curved = False
+    for segment in path:
+        if isinstance(segment, svgelements.Move):
+            continue
+        start, end = segment.start, segment.end
+        if start is None or end is None or math.hypot(end.x - start.x, end.y - start.y) < 1e-9:
+            continue
+        if isinstance(segment, svgelements.QuadraticBezier):
+            c = segment.control
+            out = ((c.x - start.x) * 2 / 3, (c.y - start.y) * 2 / 3)
+            into = ((c.x - end.x) * 2 / 3, (c.y - end.y) * 2 / 3)
+            curved = True
+        elif isinstance(segment, svgelements.CubicBezier):
+            out = (segment.control1.x - start.x, segment.control1.y - start.y)
+            into = (segment.control2.x - end.x, segment.control2.y - end.y)
+            curved = True
+        else:
+            out = into = (0.0, 0.0)
+        points.append((float(start.x), float(start.y)))
+        leaving.append((float(out[0]), float(out[1])))
+        arriving.append((float(into[0]), float(into[1])))
+    if len(points) < 3:
+        return None
+    shifted = [arriving[-1], *arriving[:-1]]
+    handles: tuple[Handle, ...] = tuple((a[0], a[1], b[0], b[1]) for a, b in zip(shifted, leaving))
+    values = element.values
+    drop = "drop" in str(values.get("class", "")).split()
+    key = ShapeKey(frame=frame, points=tuple(points), handles=handles if curved else ())
+    return Shape(
+        id=f"svg{number}",
+        name=str(element.id or f"Outline {number}"),
+        mode="drop" if drop else "keep",
+        form="curve" if curved else "polygon",
+        keys=(key,),
+    )

@@ -1,0 +1,37 @@
+"""Shots of older formats brought up to the present one."""
+
+from __future__ import annotations
+
+import copy
+from typing import Any
+
+
+def upgraded(data: dict[str, Any]) -> dict[str, Any]:
+    """A shot's JSON value in the present format. Format 1 held a matte within each zone, with one luma pull."""
+    data = copy.deepcopy(data)
+    if data.get("version") == 1:
+        mattes = []
+        for number, zone in enumerate(data.get("zones", []), 1):
+            old = zone.get("matte")
+            if not isinstance(old, dict):
+                continue
+            use: dict[str, Any] = {"on": old.get("on", False), "id": None}
+            if old.get("pull") or old.get("shapes"):
+                use["id"] = f"matte{number}"
+                mattes.append({"id": use["id"], "name": f"{zone.get('name', 'Zone')} matte", **_matte(old)})
+            zone["matte"] = use
+        data["mattes"] = mattes
+        data["version"] = 2
+    return data
+
+
+def _matte(old: dict[str, Any]) -> dict[str, Any]:
+    pull = dict(old.get("pull") or {})
+    clamp = pull.pop("clamp", True)
+    shapes = []
+    for shape in old.get("shapes", []):
+        feather = shape.get("feather_px", 0.0)
+        rest = {key: value for key, value in shape.items() if key != "feather_px"}
+        shapes.append({**rest, "feather_in_px": feather, "feather_out_px": feather})
+    pulls = [{"kind": "luma", "id": "pull1", **pull}] if pull else []
+    return {"pulls": pulls, "shapes": shapes, "clamp": clamp}

@@ -1,0 +1,399 @@
+"""The controls of one pull, a form for each kind."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF
+from PySide6.QtGui import QColor, QPainter, QPaintEvent
+from PySide6.QtWidgets import QCheckBox, QListWidget, QListWidgetItem, QWidget
+
+from ...matte import PRESETS
+from ...media.curves import srgb_encode
+from ...shot import ColourSample, Keyed, Pull
+from .. import theme
+from ..desk import Desk
+from ..numberfield import NumberField
+from ..tools.sample import Area, mean_colour, pixels_in
+from ..widgets import choice, note, push_button, row, show_choice, tool_button
+from .panel import Panel
+
+Sample = Callable[[str, Callable[[Area], None]], None]  # a hint, and what is done with the area
+OWN = "Own weights"
+NOTHING = "None"
+
+
+class Form(Panel):
+    """Shows and changes the chosen pull. `sample` asks for an area of the picture."""
+
+    kind = ""
+
+    def __init__(self, desk: Desk, sample: Sample) -> None:
+        super().__init__(desk)
+        self.sample = sample
+        self.pull: Pull | None = None
+        self.build()
+        self.invert = QCheckBox("Invert")
+        self.invert.setToolTip("Turns solid into empty and empty into solid")
+        self.invert.clicked.connect(lambda on: self.put("Invert", invert=bool(on)))
+        self.gain = self.number("Gain", "gain", 0, 4, 0.01, 1.0, 2, "", "Multiplies this pull")
+        self.inside.addLayout(row(self.gain, self.invert))
+
+    def build(self) -> None:
+        """Adds the kind's own controls."""
+
+    def refresh(self) -> None:
+        super().refresh()
+        if self.pull is not None:
+            self.invert.setChecked(self.pull.invert)
+
+    def number(
+        self, label: str, name: str, low: float, high: float, step: float, default: float, decimals: int, unit: str,
+        tip: str,
+    ) -> NumberField:  # fmt: skip
+        """A field for one of the pull's keyed values."""
+        field = NumberField(label, low, high, step, default, decimals, unit, tip)
+
+        def get() -> Keyed | None:
+            return getattr(self.pull, name, None)
+
+        return self.keyed(field, get, lambda value, words, gesture: self.put(words, gesture, **{name: value}))
+
+    def put(self, words: str, gesture: str | None = None, **changes: object) -> None:
+        """Changes the pull in the shot."""
+        matte = self.desk.matte
+        if matte is None or self.pull is None:
+            return
+        current = next((pull for pull in matte.pulls if pull.id == self.pull.id), None)
+        if current is not None:
+            self.desk.edit_matte(matte.with_pull(current.but(**changes)), f"{words} of {matte.name}", gesture)
+
+
+class Histogram(QWidget):
+    """How often coded brightness occurs in the two samples, behind the thresholds."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setFixedHeight(34)
+        self.setToolTip(
+            "Coded brightness of both samples: what goes (filled), what stays (outlined); lines: thresholds"
+        )
+        self.setAccessibleName("Histogram of the samples")
+        self.samples: dict[str, np.ndarray] = {}
+        self.marks: tuple[float, ...] = ()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), QColor(theme.GROUND))
+        width, height = self.width(), self.height()
+        for name, levels in self.samples.items():
+            counts = np.histogram(levels, bins=64, range=(0, 1.05))[0].astype(float)
+            counts = np.sqrt(counts / max(counts.max(), 1))
+            for k, share in enumerate(counts):
+                bar = QRectF(k * width / 64, height * (1 - share), width / 64, height * share)
+                if name == "goes":
+                    painter.fillRect(bar, QColor(theme.ACCENT))
+                elif share > 0:
+                    painter.setPen(QColor(theme.TEXT))
+                    painter.drawLine(bar.topLeft(), bar.topRight())
+        painter.setPen(QColor(theme.WARN))
+        for mark in self.marks:
+            x = mark / 1.05 * width
+            painter.drawLine(QPointF(x, 0), QPointF(x, height))
+
+
+class LumaForm(Form):
+    kind = "luma"
+
+    def build(self) -> None:
+        self.preset = choice([*PRESETS, OWN], "Which mix of the coded feed the pull looks at", self._preset)
+        self.inside.addWidget(self.preset)
+        self.weights = []
+        for k, (letter, name, default) in enumerate(
+            (("R", "red", 0.2126), ("G", "green", 0.7152), ("B", "blue", 0.0722))
+        ):
+            field = NumberField(letter, -2, 2, 0.01, default, 3, "", f"Weight of coded {name}")
+            self.plain(
+                field,
+                lambda k=k: self.pull.weights[k] if self.pull else None,
+                lambda v, w, g, k=k: self._weight(k, v, g),
+            )
+            self.weights.append(field)
+        self.inside.addLayout(row(*self.weights))
+        self.high = self.number(
+            "High", "high", 0, 1.5, 0.002, 0.8, 3, "", "Coded value above which the matte begins to open"
+        )
+        self.high_softness = self.number(
+            "Softness", "high_softness", 0, 1, 0.002, 0.08, 3, "", "Coded values from solid to empty above High"
+        )
+        self.low = self.number(
+            "Low", "low", -0.5, 1.5, 0.002, 0.0, 3, "", "Coded value below which the matte begins to open"
+        )
+        self.low_softness = self.number(
+            "Softness", "low_softness", 0, 1, 0.002, 0.0, 3, "", "Coded values from solid to empty below Low"
+        )
+        self.inside.addLayout(row(self.high, self.high_softness))
+        self.inside.addLayout(row(self.low, self.low_softness))
+        self.goes = push_button(
+            "This goes…", "Drag over what is to go; thresholds follow from both samples", lambda: self._ask("goes")
+        )
+        self.stays = push_button(
+            "This stays…", "Drag over what is to stay; thresholds follow from both samples", lambda: self._ask("stays")
+        )
+        self.inside.addLayout(row(self.goes, self.stays))
+        self.histogram = Histogram()
+        self.inside.addWidget(self.histogram)
+
+    def refresh(self) -> None:
+        super().refresh()
+        if self.pull is None:
+            return
+        name = next((n for n, w in PRESETS.items() if w == self.pull.weights), OWN)
+        show_choice(self.preset, [*PRESETS, OWN], name)
+        high, low = self.high.value, self.low.value
+        self.histogram.marks = (low, high, high + self.high_softness.value)
+        self.histogram.setVisible(bool(self.histogram.samples))
+        self.histogram.update()
+
+    def _preset(self, name: str) -> None:
+        if name in PRESETS:
+            self.put(f"Pull {name}", weights=PRESETS[name])
+
+    def _weight(self, k: int, value: float, gesture: str) -> None:
+        if self.pull is not None:
+            self.put("Weights", gesture, weights=tuple(value if j == k else w for j, w in enumerate(self.pull.weights)))
+
+    def _ask(self, which: str) -> None:
+        words = "Drag over something that is to go." if which == "goes" else "Drag over something that is to stay."
+        self.sample(words, lambda area: self._sampled(which, area))
+
+    def _sampled(self, which: str, area: Area) -> None:
+        """Thresholds between the samples: solid up to nearly all of what stays, empty from nearly all of what goes."""
+        assert self.pull is not None
+        levels = srgb_encode(pixels_in(self.desk, area)) @ np.array(self.pull.weights)
+        self.histogram.samples = {**self.histogram.samples, which: levels}
+        both = self.histogram.samples
+        if len(both) == 2:
+            goes, stays = np.percentile(both["goes"], [2, 98]), np.percentile(both["stays"], [2, 98])
+            bright = float(np.median(both["goes"])) >= float(np.median(both["stays"]))
+            if bright:
+                solid, empty = float(stays[1]), max(float(goes[0]), float(stays[1]) + 0.01)
+                changes = {"high": solid, "high_softness": empty - solid, "low": 0.0, "low_softness": 0.0}
+            else:
+                solid, empty = float(stays[0]), min(float(goes[1]), float(stays[0]) - 0.01)
+                changes = {"low": solid, "low_softness": solid - empty, "high": 1.5, "high_softness": 0.0}
+            self.put("Thresholds", **{name: Keyed(constant=value) for name, value in changes.items()})
+        self.refresh()
+
+
+class ColourForm(Form):
+    kind = "colour"
+
+    def build(self) -> None:
+        self.add = push_button("Goes…", "Drag over (or click) a colour that is to go", lambda: self._ask("goes"))
+        self.run = push_button(
+            "Run to…", "Joins the last sample to another: all colours between them go", lambda: self._ask("run")
+        )
+        self.take = push_button(
+            "Stays…", "Drag over a colour that stays in spite of the others", lambda: self._ask("stays")
+        )
+        self.inside.addLayout(row(self.add, self.run, self.take))
+        self.list = QListWidget()
+        self.list.setFixedHeight(58)
+        self.list.setAccessibleName("Samples")
+        self.list.setToolTip("The samples of this pull. Delete removes the chosen one")
+        self.remove = tool_button("trash-2", "Remove the chosen sample", self._remove)
+        self.inside.addLayout(row(self.list, self.remove))
+        self.tolerance = self.number(
+            "Tolerance", "tolerance", 0, 1, 0.002, 0.04, 3, "", "Oklab distance from a sample within which all goes"
+        )
+        self.softness = self.number(
+            "Softness", "softness", 0, 1, 0.002, 0.06, 3, "", "Oklab distance from all gone to all there"
+        )
+        self.lightness = self.number(
+            "Lightness", "lightness", 0, 2, 0.01, 0.5, 2, "", "How much differences in lightness count against colour"
+        )
+        self.inside.addLayout(row(self.tolerance, self.softness))
+        self.inside.addWidget(self.lightness)
+
+    def refresh(self) -> None:
+        super().refresh()
+        samples = self.pull.samples if self.pull is not None else ()
+        current = self.list.currentRow()
+        self.list.clear()
+        for sample in samples:
+            words = "stays" if sample.subtract else "goes"
+            codes = " ".join(f"{v:.2f}" for v in srgb_encode(np.array(sample.colour)))
+            item = QListWidgetItem(
+                theme.swatch(sample.colour, sample.to), f"{words} {codes}{' …' if sample.to else ''}"
+            )
+            self.list.addItem(item)
+        self.list.setCurrentRow(min(current if current >= 0 else len(samples) - 1, len(samples) - 1))
+        self.run.setEnabled(any(not sample.subtract for sample in samples))
+
+    def _ask(self, which: str) -> None:
+        words = {
+            "goes": "Drag over a colour that is to go.",
+            "run": "Drag over the other end of the run, such as the sky's zenith.",
+            "stays": "Drag over a colour that is to stay.",
+        }
+        self.sample(words[which], lambda area: self._sampled(which, area))
+
+    def _sampled(self, which: str, area: Area) -> None:
+        assert self.pull is not None
+        colour, samples = mean_colour(self.desk, area), list(self.pull.samples)
+        if which == "run":
+            last = max(k for k, sample in enumerate(samples) if not sample.subtract)
+            samples[last] = samples[last].but(to=colour)
+        else:
+            samples.append(ColourSample(colour=colour, subtract=which == "stays"))
+        self.put("Sample", samples=tuple(samples))
+
+    def _remove(self) -> None:
+        k = self.list.currentRow()
+        if self.pull is not None and 0 <= k < len(self.pull.samples):
+            self.put("Remove a sample", samples=(*self.pull.samples[:k], *self.pull.samples[k + 1 :]))
+
+
+class ScreenForm(Form):
+    kind = "screen"
+
+    def build(self) -> None:
+        self.screen = choice(["blue", "green"], "The screen's colour", lambda v: self.put("Screen", screen=v))
+        self.pick = push_button("Screen is…", "Drag over the screen to sample its colour", self._ask)
+        self.uneven = QCheckBox("Uneven")
+        self.uneven.setToolTip("Follows the screen's light over the frame")
+        self.uneven.clicked.connect(lambda on: self.put("Uneven", uneven=bool(on)))
+        self.inside.addLayout(row(self.screen, self.pick, self.uneven))
+        self.balance = self.number(
+            "Balance",
+            "balance",
+            0,
+            1,
+            0.01,
+            0.5,
+            2,
+            "",
+            "Screen channel against the larger (0) or smaller (1) of the others",
+        )
+        self.soften = NumberField("Soften", 0, 20, 0.05, 0, 2, "px", "Softens the raw matte before the clips")
+        self.plain(
+            self.soften, lambda: self.pull.soften_px if self.pull else None, lambda v, w, g: self.put(w, g, soften_px=v)
+        )
+        self.black = self.number("Clip black", "black", -0.5, 1, 0.005, 0.05, 3, "", "Below this the matte is empty")
+        self.white = self.number("Clip white", "white", 0, 1.5, 0.005, 0.95, 3, "", "Above this the matte is solid")
+        self.inside.addLayout(row(self.balance, self.soften))
+        self.inside.addLayout(row(self.black, self.white))
+        self.despill = choice(
+            ["off", "larger", "mean", "smaller"],
+            "Despill: holds the screen's channel to the larger, the mean or the smaller of the other two",
+            lambda v: self.put("Despill", despill=v),
+        )
+        self.amount = self.number(
+            "Despill", "despill_amount", 0, 1, 0.01, 1, 2, "", "How much of the spill is taken out"
+        )
+        self.light = self.number(
+            "Lightness", "despill_lightness", 0, 1, 0.01, 0, 2, "", "Share of the lightness taken that is given back"
+        )
+        self.inside.addLayout(row(self.despill, self.amount))
+        self.inside.addWidget(self.light)
+
+    def refresh(self) -> None:
+        super().refresh()
+        if self.pull is not None:
+            self.screen.setCurrentText(self.pull.screen)
+            self.despill.setCurrentText(self.pull.despill)
+            self.uneven.setChecked(self.pull.uneven)
+
+    def _ask(self) -> None:
+        self.sample("Drag over the screen.", lambda a: self.put("Screen colour", colour=mean_colour(self.desk, a)))
+
+
+class ClearSkyForm(Form):
+    kind = "clear sky"
+
+    def build(self) -> None:
+        self.here = push_button(
+            "Sky here…", "Drag over sky that is known; without it the sky is found by itself", self._ask
+        )
+        self.forget = push_button(
+            "By itself", "Forgets the areas: the sky is found by itself", lambda: self.put("Areas", areas=())
+        )
+        self.inside.addLayout(row(self.here, self.forget))
+        self.empty = self.number(
+            "Empty", "empty", 0, 20, 0.05, 3.2, 2, "σ", "Within this many deviations of the plate's noise all is sky"
+        )
+        self.full = self.number("Full", "full", 0, 40, 0.05, 6.0, 2, "σ", "Beyond this nothing is held down as noise")
+        self.inside.addLayout(row(self.empty, self.full))
+        self.degree = NumberField("Bend", 0, 5, 1, 4, 0, "", "Degree of the surface that is fitted to the sky")
+        self.plain(
+            self.degree,
+            lambda: self.pull.degree if self.pull else None,
+            lambda v, w, g: self.put(w, g, degree=round(v)),
+        )
+        self.clouds = QCheckBox("Clouds")
+        self.clouds.setToolTip("Adds what the surface leaves, smoothed: soft clouds belong to the sky")
+        self.clouds.clicked.connect(lambda on: self.put("Clouds", clouds=bool(on)))
+        self.inside.addLayout(row(self.degree, self.clouds))
+        self.carried = choice(
+            [NOTHING], "Fitted on every frame by itself, or fitted once and carried by a lock", self._carry
+        )
+        self.inside.addLayout(row(note("Carried by"), self.carried))
+
+    def refresh(self) -> None:
+        super().refresh()
+        if self.pull is None:
+            return
+        self.clouds.setChecked(self.pull.clouds)
+        self.forget.setEnabled(bool(self.pull.areas))
+        locks = self.desk.shot.locks
+        name = next((lock.name for lock in locks if lock.id == self.pull.carried_by), NOTHING)
+        show_choice(self.carried, [NOTHING, *(lock.name for lock in locks)], name)
+
+    def _ask(self) -> None:
+        def taken(area: Area) -> None:
+            assert self.pull is not None
+            self.put("Known sky", areas=(*self.pull.areas, area), areas_frame=self.desk.frame)
+
+        self.sample("Drag over sky without branches or wires.", taken)
+
+    def _carry(self, name: str) -> None:
+        self.put("Carried by", carried_by=next((lock.id for lock in self.desk.shot.locks if lock.name == name), None))
+
+
+class DifferenceForm(Form):
+    kind = "difference"
+
+    def build(self) -> None:
+        self.clean = choice([NOTHING], "The clean plate: a still or clip of the stock", self._clean)
+        self.rides = choice([NOTHING], "The lock that the clean plate rides on", self._ride)
+        self.inside.addLayout(row(note("Clean plate"), self.clean))
+        self.inside.addLayout(row(note("Rides on"), self.rides))
+        self.tolerance = self.number(
+            "Tolerance", "tolerance", 0, 1, 0.002, 0.03, 3, "", "Coded difference within which all goes"
+        )
+        self.softness = self.number(
+            "Softness", "softness", 0, 1, 0.002, 0.12, 3, "", "Coded difference from all gone to all there"
+        )
+        self.inside.addLayout(row(self.tolerance, self.softness))
+
+    def refresh(self) -> None:
+        super().refresh()
+        if self.pull is None:
+            return
+        shot = self.desk.shot
+        sources = [source for source in shot.sources if source.id != shot.plate]
+        name = next((source.name for source in sources if source.id == self.pull.clean), NOTHING)
+        show_choice(self.clean, [NOTHING, *(source.name for source in sources)], name)
+        name = next((lock.name for lock in shot.locks if lock.id == self.pull.rides), NOTHING)
+        show_choice(self.rides, [NOTHING, *(lock.name for lock in shot.locks)], name)
+
+    def _clean(self, name: str) -> None:
+        self.put("Clean plate", clean=next((s.id for s in self.desk.shot.sources if s.name == name), None))
+
+    def _ride(self, name: str) -> None:
+        self.put("Rides on", rides=next((lock.id for lock in self.desk.shot.locks if lock.name == name), None))
+
+
+FORMS: tuple[type[Form], ...] = (LumaForm, ColourForm, ScreenForm, ClearSkyForm, DifferenceForm)

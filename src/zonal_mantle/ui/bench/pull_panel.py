@@ -1,0 +1,126 @@
+"""The pulls of a matte: their list, and the chosen one's form."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QListWidget, QListWidgetItem
+
+from ...shot import PULLS, Pull
+from ..desk import Desk
+from ..widgets import choice, note, row, tool_button
+from .panel import Panel
+from .pull_forms import FORMS, Form, Sample
+
+SIGNS = {"union": "∪", "intersection": "∩", "subtraction": "∖"}
+ADD = "Add a pull"
+
+
+class PullPanel(Panel):
+    """Pulls are joined from the top of the list down."""
+
+    def __init__(self, desk: Desk, sample: Sample) -> None:
+        super().__init__(desk)
+        self.chosen: str | None = None
+        self.add = choice([ADD, *PULLS], "Adds a pull below the others", self._add_pull)
+        self.combine = choice(
+            list(SIGNS), "How the chosen pull joins what is above it: what either keeps, what both keep, what is left",
+            lambda v: self._put("Join", combine=v),
+        )  # fmt: skip
+        self.up = tool_button("arrow-up", "Move the chosen pull up", self._up)
+        self.remove = tool_button("trash-2", "Remove the chosen pull", self._remove)
+        self.inside.addLayout(row(self.add, self.combine, self.up, self.remove))
+        self.list = QListWidget()
+        self.list.setFixedHeight(46)
+        self.list.setAccessibleName("Pulls")
+        self.list.setToolTip("The pulls, joined from the top down. The box switches one on and off")
+        self.list.itemClicked.connect(self._choose)
+        self.list.itemChanged.connect(self._switch)
+        self.inside.addWidget(self.list)
+        self.forms: dict[str, Form] = {}
+        for kind in FORMS:
+            form = kind(desk, sample)
+            self.forms[kind.kind] = form
+            self.inside.addWidget(form)
+        self.words = note("Without a pull the matte is what its shapes say. Add one to cut by brightness or colour.")
+        self.inside.addWidget(self.words)
+
+    @property
+    def pull(self) -> Pull | None:
+        """The chosen pull, else the first."""
+        pulls = self.desk.own_matte().pulls
+        return next((pull for pull in pulls if pull.id == self.chosen), pulls[0] if pulls else None)
+
+    @property
+    def form(self) -> Form | None:
+        """The chosen pull's form."""
+        return self.forms[self.pull.kind] if self.pull is not None else None
+
+    def refresh(self) -> None:
+        pulls, pull = self.desk.own_matte().pulls, self.pull
+        self.add.setCurrentIndex(0)
+        self.list.blockSignals(True)
+        self.list.clear()
+        for number, each in enumerate(pulls):
+            sign = f"{SIGNS[each.combine]} " if number else ""
+            item = QListWidgetItem(f"{sign}{each.kind.capitalize()}")
+            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+            item.setCheckState(Qt.CheckState.Checked if each.on else Qt.CheckState.Unchecked)
+            item.setData(Qt.ItemDataRole.UserRole, each.id)
+            self.list.addItem(item)
+            if pull is not None and each.id == pull.id:
+                self.list.setCurrentItem(item)
+        self.list.blockSignals(False)
+        first = pull is None or pulls[0].id == pull.id
+        self.combine.setEnabled(not first)
+        self.up.setEnabled(not first)
+        self.remove.setEnabled(pull is not None)
+        self.list.setVisible(bool(pulls))
+        self.words.setVisible(not pulls)
+        if pull is not None:
+            self.combine.setCurrentText(pull.combine)
+        for kind, form in self.forms.items():
+            form.pull = pull if pull is not None and kind == pull.kind else None
+            form.setVisible(form.pull is not None)
+            if form.pull is not None:
+                form.refresh()
+
+    def _add_pull(self, kind: str) -> None:
+        if kind in PULLS:
+            matte = self.desk.own_matte()
+            pull = PULLS[kind](id=self.desk.shot.new_id("pull"))
+            self.chosen = pull.id
+            self.desk.give_matte(matte.with_pull(pull), f"Add a {kind} pull")
+        self.add.setCurrentIndex(0)
+
+    def _choose(self, item: QListWidgetItem) -> None:
+        self.chosen = item.data(Qt.ItemDataRole.UserRole)
+        self.desk.choice_changed.emit()
+
+    def _put(self, words: str, **changes: object) -> None:
+        matte, pull = self.desk.matte, self.pull
+        if matte is not None and pull is not None:
+            self.desk.edit_matte(matte.with_pull(pull.but(**changes)), f"{words} of {matte.name}")
+
+    def _switch(self, item: QListWidgetItem) -> None:
+        matte, id = self.desk.matte, item.data(Qt.ItemDataRole.UserRole)
+        on = item.checkState() == Qt.CheckState.Checked
+        pull = next((pull for pull in matte.pulls if pull.id == id), None) if matte else None
+        if matte is not None and pull is not None and pull.on != on:
+            self.desk.edit_matte(matte.with_pull(pull.but(on=on)), f"{pull.kind.capitalize()} {'on' if on else 'off'}")
+
+    def _up(self) -> None:
+        matte, pull = self.desk.matte, self.pull
+        if matte is None or pull is None:
+            return
+        pulls = list(matte.pulls)
+        k = pulls.index(pull)
+        if k > 0:
+            pulls[k - 1], pulls[k] = pulls[k], pulls[k - 1]
+            self.chosen = pull.id
+            self.desk.edit_matte(matte.but(pulls=tuple(pulls)), "Order of pulls")
+
+    def _remove(self) -> None:
+        matte, pull = self.desk.matte, self.pull
+        if matte is not None and pull is not None:
+            rest = tuple(each for each in matte.pulls if each.id != pull.id)
+            self.desk.edit_matte(matte.but(pulls=rest), f"Remove the {pull.kind} pull")

@@ -1,0 +1,209 @@
+"""The shapes of a matte: drawing, their list, and the chosen one's edge."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QApplication, QCheckBox, QListWidget, QListWidgetItem
+
+from ...shot import MantleError, Shape
+from ...shot.svg import shapes_from_svg, shapes_to_svg
+from ..ask import existing_file, new_file
+from ..desk import Desk, new_gesture
+from ..numberfield import NumberField
+from ..tools.shape import FORMS_DRAWN, ShapeTool
+from ..widgets import choice, note, push_button, row, show_choice, tool_button
+from .panel import Panel
+
+NOTHING = "Stands free"
+
+
+class ShapePanel(Panel):
+    """Keep and drop shapes."""
+
+    def __init__(self, desk: Desk, tool: ShapeTool) -> None:
+        super().__init__(desk)
+        self.tool = tool
+        self.keep = push_button(
+            "Keep", "Draw a keep shape: inside it all stays (alpha 1)", lambda: self._draw("keep"), "plus"
+        )
+        self.drop = push_button(
+            "Drop", "Draw a drop shape: inside it all goes (alpha 0)", lambda: self._draw("drop"), "plus"
+        )
+        self.form = choice(list(FORMS_DRAWN), "The form of the next shape", lambda _: None)
+        self.inside.addLayout(row(self.keep, self.drop, self.form))
+        self.list = QListWidget()
+        self.list.setFixedHeight(76)
+        self.list.setAccessibleName("Shapes")
+        self.list.setToolTip("The shapes of this matte. The box switches one on and off")
+        self.list.itemClicked.connect(self._choose)
+        self.list.itemChanged.connect(self._switch)
+        self.inside.addWidget(self.list)
+        tools = [
+            tool_button("diamond", "Key the chosen shape on this frame, or remove its key here", self._key),
+            tool_button("spline", "Make the chosen point a corner, or smooth", tool.toggle_corner),
+            tool_button("copy", "Copy the chosen shape", self._copy),
+            tool_button("clipboard", "Paste a shape, also from another zone or shot", self._paste),
+            tool_button("download", "Read shapes from an SVG file", self._read),
+            tool_button("upload", "Write the shapes as they stand on this frame to an SVG file", self._write),
+            tool_button("trash-2", "Remove the chosen shape (Delete)", tool.remove),
+        ]
+        self.key, self.corner, self.copy, self.paste, self.read, self.write, self.remove = tools
+        self.inside.addLayout(row(*tools, 1))
+        self.feather_in = self._width("Feather in", "feather_in_px", 0, "Softness inside the outline")
+        self.feather_out = self._width("out", "feather_out_px", 0, "Softness outside the outline")
+        self.inside.addLayout(row(self.feather_in, self.feather_out))
+        self.grow = self._width("Grow", "grow_px", -500, "Moves the outline outward, below 0 inward")
+        self.share = NumberField("Point ×", 0, 4, 0.05, 1, 2, "", "How much of the feather the chosen points have")
+        self.plain(self.share, self._share, self._put_share)
+        self.inside.addLayout(row(self.grow, self.share))
+        self.shutter = NumberField("Shutter", 0, 1, 0.05, 0, 2, "fr", "Frames over which the shape's motion is blurred")
+        self.plain(self.shutter, lambda: self._value("shutter"), lambda v, w, g: self._put(w, g, shutter=v))
+        self.invert = QCheckBox("Invert")
+        self.invert.setToolTip("Works outside the outline instead of inside")
+        self.invert.clicked.connect(lambda on: self._put("Invert", None, invert=bool(on)))
+        self.inside.addLayout(row(self.shutter, self.invert))
+        self.rides = choice([NOTHING], "The lock that the chosen shape rides on", self._ride)
+        self.inside.addWidget(self.rides)
+        self.words = note()
+        self.inside.addWidget(self.words)
+
+    def refresh(self) -> None:
+        super().refresh()
+        shapes, chosen = self.desk.own_matte().shapes, self.shape
+        self.list.blockSignals(True)
+        self.list.clear()
+        for shape in shapes:
+            keys = f" · {len(shape.keys)} keys" if len(shape.keys) > 1 else ""
+            item = QListWidgetItem(f"{shape.name} · {shape.mode}{keys}")
+            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+            item.setCheckState(Qt.CheckState.Checked if shape.on else Qt.CheckState.Unchecked)
+            item.setData(Qt.ItemDataRole.UserRole, shape.id)
+            self.list.addItem(item)
+            if shape.id == self.tool.chosen:
+                self.list.setCurrentItem(item)
+        self.list.blockSignals(False)
+        for part in (self.key, self.corner, self.copy, self.remove, self.invert, self.rides):
+            part.setEnabled(chosen is not None)
+        self.write.setEnabled(bool(shapes))
+        locks = self.desk.shot.locks
+        rides = chosen.rides if chosen is not None else None
+        name = next((lock.name for lock in locks if lock.id == rides), NOTHING)
+        show_choice(
+            self.rides,
+            [NOTHING, *(f"Rides on {lock.name}" for lock in locks)],
+            f"Rides on {name}" if rides else NOTHING,
+        )
+        self.invert.setChecked(chosen is not None and chosen.invert)
+        self.words.setText(self.tool.words())
+
+    @property
+    def shape(self) -> Shape | None:
+        """The chosen shape."""
+        return next((s for s in self.desk.own_matte().shapes if s.id == self.tool.chosen), None)
+
+    def _value(self, name: str) -> float | None:
+        return getattr(self.shape, name) if self.shape is not None else None
+
+    def _width(self, label: str, name: str, low: float, tip: str) -> NumberField:
+        field = NumberField(label, low, 500, 0.25, 0, 1, "px", tip)
+        return self.plain(field, lambda: self._value(name), lambda v, w, g: self._put(w, g, **{name: v}))
+
+    def _put(self, words: str, gesture: str | None, **changes: object) -> None:
+        matte, shape = self.desk.matte, self.shape
+        if matte is not None and shape is not None:
+            self.desk.edit_matte(matte.with_shape(shape.but(**changes)), f"{words} of {shape.name}", gesture)
+
+    def _share(self) -> float | None:
+        shape, points = self.shape, self.tool.points_chosen
+        if shape is None or not points:
+            return None
+        return shape.feather_shares[min(points)] if shape.feather_shares else 1.0
+
+    def _put_share(self, value: float, words: str, gesture: str) -> None:
+        shape, points = self.shape, self.tool.points_chosen
+        if shape is not None:
+            old = shape.feather_shares or (1.0,) * len(shape.keys[0].points)
+            self._put(words, gesture, feather_shares=tuple(value if k in points else v for k, v in enumerate(old)))
+
+    def _draw(self, mode: str) -> None:
+        self.desk.choose_stage("Matte")
+        self.tool.start(mode, self.form.currentText())
+        self.desk.choice_changed.emit()
+
+    def _choose(self, item: QListWidgetItem) -> None:
+        self.tool.choose(item.data(Qt.ItemDataRole.UserRole))
+        self.desk.choice_changed.emit()
+
+    def _switch(self, item: QListWidgetItem) -> None:
+        matte, id = self.desk.matte, item.data(Qt.ItemDataRole.UserRole)
+        shape = next((s for s in matte.shapes if s.id == id), None) if matte is not None else None
+        on = item.checkState() == Qt.CheckState.Checked
+        if matte is not None and shape is not None and on != shape.on:
+            self.desk.edit_matte(matte.with_shape(shape.but(on=on)), f"{shape.name} {'on' if on else 'off'}")
+
+    def _key(self) -> None:
+        matte, shape, frame = self.desk.matte, self.shape, self.desk.frame
+        if matte is None or shape is None:
+            return
+        if any(key.frame == frame for key in shape.keys) and len(shape.keys) > 1:
+            new, words = shape.without_key(frame), f"Remove a key of {shape.name}"
+        else:
+            new, words = shape.with_points(frame, shape.points_at(frame)), f"Key {shape.name}"
+        self.desk.edit_matte(matte.with_shape(new), words, new_gesture())
+
+    def _ride(self, name: str) -> None:
+        shape = self.shape
+        lock = next((lock.id for lock in self.desk.shot.locks if f"Rides on {lock.name}" == name), None)
+        if shape is not None and lock != shape.rides:
+            self.tool.ride(lock)
+
+    def _copy(self) -> None:
+        if self.shape is not None:
+            QApplication.clipboard().setText(self.shape.model_dump_json())
+            self.desk.said.emit(f"Copied {self.shape.name}.", False)
+
+    def _paste(self) -> None:
+        try:
+            shape = Shape.model_validate_json(QApplication.clipboard().text())
+        except ValueError:
+            self.desk.said.emit("The clipboard holds no shape. Copy one first.", True)
+            return
+        if shape.rides not in {lock.id for lock in self.desk.shot.locks}:
+            shape = shape.but(rides=None)
+        self._take([shape], f"Paste {shape.name}")
+
+    def _take(self, shapes: list[Shape], words: str) -> None:
+        matte = self.desk.own_matte()
+        shot = self.desk.shot
+        for shape in shapes:
+            shape = shape.but(id=shot.new_id("shape"))
+            matte = matte.with_shape(shape)
+            shot = shot.with_matte(matte)
+            self.tool.choose(shape.id)
+        self.desk.give_matte(matte, words)
+
+    def _read(self) -> None:
+        path = existing_file(self, "Read shapes", "SVG pictures (*.svg)")
+        if path is None:
+            return
+        try:
+            shapes = shapes_from_svg(path.read_text(encoding="utf-8"), self.desk.frame, path.name)
+        except (OSError, UnicodeDecodeError) as problem:
+            self.desk.said.emit(f"{path.name} cannot be read: {problem}.", True)
+            return
+        except MantleError as problem:
+            self.desk.said.emit(str(problem), True)
+            return
+        self._take(shapes, f"Read {path.name}")
+
+    def _write(self) -> None:
+        path = new_file(self, "Write shapes", "SVG pictures (*.svg)", ".svg")
+        if path is None:
+            return
+        shapes = self.tool.standing()
+        try:
+            path.write_text(shapes_to_svg(shapes, self.desk.frame, self.desk.shot.size), encoding="utf-8")
+        except OSError as problem:
+            self.desk.said.emit(f"{path} cannot be written: {problem.strerror}.", True)
+            return
+        self.desk.said.emit(f"Wrote {len(shapes)} shapes to {path.name}.", False)
