@@ -29,10 +29,12 @@ Array = NDArray[np.float32]
 CELLS_ACROSS = 128
 LEAST_SKY = 0.004  # share of the frame that must be sky for a fit
 LEAST_NOISE = 0.0012  # coded values: a third of an 8-bit step, for plates without grain
-STANDS_OUT = 12.0  # power with which what stands out from the sky counts as what stays
-PLAIN = 0.7  # least over most distance from the sky, within a window, of a plain surface
+MOST_NOISE = 0.06  # coded values: rougher than this is no sky
+PLAIN = 0.77  # least over most distance from the sky, within a window, of a plain surface
 WINDOW_PX = 7
+GAP_RINGS, GAP_NOISE, GAP_PIXELS = 12, 8.0, 4  # rings of cells, deviations, sampled pixels that say enough
 BLOCK = 4  # what stays is guessed at a quarter of the size
+LIKE_SKY = 0.3  # within this share of the sky's light a pixel may be seen through
 NEAR_PX = 25  # beyond this from any sky all is solid
 
 kernel = numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
@@ -99,15 +101,15 @@ def fit_sky(pixels: Array, pull: ClearSkyPull, scale: float = 1.0) -> Sky:
     MatteError : no sky is found.
     """
     height, width = pixels.shape[:2]
-    gw = min(CELLS_ACROSS, max(width // 2, 1))
-    gh = max(1, min(round(gw * height / width), max(height // 2, 1)))
+    gw = min(CELLS_ACROSS, max(width // 5, 1))
+    gh = max(1, min(round(gw * height / width), max(height // 5, 1)))
     mean, spread = np.empty((gh, gw, 3), np.float32), np.empty((gh, gw), np.float32)
     run_bands(_cell_rows, gh, pixels, height, width, mean, spread)
     known = _known(pull.areas, (gh, gw), (width / scale, height / scale))
     noise = max(float(np.median(spread[known])) if known.any() else _quietest(mean, spread), LEAST_NOISE)
     smooth = spread < 2.0 * noise
     sky = smooth & known if known.any() else _topmost(smooth)
-    if sky.mean() < LEAST_SKY and not known.any():
+    if noise > MOST_NOISE or (sky.mean() < LEAST_SKY and not known.any()):
         raise MatteError("No sky was found: no large smooth region touches the top of the frame. Drag over some sky.")
     basis = _basis((gh, gw), pull.degree)
     flat, target = basis.reshape(-1, basis.shape[2]), mean.reshape(-1, 3).astype(np.float64)
@@ -125,13 +127,88 @@ def fit_sky(pixels: Array, pull: ClearSkyPull, scale: float = 1.0) -> Sky:
         joined = _joined(grown, sky)
         sky = joined if joined.any() else sky
     surface = fitted.astype(np.float32)
+    whitening = _whitening(pixels, surface, sky, noise)
     if pull.clouds:
         share = sky.astype(np.float32)
-        left = (mean - surface) * share[..., None]
-        surface = (
-            surface + cv2.GaussianBlur(left, (0, 0), 2.0) / (cv2.GaussianBlur(share, (0, 0), 2.0) + 0.05)[..., None]
-        )
-    return Sky(np.ascontiguousarray(surface), _whitening(pixels, surface, sky, noise), float(sky.mean()))
+        for sigma, hold in ((10.0, 0.02), (2.0, 0.05)):  # what the surface leaves, from broad to fine
+            surface = surface + _smoothed((mean - surface) * share[..., None], share, sigma, hold)
+        surface = _through_gaps(pixels, surface, whitening, share, mean)
+    return Sky(np.ascontiguousarray(surface), whitening, float(sky.mean()))
+
+
+def _smoothed(values: NDArray, share: NDArray, sigma: float, hold: float) -> Array:
+    """Weighted values smoothed over the grid; 0 where there are none within reach."""
+    soft = cv2.GaussianBlur(values, (0, 0), sigma) / (cv2.GaussianBlur(share, (0, 0), sigma) + hold)[..., None]
+    return np.asarray(soft, np.float32)
+
+
+def _through_gaps(pixels: Array, surface: Array, whitening: NDArray[np.float32], share: Array, mean: Array) -> Array:
+    """Follows the sky into gaps among leaves, ring by ring: single pixels that are sky by the surface so far, which is
+    good near to what is known, mend the surface there."""
+    gh, gw = surface.shape[:2]
+    feed = np.empty((-(-pixels.shape[0] // 2), -(-pixels.shape[1] // 2), 3), np.float32)
+    run_bands(_sample_rows, feed.shape[0], pixels, feed)
+    base, left = surface, np.zeros_like(surface)
+    close = cv2.GaussianBlur(share, (0, 0), 3.0) > 0.1  # there the fit itself knows better
+    covariance = np.linalg.inv(whitening.T.astype(np.float64) @ whitening)
+    lift = 0.8 * float(np.sqrt(covariance.sum() / 9))  # the upper half of noise lies 0.8 deviations above its mean
+    for ring in range(GAP_RINGS):
+        rest, seen = np.empty_like(surface), np.empty((gh, gw), np.float32)
+        limit = GAP_NOISE if ring < GAP_RINGS - 2 else GAP_NOISE / 2  # at the end only what is surely sky
+        run_bands(_gap_rows, gh, feed, surface, whitening, np.float32(limit * limit), np.float32(lift), rest, seen)
+        seen = np.where(share > 0, share, np.where(close, 0, seen))
+        rest = np.where(share[..., None] > 0, mean - surface, rest)
+        left = left + _smoothed(rest * seen[..., None], seen, 2.5, 0.03)
+        surface = base + left
+    return np.asarray(surface, np.float32)
+
+
+@kernel
+def _sample_rows(y0, y1, pixels, out):  # type: ignore[no-untyped-def]
+    """Every second pixel of every second row, coded."""
+    width = pixels.shape[1]
+    for y in range(y0, y1):
+        row = out[y].reshape(-1)
+        for x in range(out.shape[1]):
+            for c in range(3):
+                row[3 * x + c] = pixels[2 * y, min(2 * x, width - 1), c]
+        coded_row(row, row)
+
+
+@kernel
+def _gap_rows(first, end, feed, surface, whitening, limit, lift, rest, seen):  # type: ignore[no-untyped-def]
+    """Per cell: mean difference to the surface of the pixels that are sky by it, and how far there are any, 0…1."""
+    height, width = feed.shape[:2]
+    gh, gw = seen.shape
+    zero, one = np.float32(0), np.float32(1)
+    for j in range(first, end):
+        top, bottom = j * height // gh, max((j + 1) * height // gh, j * height // gh + 1)
+        for i in range(gw):
+            left, right = i * width // gw, max((i + 1) * width // gw, i * width // gw + 1)
+            sr, sg, sb = surface[j, i, 0], surface[j, i, 1], surface[j, i, 2]
+            middle, all_of = zero, zero
+            tr, tg, tb, count = zero, zero, zero, zero
+            for turn in range(2):  # then only the brighter half, since what is a little covered is darker
+                for y in range(top, min(bottom, height)):
+                    for x in range(left, min(right, width)):
+                        r, g, b = feed[y, x, 0] - sr, feed[y, x, 1] - sg, feed[y, x, 2] - sb
+                        p = whitening[0, 0] * r + whitening[0, 1] * g + whitening[0, 2] * b
+                        q = whitening[1, 0] * r + whitening[1, 1] * g + whitening[1, 2] * b
+                        s = whitening[2, 0] * r + whitening[2, 1] * g + whitening[2, 2] * b
+                        if p * p + q * q + s * s >= limit:
+                            continue
+                        level = (r + g + b) / np.float32(3)
+                        if turn == 0:
+                            middle += level
+                            all_of += one
+                        elif level * all_of >= middle:
+                            tr += r - lift
+                            tg += g - lift
+                            tb += b - lift
+                            count += one
+            some = max(count, one)
+            rest[j, i, 0], rest[j, i, 1], rest[j, i, 2] = tr / some, tg / some, tb / some
+            seen[j, i] = min(count / np.float32(GAP_PIXELS), one)
 
 
 def _known(areas: tuple[Area, ...], grid: tuple[int, int], size: tuple[float, float]) -> NDArray[np.bool_]:
@@ -277,7 +354,7 @@ def _weight_rows(first, end, pixels, off, away, plain, stands, solid):  # type: 
                     a = min(away[y, x], one)
                     a2 = a * a
                     a4 = a2 * a2
-                    weight = a4 * a4 * a4 * part
+                    weight = a4 * a4 * a4 * part  # the 12th power: what stands out most speaks for what stays
                     sr += weight * r
                     sg += weight * g
                     sb += weight * b
@@ -329,7 +406,7 @@ def _foreground(stands: Array, solid: Array, scale: float) -> Array:
         soft = cv2.GaussianBlur(small, (0, 0), max(sigma * scale / BLOCK / coarse, 0.5))
         soft = cv2.resize(soft, (width, height), interpolation=cv2.INTER_LINEAR) if coarse > 1 else soft
         guess = _over(guess, soft, 0.02)
-    return _over(guess, cv2.GaussianBlur(solid, (0, 0), max(5 * scale / BLOCK, 0.5)), 0.05)
+    return _over(guess, cv2.GaussianBlur(solid, (0, 0), max(3 * scale / BLOCK, 0.5)), 0.05)
 
 
 def _over(guess: Array | None, weighted: NDArray, enough: float) -> Array:
@@ -380,7 +457,7 @@ def clear_sky(
     window = max(3, round(WINDOW_PX * min(scale, 1)) | 1)
     plain = _plain(off, away, window, scale)
     reach = max(5, round(2 * NEAR_PX * min(scale, 1)) | 1)
-    near = cv2.dilate((off < 6).astype(np.uint8), np.ones((1, reach), np.uint8))
+    near = cv2.dilate(((off < 6) | (away < LIKE_SKY)).astype(np.uint8), np.ones((1, reach), np.uint8))
     near = cv2.dilate(near, np.ones((reach, 1), np.uint8))
     stands = np.empty((-(-height // BLOCK), -(-width // BLOCK), 4), np.float32)
     solid = np.empty_like(stands)

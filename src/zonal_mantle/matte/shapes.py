@@ -108,7 +108,7 @@ def coverage(points: NDArray, size: tuple[int, int]) -> Array:
     return out
 
 
-def outline(shape: Shape, frame: float, steps: int = 16) -> Points:
+def outline(shape: Shape, frame: float, steps: int = 32) -> Points:
     """A shape's closed outline on a frame as a polygon (n, 2), in the pixels its keys are in.
 
     A smooth shape is a closed Catmull–Rom curve through its points (Catmull & Rom 1974); a curve is made of cubic
@@ -117,7 +117,7 @@ def outline(shape: Shape, frame: float, steps: int = 16) -> Points:
     return flattened(shape, shape.key_at(frame), steps)[0]
 
 
-def flattened(shape: Shape, key: ShapeKey, steps: int = 16) -> tuple[Points, NDArray[np.float64]]:
+def flattened(shape: Shape, key: ShapeKey, steps: int = 32) -> tuple[Points, NDArray[np.float64]]:
     """An outline as a polygon (n, 2), and its feather share at every corner of that (n)."""
     points = np.array(key.points, np.float64)
     shares = np.array(shape.feather_shares or np.ones(len(points)), np.float64)

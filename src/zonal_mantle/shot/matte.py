@@ -103,10 +103,10 @@ class ClearSkyPull(Pull):
     """
 
     kind: Literal["clear sky"] = "clear sky"
-    degree: int = Field(default=4, ge=0, le=5)
+    degree: int = Field(default=2, ge=0, le=5)
     clouds: bool = True
-    empty: Keyed = _keyed(3.2)
-    full: Keyed = _keyed(6.0)
+    empty: Keyed = _keyed(3.0)
+    full: Keyed = _keyed(4.5)
     areas: tuple[Area, ...] = ()
     areas_frame: int | None = None
     carried_by: str | None = None

@@ -322,11 +322,11 @@ class ClearSkyForm(Form):
         )
         self.inside.addLayout(row(self.here, self.forget))
         self.empty = self.number(
-            "Empty", "empty", 0, 20, 0.05, 3.2, 2, "σ", "Within this many deviations of the plate's noise all is sky"
+            "Empty", "empty", 0, 20, 0.05, 3.0, 2, "σ", "Within this many deviations of the plate's noise all is sky"
         )
-        self.full = self.number("Full", "full", 0, 40, 0.05, 6.0, 2, "σ", "Beyond this nothing is held down as noise")
+        self.full = self.number("Full", "full", 0, 40, 0.05, 4.5, 2, "σ", "Beyond this nothing is held down as noise")
         self.inside.addLayout(row(self.empty, self.full))
-        self.degree = NumberField("Bend", 0, 5, 1, 4, 0, "", "Degree of the surface that is fitted to the sky")
+        self.degree = NumberField("Bend", 0, 5, 1, 2, 0, "", "Degree of the surface that is fitted to the sky")
         self.plain(
             self.degree,
             lambda: self.pull.degree if self.pull else None,
