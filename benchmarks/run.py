@@ -19,15 +19,30 @@ from pathlib import Path
 import cv2
 import numpy as np
 
+sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+from plates import Plate, best_luma_error, blue_screen, edge_band, edge_error, tree_line
 from zonal_mantle.api import Session, open_shot
 from zonal_mantle.comp import compose, solve_lock
 from zonal_mantle.demo import NAME, DemoPlan, make_demo
 from zonal_mantle.demo.shot import mark_regions, true_path
 from zonal_mantle.lock import Patch, lock_feed
+from zonal_mantle.matte import build_matte, clear_sky, screen
 from zonal_mantle.media import open_source
 from zonal_mantle.media.curves import srgb_encode
 from zonal_mantle.media.still import read_still, write_still
-from zonal_mantle.shot import Keyed, Lock, LumaPull, Mark, Match, Matte
+from zonal_mantle.shot import (
+    ClearSkyPull,
+    ColourPull,
+    ColourSample,
+    Keyed,
+    Lock,
+    LumaPull,
+    Mark,
+    Match,
+    Matte,
+    OldSky,
+    ScreenPull,
+)
 
 LUMA = LumaPull(high=Keyed(constant=0.66), high_softness=Keyed(constant=0.20))
 
@@ -130,6 +145,103 @@ def composite(folder: Path, seed: int) -> None:
     frame_rms, band_rms = np.sqrt(np.mean(whole)), np.sqrt(np.mean(band))
     print(f"frame  seed {seed:3d}  composite against the generator's own, display codes of 255:")
     print(f"                 rms {frame_rms:.2f} over the frame, {band_rms:.2f} in a 9-px band round the edges")
+
+
+def demo_mattes(folder: Path, seed: int) -> None:
+    """The demo's clear-sky matte as it is found by itself: alpha, and the edge band of the composite.
+
+    The band is measured against the generator's own picture, which holds how well the paintings hang as well, and
+    against the same background under the true alpha, which is the matte's own share.
+    """
+    session = open_shot(folder / f"{NAME}.shot.json")
+    shot, zone = session.shot, session.shot.zones[0]
+    matte = shot.matte_of(zone).but(pulls=(ClearSkyPull(),))
+    mse, luma, whole, own = [], [], [], []
+    for frame in shot.frames[3::20]:
+        truth, _ = read_still(folder / "truth" / "finished" / f"finished.{frame}.exr")
+        alpha = read_still(folder / "truth" / "alpha" / f"alpha.{frame}.png")[0][..., 0]
+        made, plate = session.store.matte(shot, matte, frame), session.plate(frame)
+        behind = compose(shot, frame, session.store, 1.0, [z for z in shot.near_to_far() if z.id != zone.id])[..., :3]
+        sky = clear_sky(plate, matte.pulls[0])[1]
+        true = np.clip(plate - (1 - alpha[..., None]) * sky, 0, None) + (1 - alpha[..., None]) * behind
+        ours = made.foreground[..., :3] + (1 - made.foreground[..., 3:]) * behind
+        band = edge_band(alpha)
+        whole.append(((codes(ours) - codes(truth))[band] ** 2).mean())
+        own.append(((codes(ours) - codes(true))[band] ** 2).mean())
+        mse.append(((made.alpha - alpha) ** 2).mean())
+        bare = matte.but(pulls=(LUMA,), old_sky=matte.old_sky.but(on=False))
+        tried = []
+        for high in np.arange(0.3, 0.9, 0.04):
+            for soft in (0.05, 0.1, 0.2, 0.3, 0.45):
+                pull = LUMA.but(high=Keyed(constant=float(high)), high_softness=Keyed(constant=soft))
+                tried.append(((build_matte(plate, bare.but(pulls=(pull,)), frame).alpha - alpha) ** 2).mean())
+        luma.append(min(tried))
+    print(f"matte  seed {seed:3d}  clear sky by itself: alpha mse {np.mean(mse):.2e}, best luma {np.mean(luma):.2e},")
+    print(
+        f"                 {np.mean(luma) / np.mean(mse):.1f} × better; edge band {np.sqrt(np.mean(whole)):.2f} of 255"
+    )
+    print(
+        f"                 against the generator, {np.sqrt(np.mean(own)):.2f} against the true alpha on our background"
+    )
+
+
+def mattes() -> None:
+    """Mattes of photographs with a known alpha, and their speed against PyMatting and copying a frame."""
+    frame_of_floats = np.random.default_rng(1).random((1080, 1920, 4), np.float32)
+    target = np.empty_like(frame_of_floats)
+    copy = best(lambda: np.copyto(target, frame_of_floats))
+    sky = Matte(pulls=(ClearSkyPull(),))
+    for seed in (1, 2, 3):
+        plate = tree_line(seed)
+        made = build_matte(plate.pixels, sky, 1)
+        mse, luma = ((made.alpha - plate.alpha) ** 2).mean(), best_luma_error(plate)
+        kept = edge_error(plate, plate.alpha, plate.pixels * plate.alpha[..., None])
+        print(
+            f"leaves {seed}: edge {edge_error(plate, made.alpha, made.foreground):.2f} of 255 (true alpha with the old"
+        )
+        print(
+            f"          sky left in {kept:.1f}), alpha mse {mse:.2e}, best luma {luma:.2e}, {luma / mse:.1f} × better"
+        )
+        hard = tree_line(seed, closes=1.5, dark=0.28)
+        made = build_matte(hard.pixels, sky, 1)
+        print(f"          gaps to the frame's foot, dark: edge {edge_error(hard, made.alpha, made.foreground):.2f}")
+    for seed in (1, 2, 3):
+        plate = blue_screen(seed)
+        print(f"screen {seed}: alpha mse {((screen(plate.pixels, ScreenPull())[0] - plate.alpha) ** 2).mean():.2e}")
+    plate = tree_line(1)
+    big = cv2.resize(plate.pixels, (1920, 1080), interpolation=cv2.INTER_CUBIC)
+    goes = ColourPull(samples=(ColourSample(colour=(0.6, 0.6, 0.6), to=(0.5, 0.5, 0.55)),))
+    for name, matte in (
+        ("luma", Matte(pulls=(LUMA,))),
+        ("colour", Matte(pulls=(goes,), old_sky=OldSky(on=False))),
+        ("clear sky with old-sky removal", sky),
+    ):
+        taken = best(lambda matte=matte: build_matte(big, matte, 1), 9)
+        print(f"speed  {name} at 1920×1080: {taken * 1e3:.0f} ms = {taken / copy:.1f} × copying one float RGBA frame")
+    closed_form(plate, sky)
+
+
+def closed_form(plate: Plate, sky: Matte) -> None:
+    """PyMatting's closed form, given a trimap from the true alpha, beside our clear sky, given nothing."""
+    import pymatting
+
+    trimap = np.full(plate.alpha.shape, 0.5)
+    trimap[cv2.erode((plate.alpha > 0.99).astype(np.uint8), np.ones((5, 5), np.uint8)) > 0] = 1
+    trimap[cv2.erode((plate.alpha < 0.01).astype(np.uint8), np.ones((5, 5), np.uint8)) > 0] = 0
+    picture = np.clip(plate.pixels, 0, 1).astype(np.float64)
+    start = time.perf_counter()
+    alpha = pymatting.estimate_alpha_cf(picture, trimap)
+    fore = pymatting.estimate_foreground_ml(picture, alpha)
+    theirs = time.perf_counter() - start
+    made, ours = build_matte(plate.pixels, sky, 1), best(lambda: build_matte(plate.pixels, sky, 1), 3)
+    for name, a, f, seconds in (
+        ("PyMatting closed form, trimap given", alpha, fore * alpha[..., None], theirs),
+        ("clear sky, nothing given", made.alpha, made.foreground, ours),
+    ):
+        mse, sad = ((a - plate.alpha) ** 2).mean(), np.abs(a - plate.alpha).sum() / 1000
+        print(
+            f"table  {name}: mse {mse:.2e}, SAD {sad:.2f} k, edge {edge_error(plate, a, f):.2f}, {seconds * 1e3:.0f} ms"
+        )
 
 
 def chain(folder: Path) -> None:
@@ -265,7 +377,9 @@ def main() -> None:
         locks(folder, seed)
         blind_locks(folder, seed)
         composite(folder, seed)
+        demo_mattes(folder, seed)
         sys.stdout.flush()
+    mattes()
     first = next(iter(folders.values()))
     chain(first)
     memory(first)

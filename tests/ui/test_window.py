@@ -15,8 +15,9 @@ from zonal_mantle.ui.numberfield import NumberField
 
 
 @pytest.fixture
-def opened(hands, demo: Path):
-    hands.window.files.open_path(demo / "SLT_0140.shot.json")
+def opened(hands, demo: Path, tmp_path: Path):
+    save(load(demo / "SLT_0140.shot.json"), tmp_path / "SLT_0140.shot.json")  # so that its autosave is its own
+    hands.window.files.open_path(tmp_path / "SLT_0140.shot.json")
     hands.settled()
     return hands
 
@@ -89,13 +90,13 @@ def test_a_damaged_shot_is_said_and_nothing_is_lost(opened, tmp_path):
     assert opened.window.desk.shot == before
 
 
-def test_autosave_writes_beside_the_shot(opened, demo):
+def test_autosave_writes_beside_the_shot(opened, tmp_path):
     desk = opened.window.desk
     desk.edit(desk.shot.but(name="Changed"), "Rename")
     desk.autosave()
-    assert load(autosave_path(demo / "SLT_0140.shot.json")).name == "Changed"
+    assert load(autosave_path(tmp_path / "SLT_0140.shot.json")).name == "Changed"
     desk.discard_autosave()
-    assert not autosave_path(demo / "SLT_0140.shot.json").exists()
+    assert not autosave_path(tmp_path / "SLT_0140.shot.json").exists()
 
 
 def test_held_still_keeps_a_locked_point_in_one_place(opened):

@@ -35,6 +35,7 @@ WINDOW_PX = 7
 GAP_RINGS, GAP_NOISE, GAP_PIXELS = 12, 8.0, 4  # rings of cells, deviations, sampled pixels that say enough
 BLOCK = 4  # what stays is guessed at a quarter of the size
 LIKE_SKY = 0.3  # within this share of the sky's light a pixel may be seen through
+SOLID = 0.98  # share of the way from sky to what stays from which a pixel is solid
 NEAR_PX = 25  # beyond this from any sky all is solid
 
 kernel = numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
@@ -373,7 +374,7 @@ def _alpha_rows(y0, y1, pixels, sky, off, plain, near, fore, empty, full, out): 
     """The share of the way from the sky to what stays, held down within the noise."""
     height, width = off.shape
     gh, gw = fore.shape[:2]
-    zero, one = np.float32(0), np.float32(1)
+    zero, one, bend, solid = np.float32(0), np.float32(1), np.float32(0.92), np.float32(SOLID)
     for y in range(y0, y1):
         j, below, fv = _beside(y, height, gh)
         for x in range(width):
@@ -392,6 +393,8 @@ def _alpha_rows(y0, y1, pixels, sky, off, plain, near, fore, empty, full, out): 
                 along += (pixels[y, x, c] - sky[y, x, c]) * way
                 length += way * way
             alpha = min(max(along / length, zero), one)
+            if alpha > bend:  # nearly solid is solid: what stays is never quite of one colour
+                alpha = min(bend + (alpha - bend) * (one - bend) / (solid - bend), one)
             rise = min((off[y, x] - empty) / max(full - empty, np.float32(1e-3)), one)
             out[y, x] = alpha * rise * rise * (np.float32(3) - np.float32(2) * rise)
 

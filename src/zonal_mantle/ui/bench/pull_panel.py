@@ -26,6 +26,7 @@ class PullPanel(Panel):
             list(SIGNS), "How the chosen pull joins what is above it: what either keeps, what both keep, what is left",
             lambda v: self._put("Join", combine=v),
         )  # fmt: skip
+        self.combine.setMinimumContentsLength(10)
         self.up = tool_button("arrow-up", "Move the chosen pull up", self._up)
         self.remove = tool_button("trash-2", "Remove the chosen pull", self._remove)
         self.inside.addLayout(row(self.add, self.combine, self.up, self.remove))
