@@ -26,10 +26,9 @@ class PullPanel(Panel):
             list(SIGNS), "How the chosen pull joins what is above it: what either keeps, what both keep, what is left",
             lambda v: self._put("Join", combine=v),
         )  # fmt: skip
-        self.combine.setMinimumContentsLength(10)
         self.up = tool_button("arrow-up", "Move the chosen pull up", self._up)
         self.remove = tool_button("trash-2", "Remove the chosen pull", self._remove)
-        self.inside.addLayout(row(self.add, self.combine, self.up, self.remove))
+        self.inside.addLayout(row(self.add, self.up, self.remove))
         self.list = QListWidget()
         self.list.setFixedHeight(46)
         self.list.setAccessibleName("Pulls")
@@ -37,6 +36,8 @@ class PullPanel(Panel):
         self.list.itemClicked.connect(self._choose)
         self.list.itemChanged.connect(self._switch)
         self.inside.addWidget(self.list)
+        self.joined = note("Joined to those above by")
+        self.inside.addLayout(row(self.joined, self.combine))
         self.forms: dict[str, Form] = {}
         for kind in FORMS:
             form = kind(desk, sample)
@@ -72,7 +73,8 @@ class PullPanel(Panel):
                 self.list.setCurrentItem(item)
         self.list.blockSignals(False)
         first = pull is None or pulls[0].id == pull.id
-        self.combine.setEnabled(not first)
+        for part in (self.joined, self.combine):
+            part.setVisible(not first)
         self.up.setEnabled(not first)
         self.remove.setEnabled(pull is not None)
         self.list.setVisible(bool(pulls))
