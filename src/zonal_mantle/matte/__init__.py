@@ -1,7 +1,7 @@
 """Mattes: pulls, levels, edge, old-sky removal, shapes, readings."""
 
 from .build import Made, Surroundings, build_matte, feed_of
-from .clear_sky import clear_sky, fit_sky
+from .clear_sky import clear_sky
 from .colour import colour
 from .difference import difference
 from .errors import MatteError
@@ -11,6 +11,7 @@ from .old_sky import remove_old_sky
 from .readings import MatteReading, chatter, halo, outside, read_matte
 from .screen import despill, screen
 from .shapes import coverage, outline, shape_alpha, standing
+from .sky_fit import fit_sky
 
 __all__ = [
     "PRESETS",

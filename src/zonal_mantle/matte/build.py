@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -20,7 +21,7 @@ from ..shot.matte import (
     Pull,
     ScreenPull,
 )
-from .clear_sky import clear_sky, fit_sky
+from .clear_sky import clear_sky
 from .colour import colour
 from .difference import difference
 from .edge import level, work_edge
@@ -29,6 +30,7 @@ from .luma import luma
 from .old_sky import remove_old_sky
 from .screen import despill, screen
 from .shapes import standing, union
+from .sky_fit import Sky, fit_sky
 from .steady import steady
 
 Array = NDArray[np.float32]
@@ -179,8 +181,6 @@ def _sky_pull(
 ) -> tuple[Array, Array]:
     if pull.carried_by is None or around is None:
         return clear_sky(pixels, pull, frame, scale)
-    import cv2
-
     reference = around.reference(pull.carried_by)
     first = fit_sky(around.plate(reference), pull, scale)
     gh, gw = first.surface.shape[:2]
@@ -188,7 +188,7 @@ def _sky_pull(
     half = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1]])
     motion = np.linalg.inv(half) @ cells @ around.lock(pull.carried_by, frame) @ np.linalg.inv(cells) @ half
     carried = cv2.warpPerspective(first.surface, motion, (gw, gh), borderMode=cv2.BORDER_REPLICATE)
-    own = type(first)(np.ascontiguousarray(carried), first.whitening, first.share)
+    own = Sky(np.ascontiguousarray(carried, np.float32), first.whitening, first.share)
     return clear_sky(pixels, pull, frame, scale, own)
 
 
