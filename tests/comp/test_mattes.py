@@ -211,3 +211,31 @@ def test_added_paintings_are_whole_until_a_matte_is_given(leaves):
     assert leaves.shot.matte_of(zone) is None
     again = add_painting(leaves.shot, leaves.shot.source(zone.source), 50.0)
     assert again.zones[-1].matte.on is False
+
+
+def test_a_sky_may_be_fitted_once_and_carried_by_a_lock(tmp_path):
+    # a graded sky with a cloud that moves with the scenery, 30 px a frame; on frame 2 the cloud is partly behind a wall
+    rng = np.random.default_rng(5)
+    y, x = np.mgrid[0:160, 0:420]
+    sky = 0.6 + 0.1 * y / 160 + 0.12 * np.exp(-((x - 200) ** 2 + (y - 50) ** 2) / 1800.0)
+    wide = sky[..., None] * np.array([0.9, 1.0, 1.05])
+    for frame in (1, 2):
+        plate = wide[:, 60 + 30 * (frame - 1) : 360 + 30 * (frame - 1)].copy()
+        plate[120:] = 0.05
+        plate[:, :40] = 0.05
+        plate = (plate + rng.normal(0, 0.004, plate.shape)).astype(np.float32)
+        write_still(tmp_path / f"plate.{frame:04d}.exr", plate, "float")
+    session = new(tmp_path / "plate.0001.exr")
+    entries = tuple(
+        LockFrame(frame=f, homography=(1, 0, -30.0 * (f - 1), 0, 1, 0, 0, 0, 1), marks=((5, 5),)) for f in (1, 2)
+    )
+    session.shot = session.shot.with_lock(Lock(id="pan", name="Pan", reference_frame=1, solved=entries))
+    for carried in (None, "pan"):
+        cut(session, Matte(pulls=(ClearSkyPull(carried_by=carried),)))
+        alpha = session.matte("zone1", 2)
+        assert alpha[10:110, 60:260].mean() < 0.02
+        assert alpha[130:].min() > 0.98
+    cut(session, Matte(pulls=(ClearSkyPull(carried_by="pan"),)))
+    wrong = tuple(entry.but(homography=(1, 0, 90.0 * (entry.frame - 1), 0, 1, 0, 0, 0, 1)) for entry in entries)
+    session.shot = session.shot.with_lock(session.shot.locks[0].but(solved=wrong))
+    assert session.matte("zone1", 2)[10:110, 60:260].mean() > 0.03  # carried the wrong way the cloud stands out
