@@ -295,3 +295,19 @@ def test_a_matte_is_shared_and_renamed(opened):
     opened.choose(stage.which, "Skyline")
     assert desk.shot.zones[1].matte.id == desk.shot.zones[0].matte.id
     assert desk.zone.matte.on
+
+
+def test_a_finding_goes_to_its_frame_and_lifts_its_pixels(opened):
+    window, desk = opened.window, opened.window.desk
+    opened.choose(window.bench.matte.pulls.add, "luma")
+    opened.type_number(window.bench.matte.pulls.form.high, "0.3")  # far too low: the land is full of holes
+    opened.wait(lambda: any(finding.stage == "Matte" for finding in desk.readings.findings))
+    row = next(k for k, finding in enumerate(desk.readings.findings) if finding.stage == "Matte")
+    finding = desk.readings.findings[row]
+    desk.choose_zone(desk.shot.zones[1].id)
+    item = window.stock.findings.item(row)
+    window.stock.findings.scrollToItem(item)
+    opened.click(window.stock.findings.viewport(), window.stock.findings.visualItemRect(item).center())
+    assert desk.frame == finding.frame
+    assert desk.zone.id == desk.shot.zones[0].id
+    assert desk.view == "Alpha apart"

@@ -161,4 +161,4 @@ class Stock(QWidget):
             self.desk.choose_lock(finding.part)
         self.desk.choose_stage(finding.stage)
         if finding.stage == "Matte":
-            self.desk.set_view(view="Matte")
+            self.desk.set_view(view="Alpha apart")
