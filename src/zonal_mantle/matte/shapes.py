@@ -151,9 +151,7 @@ class Standing:
     invert: bool
 
 
-def standing(
-    shape: Shape, frame: float, lock: Callable[[str, int], NDArray] | None = None, aspect: float = 1.0
-) -> Standing:
+def standing(shape: Shape, frame: float, lock: Callable[[str, int], NDArray] | None = None) -> Standing:
     """Resolves a shape's keys, its lock and its shutter on a frame.
 
     `lock` gives the (3, 3) motion of a lock from its reference frame to a frame.

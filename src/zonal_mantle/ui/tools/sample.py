@@ -8,7 +8,6 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QKeyEvent, QPainter
 
-from ...shot import Matte
 from ..desk import Desk
 from .base import Tool, outline_pen
 
@@ -79,8 +78,3 @@ def mean_colour(desk: Desk, area: Area) -> tuple[float, float, float]:
     """The mean of an area, scene-linear."""
     r, g, b = (float(v) for v in pixels_in(desk, area).mean(axis=0))
     return r, g, b
-
-
-def is_drawn_on(matte: Matte | None) -> bool:
-    """Whether there is anything that could cut the picture."""
-    return matte is not None and bool(matte.pulls or matte.shapes)

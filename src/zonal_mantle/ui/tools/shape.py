@@ -117,7 +117,7 @@ class ShapeTool(Tool):
             line = QPolygonF([*places, self._hover] if self._hover else places)
             if self.drawing[1] in ("ellipse", "rectangle") and self._hover:
                 key = self._boxed(self.points[0], viewer.to_plate(self._hover))
-                shape = self._made("", "", key)
+                shape = _new_shape(self.drawing, "", "", key)
                 line = QPolygonF([viewer.to_widget(x, y) for x, y in outline(shape, self.desk.frame)])
             for pen in outline_pen(colour):
                 painter.setPen(pen)
@@ -376,10 +376,6 @@ class ShapeTool(Tool):
         assert self.drawing is not None
         make = ellipse_key if self.drawing[1] == "ellipse" else rectangle_key
         return make(self.desk.frame, start, end)
-
-    def _made(self, id: str, name: str, key: ShapeKey) -> Shape:
-        assert self.drawing is not None
-        return _new_shape(self.drawing, id, name, key)
 
     def _add(self, drawing: tuple[str, str], key: ShapeKey) -> None:
         if self.desk.zone is None:
