@@ -7,11 +7,12 @@ import pytest
 from scipy import ndimage
 
 from plates import tree_line
-from zonal_mantle.api import Session, add_painting, new, shot_from_plate
+from zonal_mantle.api import Session, add_painting, new, open_shot, shot_from_plate
 from zonal_mantle.comp import PixelStore, compose, take_readings
+from zonal_mantle.comp.readings_matte import MatteTally, faulty_pixels
 from zonal_mantle.matte import MatteError, chatter, feed_of, halo
 from zonal_mantle.media import open_source
-from zonal_mantle.media.still import write_still
+from zonal_mantle.media.still import read_still, write_still
 from zonal_mantle.shot import (
     ClearSkyPull,
     ColourPull,
@@ -239,3 +240,75 @@ def test_a_sky_may_be_fitted_once_and_carried_by_a_lock(tmp_path):
     wrong = tuple(entry.but(homography=(1, 0, 90.0 * (entry.frame - 1), 0, 1, 0, 0, 0, 1)) for entry in entries)
     session.shot = session.shot.with_lock(session.shot.locks[0].but(solved=wrong))
     assert session.matte("zone1", 2)[10:110, 60:260].mean() > 0.03  # carried the wrong way the cloud stands out
+
+
+def test_each_fault_names_the_pixels_that_its_number_counts(leaves):
+    luma = Matte(pulls=(LumaPull(high=Keyed(constant=0.3), high_softness=Keyed(constant=0.3)),), clamp=False)
+    cut(leaves, luma)
+    reading = take_readings(leaves.shot, leaves.store, scale=1.0).mattes[luma.id]
+    alpha = leaves.matte("zone1", 1)
+    holes, leftover = (
+        faulty_pixels(leaves.shot, luma, reading.holes_frame, fault, leaves.store) for fault in ("holes", "leftover")
+    )
+    assert alpha[holes].max() < 0.99
+    assert (holes.sum() > 0) == (reading.holes > 0)
+    assert alpha[leftover].min() > 0.01 if leftover.any() else reading.leftover == 0
+    left_in = luma.but(old_sky=OldSky(on=False), pulls=(LumaPull(high=Keyed(constant=0.6)),))
+    cut(leaves, left_in)
+    pale = faulty_pixels(leaves.shot, left_in, 1, "halo", leaves.store)
+    rim = leaves.matte("zone1", 1)[pale]
+    assert pale.any()
+    assert (rim > 0.3).all()
+    assert (rim < 0.95).all()
+
+
+def test_an_edge_that_chatters_is_marked_and_steadied_along_its_lock_over_the_shot(demo):
+    """On the moving demo, grain and all: the chatter that is read falls, and nothing is smeared."""
+    session = open_shot(demo / "SLT_0140.shot.json")
+    shot = session.shot
+    bare = Matte(pulls=(LumaPull(high=Keyed(constant=0.62), high_softness=Keyed(constant=0.12)),))
+    lock = shot.locks[0].id
+    calm = bare.but(edge=Edge(steady=1.0, steady_lock=lock))
+    loose = bare.but(edge=Edge(steady_lock=lock))
+    changes = {}
+    for name, matte in (("loose", loose), ("calm", calm)):
+        shot = shot.with_zone_matte(shot.zones[0], matte)
+        tally = MatteTally(shot, matte, session.store, 0.25)
+        for frame in shot.frames:
+            tally.add(frame)
+        changes[name] = tally.result().chatter
+    assert changes["calm"] < 0.8 * changes["loose"]
+    truth = [read_still(demo / "truth" / "alpha" / f"alpha.{frame}.png")[0][:190, :, 0] for frame in shot.frames]
+    wrong = {
+        name: np.mean([
+            ((session.store.matte(shot, matte, frame).alpha[:190] - true) ** 2).mean()
+            for frame, true in zip(shot.frames, truth)
+        ])
+        for name, matte in (("loose", loose), ("calm", calm))
+    }  # fmt: skip
+    assert wrong["calm"] < 1.05 * wrong["loose"]
+    restless = faulty_pixels(shot, loose, shot.first + 4, "chatter", session.store)
+    assert 0 < restless.mean() < 0.05
+
+
+def test_a_clip_serves_as_the_clean_plate_of_a_moving_shot(demo, tmp_path):
+    """The plate itself, with a figure put before it, against the plate without: the figure stays, the rest goes."""
+    session = open_shot(demo / "SLT_0140.shot.json")
+    plate, frames = session.shot.plate_source, session.shot.frames[:4]
+    rng = np.random.default_rng(5)
+    for frame in frames:
+        clean = session.plate(frame)
+        y, x = np.mgrid[: clean.shape[0], : clean.shape[1]] + 0.5
+        figure = np.clip(20 - np.hypot(x - 200 - 6 * (frame - frames[0]), (y - 120) / 2) + 0.5, 0, 1)[..., None]
+        grain = rng.normal(0, 0.004, clean.shape)
+        both = clean * (1 - figure) + np.array([0.35, 0.1, 0.08]) * figure + grain
+        write_still(tmp_path / f"figure.{frame:04d}.exr", both.astype(np.float32), "half", "zip")
+    work = new(tmp_path / f"figure.{frames[0]:04d}.exr")
+    work.shot = work.shot.with_source(plate.but(id="clean"))
+    matte = Matte(pulls=(DifferencePull(clean="clean"),))
+    cut(work, matte)
+    for frame in frames:
+        alpha = work.matte("zone1", frame)
+        y, x = np.mgrid[: alpha.shape[0], : alpha.shape[1]] + 0.5
+        true = np.clip(20 - np.hypot(x - 200 - 6 * (frame - frames[0]), (y - 120) / 2) + 0.5, 0, 1)
+        assert ((alpha - true) ** 2).mean() < 1e-3, frame

@@ -4,11 +4,13 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
+from scipy import ndimage
 
 from zonal_mantle.api import open_shot
+from zonal_mantle.comp.readings_matte import faulty_pixels
 from zonal_mantle.media.still import read_still
 from zonal_mantle.shot import ClearSkyPull, ColourPull, load, save
 
@@ -94,8 +96,8 @@ def test_thresholds_follow_from_what_goes_and_what_stays(opened):
     assert 0.3 < pull.high.constant < 0.8
     assert alpha[70:95, 70:130].mean() < 0.1
     assert alpha[191:197, 242:260].mean() > 0.9
-    assert form.histogram.isVisible()
-    assert set(form.histogram.samples) == {"goes", "stays"}
+    assert form.curve.isVisible()
+    assert set(form.curve.samples) == {"goes", "stays"}
 
 
 def test_pulls_are_joined_reordered_switched_and_removed(opened):
@@ -311,3 +313,110 @@ def test_a_finding_goes_to_its_frame_and_lifts_its_pixels(opened):
     assert desk.frame == finding.frame
     assert desk.zone.id == desk.shot.zones[0].id
     assert desk.view == "Alpha apart"
+    # its pixels, and only those, are vermilion
+    opened.settled()
+    marked = faulty_pixels(desk.shot, desk.matte, desk.frame, finding.fault, desk.store)
+    ys, xs = np.nonzero(ndimage.binary_erosion(marked, iterations=1))
+    assert len(ys) > 5
+    for k in np.linspace(0, len(ys) - 1, 5).astype(int):
+        assert opened.pixel(xs[k] + 0.5, ys[k] + 0.5) == pytest.approx((213, 94, 0), abs=30)
+    ys, xs = np.nonzero(ndimage.binary_erosion(~marked, iterations=4))
+    assert all(opened.pixel(xs[k] + 0.5, ys[k] + 0.5) != (213, 94, 0) for k in range(0, len(ys), len(ys) // 5))
+    opened.keys(Qt.Key.Key_4)  # the view itself marks nothing
+    opened.settled()
+    assert desk.look.fault is None
+
+
+def test_a_free_curve_is_pulled_about_by_hand(opened):
+    desk = opened.window.desk
+    opened.choose(opened.window.bench.matte.pulls.add, "luma")
+    form = opened.window.bench.matte.pulls.form
+    opened.click(form.free, QPoint(8, 8))
+    assert len(desk.matte.pulls[0].curve) >= 2
+    assert form.curve.isVisible()
+    assert not form.high.isVisible()
+    before = desk.matte.pulls[0].curve
+    sky = desk.store.matte(desk.shot, desk.matte, 1001).alpha[60:90, 60:120].mean()
+    assert sky < 0.1
+    # the last point is lifted: what is brightest stays half
+    last = form.curve.place(before[-1]).toPoint()
+    opened.drag(form.curve, last, last - QPoint(0, form.curve.height() // 2))
+    opened.window.bench.refresh()
+    assert desk.matte.pulls[0].curve[-1][1] == pytest.approx(0.52, abs=0.05)
+    assert desk.store.matte(desk.shot, desk.matte, 1001).alpha[60:90, 60:120].mean() > 0.4
+    # one drag is one step of undo
+    opened.keys(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert desk.matte.pulls[0].curve == before
+    opened.window.bench.refresh()
+    opened.click(form.curve, QPoint(form.curve.width() // 4, form.curve.height() // 2))
+    opened.window.bench.refresh()
+    assert len(desk.matte.pulls[0].curve) == len(before) + 1
+    QTest.keyClick(form.curve, Qt.Key.Key_Delete)
+    assert desk.matte.pulls[0].curve == before
+    opened.window.bench.refresh()
+    opened.click(form.free, QPoint(8, 8))
+    assert desk.matte.pulls[0].curve == ()
+
+
+def test_the_ground_of_the_cut_out_is_seen(opened):
+    window = opened.window
+    opened.click(window.bench.matte.new)
+    opened.keys(Qt.Key.Key_6)
+    seen = {}
+    for ground in ("black", "white", "grey"):
+        opened.choose(window.strip.backing, ground)
+        opened.settled()
+        seen[ground] = opened.pixel(90, 60)
+    assert max(seen["black"]) <= 3
+    assert min(seen["white"]) >= 252
+    assert seen["grey"] == pytest.approx((118, 118, 118), abs=3)  # IEC 61966-2-1: 18 % is code 118
+
+
+def test_alpha_apart_is_that_of_the_chosen_zone(opened):
+    window, desk = opened.window, opened.window.desk
+    opened.click(window.bench.matte.new)
+    desk.choose_zone(desk.shot.zones[1].id)
+    window.bench.refresh()
+    opened.click(window.bench.matte.new)
+    opened.choose(window.bench.matte.pulls.add, "luma")
+    opened.click(window.bench.matte.pulls.remove)  # nothing but its shapes: it is solid everywhere or empty
+    opened.keys(Qt.Key.Key_4)
+    opened.settled()
+    alpha = desk.store.matte(desk.shot, desk.matte, 1001).alpha
+    assert opened.pixel(90.5, 60.5)[0] == pytest.approx(alpha[60, 90] * 255, abs=60)
+    first = opened.pixel(250.5, 195.5)
+    desk.choose_zone(desk.shot.zones[0].id)
+    opened.settled()
+    assert opened.pixel(250.5, 195.5) == (255, 255, 255)
+    assert first[0] == pytest.approx(alpha[195, 250] * 255, abs=60)
+
+
+def test_an_outline_copied_on_one_frame_is_a_key_on_another(opened):
+    desk, stage = opened.window.desk, opened.window.bench.matte
+    opened.click(stage.parts["Shapes"][0])
+    opened.choose(stage.shapes.form, "rectangle")
+    opened.click(stage.shapes.keep)
+    opened.drag_plate(200, 40, 300, 100)
+    opened.click(stage.shapes.copy)
+    desk.set_frame(1006)
+    stage.refresh()
+    opened.click(stage.shapes.key)
+    opened.drag_plate(250, 70, 290, 80)  # somewhere else on this frame
+    moved = desk.matte.shapes[0].points_at(1006)
+    assert moved[0] == pytest.approx((240, 50), abs=1.5)
+    desk.set_frame(1010)
+    stage.refresh()
+    opened.choose(stage.shapes.rides, f"Rides on {desk.shot.locks[0].name}")
+    opened.click(stage.shapes.paste_key)
+    shape = desk.matte.shapes[0]
+    assert 1010 in [key.frame for key in shape.keys]
+    standing = opened.window.shape_tool.chosen_standing().keys[0].points
+    assert standing[0] == pytest.approx((200, 40), abs=1.5)  # on the picture it lies as it was copied
+    opened.choose(stage.shapes.form, "ellipse")
+    opened.click(stage.shapes.keep)
+    opened.drag_plate(20, 40, 60, 100)
+    said = []
+    desk.said.connect(lambda words, trouble: said.append(words))
+    opened.click(stage.shapes.paste_key)
+    assert any("another outline" in words for words in said)
+    assert len(desk.matte.shapes[1].keys) == 1

@@ -14,7 +14,7 @@ from ..place.coverage import CoverageReading, uncovered
 from ..place.transform import zone_matrix
 from ..shot import Matte, Shot, Zone
 from .frame import openness, proxy_matrix, zone_matte
-from .readings_matte import MatteOverShot, MatteTally
+from .readings_matte import CHATTER_ACCEPTED, HALO_ACCEPTED, Fault, MatteOverShot, MatteTally
 from .store import PixelStore, proxy_size
 
 CHECK_SCALE = 0.25
@@ -22,18 +22,17 @@ HOLES_ACCEPTED = 0.002
 LEFTOVER_ACCEPTED = 0.002
 RESIDUAL_ACCEPTED_PX = 0.3
 UNCOVERED_ACCEPTED = 0.00005
-HALO_ACCEPTED = 20.0  # display code values
-CHATTER_ACCEPTED = 0.12  # alpha a frame
 
 
 @dataclass(frozen=True)
 class Finding:
-    """A reading that falls outside what is acceptable: where, on which frame, and in words."""
+    """A reading that falls outside what is acceptable: where, on which frame, in words, and what of a matte it is."""
 
     stage: str
     part: str
     frame: int
     words: str
+    fault: Fault | None = None
 
 
 @dataclass
@@ -161,15 +160,15 @@ def _matte_findings(matte: Matte, reading: MatteOverShot) -> list[Finding]:
     if reading.holes > HOLES_ACCEPTED:
         size = f"the largest {reading.largest_hole_px2:.0f} px²"
         words = f"{matte.name}: {reading.holes:.1%} of the keep area is not solid, {size}."
-        found.append(Finding("Matte", matte.id, reading.holes_frame, words))
+        found.append(Finding("Matte", matte.id, reading.holes_frame, words, "holes"))
     if reading.leftover > LEFTOVER_ACCEPTED:
         words = f"{matte.name}: {reading.leftover:.1%} of the dropped area is not empty."
-        found.append(Finding("Matte", matte.id, reading.leftover_frame, words))
+        found.append(Finding("Matte", matte.id, reading.leftover_frame, words, "leftover"))
     if reading.halo is not None and abs(reading.halo) > HALO_ACCEPTED:
         kind = "pale" if reading.halo > 0 else "dark"
         words = f"{matte.name}: a {kind} fringe, {reading.halo:+.0f} of 255 toward the old sky."
-        found.append(Finding("Matte", matte.id, reading.halo_frame, words))
+        found.append(Finding("Matte", matte.id, reading.halo_frame, words, "halo"))
     if reading.chatter is not None and reading.chatter > CHATTER_ACCEPTED:
         words = f"{matte.name}: the edge chatters, alpha changes by {reading.chatter:.2f} a frame."
-        found.append(Finding("Matte", matte.id, reading.chatter_frame, words))
+        found.append(Finding("Matte", matte.id, reading.chatter_frame, words, "chatter"))
     return found

@@ -3,16 +3,34 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..matte import MatteReading, chatter, feed_of, halo, outside, read_matte
+from ..matte import (
+    EMPTY,
+    SOLID,
+    MatteReading,
+    change,
+    chatter,
+    feed_of,
+    halo,
+    kept_and_dropped,
+    lean,
+    outside,
+    read_matte,
+)
 from ..place.transform import lock_matrix
 from ..shot import Matte, Shot
 from .store import PixelStore
 
+Array = NDArray[np.float32]
+Fault = Literal["holes", "leftover", "halo", "chatter"]
+
 SAMPLES = 5  # frames that are judged at full size
+HALO_ACCEPTED = 20.0  # display code values
+CHATTER_ACCEPTED = 0.12  # alpha a frame
 
 
 @dataclass(frozen=True)
@@ -68,20 +86,9 @@ class MatteTally:
             self._outside = max(self._outside, outside(made.alpha))
         if (value := halo(pixels, made.alpha, made.foreground)) is not None:
             self._halo[frame] = value
-        lock, after = self._lock(), frame + 1 if frame < shot.last else frame - 1
-        if lock is None or after not in shot.frames:
-            return
-        motion = lock_matrix(shot, lock, frame) @ np.linalg.inv(lock_matrix(shot, lock, after))
-        other = self.store.matte(shot, self.matte, after)
-        feeds = feed_of(pixels), feed_of(self.store.plate(plate, after))
-        if (value := chatter(made.alpha, feeds[0], other.alpha, feeds[1], motion)) is not None:
+        pair = _beside(shot, self.matte, frame, self.store)
+        if pair is not None and (value := chatter(*pair)) is not None:
             self._chatter[frame] = value
-
-    def _lock(self) -> str | None:
-        """The lock that the edge is judged along: its own, else the first that is solved."""
-        if self.matte.edge.steady_lock is not None:
-            return self.matte.edge.steady_lock
-        return next((lock.id for lock in self.shot.locks if len(lock.solved) > 1), None)
 
     def result(self) -> MatteOverShot:
         """The worst of all frames."""
@@ -104,3 +111,46 @@ class MatteTally:
             problem=self._problem[0],
             problem_frame=self._problem[1],
         )
+
+
+def _beside(
+    shot: Shot, matte: Matte, frame: int, store: PixelStore, scale: float = 1.0
+) -> tuple[Array, Array, Array, Array, NDArray] | None:
+    """What chatter is judged by: alpha and feed of a frame and of the one beside it, and the motion between.
+
+    The edge is judged along the lock that steadies it, else along the first that is solved; None where there is none.
+    """
+    plate, after = shot.plate_source, frame + 1 if frame < shot.last else frame - 1
+    lock = matte.edge.steady_lock or next((lock.id for lock in shot.locks if len(lock.solved) > 1), None)
+    if plate is None or lock is None or after not in shot.frames:
+        return None
+    grow = np.diag([scale, scale, 1.0])
+    motion = grow @ lock_matrix(shot, lock, frame) @ np.linalg.inv(grow @ lock_matrix(shot, lock, after))
+    here, there = (store.matte(shot, matte, at, scale).alpha for at in (frame, after))
+    feeds = [feed_of(store.plate(plate, at, scale)) for at in (frame, after)]
+    return here, feeds[0], there, feeds[1], motion
+
+
+def faulty_pixels(
+    shot: Shot, matte: Matte, frame: int, fault: Fault, store: PixelStore, scale: float = 1.0
+) -> NDArray[np.bool_]:
+    """The pixels that a finding is about. (h, w)."""
+    plate = shot.plate_source
+    assert plate is not None
+    made, pixels = store.matte(shot, matte, frame, scale), store.plate(plate, frame, scale)
+    if fault in ("holes", "leftover"):
+
+        def lock(id: str, at: int) -> NDArray[np.float64]:
+            return lock_matrix(shot, id, at)
+
+        keep, drop = kept_and_dropped(made.alpha, matte, frame, scale, lock)
+        return keep & (made.alpha < SOLID) if fault == "holes" else drop & (made.alpha > EMPTY)
+    if fault == "halo":
+        leaning = lean(pixels, made.alpha, made.foreground)
+        seen = np.isfinite(leaning)
+        way = np.sign(leaning[seen].mean()) if seen.any() else 1.0
+        return np.asarray(np.nan_to_num(leaning) * way > HALO_ACCEPTED)
+    pair = _beside(shot, matte, frame, store, scale)
+    if pair is None:
+        return np.zeros(made.alpha.shape, np.bool_)
+    return np.asarray(np.nan_to_num(change(*pair)) > CHATTER_ACCEPTED)

@@ -15,6 +15,7 @@ from ..media.colour import display_table
 from ..media.curves import HIGHEST_EXPONENT, LOWEST_EXPONENT
 from ..shot import Shot
 from .frame import compose, zone_matte
+from .readings_matte import Fault, faulty_pixels
 from .store import PixelStore, proxy_size
 
 Array = NDArray[np.float32]
@@ -34,6 +35,7 @@ _GREYS = {  # scene-linear; middle grey is 18 %
     "grey": (np.float32(0.18), np.float32(0.18)),
 }
 _NOTHING = np.zeros((1, 1, 4), np.float32)
+_MARKED = (0, 94, 213, 255)  # vermilion of the Okabe–Ito palette, as blue, green, red
 _TINT = np.array([0.80, 0.10, 0.02], np.float32)
 
 
@@ -45,6 +47,7 @@ class Look:
     gamma: float = 1.0
     channel: str = "RGB"
     backing: str = "checker"  # what lies behind a cut-out
+    fault: Fault | None = None  # the pixels of a finding, marked in the view that sets alpha apart
 
 
 @lru_cache(maxsize=16)
@@ -182,7 +185,12 @@ def view(
     made = None if zone is None else zone_matte(shot, zone, frame, store, scale)
     alpha = np.ones(plate.shape[:2], np.float32) if made is None else made.alpha
     if name in ("Matte", "Alpha apart"):
-        return show_matte(alpha, name == "Alpha apart")
+        codes = show_matte(alpha, name == "Alpha apart")
+        if name == "Alpha apart" and look.fault is not None and made is not None and zone is not None:
+            matte = shot.matte_of(zone)
+            assert matte is not None
+            codes[faulty_pixels(shot, matte, frame, look.fault, store, scale)] = _MARKED
+        return codes
     mixed = np.empty_like(plate)
     if name == "Tint":
         run_bands(_tint_rows, mixed.shape[0], plate, alpha, _TINT, mixed)

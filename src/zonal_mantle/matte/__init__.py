@@ -5,21 +5,24 @@ from .clear_sky import clear_sky
 from .colour import colour
 from .difference import difference
 from .errors import MatteError
-from .luma import PRESETS, luma
+from .luma import PRESETS, free_curve, luma
 from .oklab import oklab
 from .old_sky import remove_old_sky
-from .readings import MatteReading, chatter, halo, outside, read_matte
+from .readings import EMPTY, SOLID, MatteReading, change, chatter, halo, kept_and_dropped, lean, outside, read_matte
 from .screen import despill, screen
 from .shapes import coverage, outline, shape_alpha, standing
 from .sky_fit import fit_sky
 
 __all__ = [
+    "EMPTY",
     "PRESETS",
+    "SOLID",
     "Made",
     "MatteError",
     "MatteReading",
     "Surroundings",
     "build_matte",
+    "change",
     "chatter",
     "clear_sky",
     "colour",
@@ -28,7 +31,10 @@ __all__ = [
     "difference",
     "feed_of",
     "fit_sky",
+    "free_curve",
     "halo",
+    "kept_and_dropped",
+    "lean",
     "luma",
     "oklab",
     "outline",

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numba
 import numpy as np
 from numpy.typing import NDArray
@@ -120,17 +122,25 @@ def luma(
     return out
 
 
-def _bent(pull: LumaPull) -> Array:
-    """The free curve at 1024 coded values from −0.25 to 1.5, monotone between its points; one value if there is none.
+def free_curve(points: Sequence[tuple[float, float]], at: NDArray) -> Array:
+    """A curve through points of (coded value, alpha), read at coded values; it holds beyond its ends.
+
+    Raises
+    ------
+    ValueError : fewer than two points that differ in coded value.
 
     References
     ----------
     Monotone piecewise cubic interpolation: Fritsch & Carlson 1980 (SciPy's PchipInterpolator).
     """
-    if len(pull.curve) < 2:
-        return np.zeros(1, np.float32)
-    x, y = np.array(sorted(dict(pull.curve).items())).T
+    x, y = np.array(sorted(dict(points).items())).reshape(-1, 2).T
     if len(x) < 2:
+        raise ValueError("A curve needs two points.")
+    return np.asarray(PchipInterpolator(x, y)(np.clip(at, x[0], x[-1])), np.float32)
+
+
+def _bent(pull: LumaPull) -> Array:
+    """The free curve at 1024 coded values from −0.25 to 1.5; one value if there is none."""
+    if len(dict(pull.curve)) < 2:
         return np.zeros(1, np.float32)
-    at = np.clip(np.linspace(-0.25, 1.5, 1024), x[0], x[-1])
-    return np.asarray(PchipInterpolator(x, y)(at), np.float32)
+    return free_curve(pull.curve, np.linspace(-0.25, 1.5, 1024))

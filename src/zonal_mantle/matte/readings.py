@@ -18,6 +18,7 @@ from .steady import ALIKE
 Array = NDArray[np.float32]
 
 SOLID, EMPTY = 0.99, 0.01
+LEAST_RIM = 40  # pixels; fewer say nothing
 
 
 @dataclass(frozen=True)
@@ -52,6 +53,26 @@ def read_matte(
     alpha : (h, w) float32, the finished matte.
     lock : motion of the locks, for shapes that ride.
     """
+    keep, drop = kept_and_dropped(alpha, matte, frame, scale, lock)
+    hole = keep & (alpha < SOLID)
+    count, _, stats, _ = cv2.connectedComponentsWithStats(hole.astype(np.uint8), connectivity=8)
+    largest = float(stats[1:, cv2.CC_STAT_AREA].max()) if count > 1 else 0.0
+    return MatteReading(
+        holes=float(np.count_nonzero(hole) / max(int(np.count_nonzero(keep)), 1)),
+        largest_hole_px2=largest / scale**2,
+        leftover=float(np.count_nonzero(alpha[drop] > EMPTY) / max(int(np.count_nonzero(drop)), 1)),
+        soft=float(np.mean((alpha > EMPTY) & (alpha < SOLID))),
+    )
+
+
+def kept_and_dropped(
+    alpha: Array,
+    matte: Matte,
+    frame: float,
+    scale: float = 1.0,
+    lock: Callable[[str, int], NDArray] | None = None,
+) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+    """The keep area and the dropped area of a matte, each (h, w); see `read_matte`."""
     height, width = alpha.shape
     reach = max(3, width // 25) | 1
     share = cv2.blur(np.clip(alpha, 0, 1), (reach, reach), borderType=cv2.BORDER_REPLICATE)
@@ -66,15 +87,7 @@ def read_matte(
             keep, drop = keep | inside, drop & ~inside
         else:
             keep, drop = keep & ~inside, drop | inside
-    hole = keep & (alpha < SOLID)
-    count, _, stats, _ = cv2.connectedComponentsWithStats(hole.astype(np.uint8), connectivity=8)
-    largest = float(stats[1:, cv2.CC_STAT_AREA].max()) if count > 1 else 0.0
-    return MatteReading(
-        holes=float(np.count_nonzero(hole) / max(int(np.count_nonzero(keep)), 1)),
-        largest_hole_px2=largest / scale**2,
-        leftover=float(np.count_nonzero(alpha[drop] > EMPTY) / max(int(np.count_nonzero(drop)), 1)),
-        soft=float(np.mean((alpha > EMPTY) & (alpha < SOLID))),
-    )
+    return keep, drop
 
 
 def outside(alpha: Array) -> float:
@@ -83,40 +96,53 @@ def outside(alpha: Array) -> float:
 
 
 def halo(pixels: Array, alpha: Array, foreground: Array | None = None) -> float | None:
-    """How far the rim leans toward the old sky, in display code values (of 255); None where there is no rim to judge.
+    """The rim's mean lean toward the old sky, see `lean`; None where there is no rim to judge."""
+    leaning = lean(pixels, alpha, foreground)
+    seen = np.isfinite(leaning)
+    return float(leaning[seen].mean()) if int(seen.sum()) >= LEAST_RIM else None
 
-    The mean over rim pixels (alpha 0.3 to 0.95) of the colour they carry against that of the solid inside nearest to
-    them, along the way from that inside to the old sky. 0 is clean, above 0 a pale fringe, below 0 a dark one.
+
+def lean(pixels: Array, alpha: Array, foreground: Array | None = None) -> Array:
+    """How far each pixel of the rim leans toward the old sky, in display code values (of 255). (h, w), NaN elsewhere.
+
+    The colour that a rim pixel (alpha 0.3 to 0.95) carries against that of the solid inside nearest to it, along the
+    way from that inside to the old sky. 0 is clean, above 0 a pale fringe, below 0 a dark one.
 
     Parameters
     ----------
     pixels : (h, w, 3) float32, scene-linear plate; foreground: (h, w, 4) premultiplied, where the sky was removed.
     """
+    out = np.full(alpha.shape, np.nan, np.float32)
     rim = (alpha > 0.3) & (alpha < 0.95)
-    if int(rim.sum()) < 40:
-        return None
+    if not rim.any():
+        return out
     carried = pixels if foreground is None else foreground[..., :3] / np.maximum(foreground[..., 3:], 1e-3)
     solid = (alpha > 0.98).astype(np.float32)
     weight = cv2.GaussianBlur(solid, (0, 0), 3.0)
     inside = cv2.GaussianBlur(pixels * solid[..., None], (0, 0), 3.0) / np.maximum(weight, 1e-6)[..., None]
     sky, sure = sky_behind(pixels, alpha)
     rim &= (weight > 0.02) & (sure > 0.5)
-    if int(rim.sum()) < 40:
-        return None
+    if not rim.any():
+        return out
     rim_c, in_c, sky_c = (
         coded(np.ascontiguousarray(part[rim][None], np.float32))[0] for part in (carried, inside, sky)
     )
     way = sky_c - in_c
     length = np.linalg.norm(way, axis=1)
-    far = length > 0.05
-    if int(far.sum()) < 40:
-        return None
-    along = ((rim_c - in_c)[far] * way[far]).sum(axis=1) / length[far]
-    return float(np.mean(along) * 255)
+    along = np.where(length > 0.05, ((rim_c - in_c) * way).sum(axis=1) / np.maximum(length, 0.05) * 255, np.nan)
+    out[rim] = along
+    return out
 
 
 def chatter(alpha: Array, feed: Array, other: Array, other_feed: Array, motion: NDArray) -> float | None:
-    """Mean change of alpha from one frame to the next at edges that are locked, 0…1; None where there are none.
+    """Mean change of alpha from one frame to the next at edges that are locked, 0…1; None where there are none."""
+    changed = change(alpha, feed, other, other_feed, motion)
+    seen = np.isfinite(changed)
+    return float(changed[seen].mean()) if int(seen.sum()) >= LEAST_RIM else None
+
+
+def change(alpha: Array, feed: Array, other: Array, other_feed: Array, motion: NDArray) -> Array:
+    """How much alpha differs from another frame's at locked edges, 0…1. (h, w), NaN elsewhere.
 
     `motion` is the (3, 3) way from the other frame's pixels to this one's. Where the plate itself changed between the
     two, the edge is not counted.
@@ -129,6 +155,4 @@ def chatter(alpha: Array, feed: Array, other: Array, other_feed: Array, motion: 
     like = cv2.warpPerspective(other_feed, matrix, size, flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
     calm = cv2.GaussianBlur(like - feed, (0, 0), 1.5)
     edge = (alpha > 0.05) & (alpha < 0.95) & (carried > -1) & (np.abs(calm) < ALIKE)
-    if int(edge.sum()) < 40:
-        return None
-    return float(np.mean(np.abs(np.clip(carried[edge], 0, 1) - np.clip(alpha[edge], 0, 1))))
+    return np.asarray(np.where(edge, np.abs(np.clip(carried, 0, 1) - np.clip(alpha, 0, 1)), np.nan), np.float32)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -179,7 +180,12 @@ class Desk(QObject):
             self.choice_changed.emit()
 
     def set_view(self, **changes: Any) -> None:
-        """Changes what the viewer shows: view, other_view, wipe, held_still, look. Never part of the shot."""
+        """Changes what the viewer shows: view, other_view, wipe, held_still, look. Never part of the shot.
+
+        Another view no longer marks the pixels of a finding.
+        """
+        if "view" in changes and "look" not in changes:
+            changes["look"] = replace(self.look, fault=None)
         for name, value in changes.items():
             setattr(self, name, value)
         self.view_changed.emit()

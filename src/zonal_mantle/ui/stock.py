@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import cv2
@@ -161,4 +162,4 @@ class Stock(QWidget):
             self.desk.choose_lock(finding.part)
         self.desk.choose_stage(finding.stage)
         if finding.stage == "Matte":
-            self.desk.set_view(view="Alpha apart")
+            self.desk.set_view(view="Alpha apart", look=replace(self.desk.look, fault=finding.fault))

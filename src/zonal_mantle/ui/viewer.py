@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
@@ -19,7 +21,6 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QWidget
 
-from ..comp import Look
 from ..media import MediaError
 from ..place import lock_matrix
 from . import theme
@@ -66,8 +67,8 @@ class Viewer(QWidget):
         names = [desk.view, desk.other_view] if desk.wipe else [desk.view]
         out = []
         for name in names:
-            zone = desk.zone_id if name in ("Matte", "Tint", "Cut-out") else None
-            look = desk.look if name == "Matte" else Look(desk.look.exposure, desk.look.gamma, desk.look.channel)
+            zone = desk.zone_id if name in ("Matte", "Alpha apart", "Tint", "Cut-out") else None
+            look = replace(desk.look, fault=desk.look.fault if name == "Alpha apart" else None)
             out.append(Wanted(desk.shot_hash, frame, name, zone, scale, look))
         return out
 

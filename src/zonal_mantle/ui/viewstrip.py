@@ -83,6 +83,8 @@ class ViewStrip(QWidget):
         desk = self.desk
         for name, button in self.buttons.items():
             button.setChecked(desk.view == name)
+        fault = desk.look.fault
+        self.buttons["Alpha apart"].setText(f"Alpha apart: {fault}" if fault else "Alpha apart")
         self.wipe.setChecked(desk.wipe)
         self.other.setVisible(desk.wipe)
         self.still.setChecked(desk.held_still)

@@ -5,9 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF
-from PySide6.QtGui import QColor, QPainter, QPaintEvent
-from PySide6.QtWidgets import QCheckBox, QListWidget, QListWidgetItem, QWidget
+from PySide6.QtWidgets import QCheckBox, QListWidget, QListWidgetItem
 
 from ...matte import PRESETS
 from ...media.curves import srgb_encode
@@ -17,6 +15,7 @@ from ..desk import Desk
 from ..numberfield import NumberField
 from ..tools.sample import Area, mean_colour, pixels_in
 from ..widgets import choice, note, push_button, row, show_choice, tool_button
+from .curve_edit import CurveEdit
 from .panel import Panel
 
 Sample = Callable[[str, Callable[[Area], None]], None]  # a hint, and what is done with the area
@@ -70,39 +69,6 @@ class Form(Panel):
             self.desk.edit_matte(matte.with_pull(current.but(**changes)), f"{words} of {matte.name}", gesture)
 
 
-class Histogram(QWidget):
-    """How often coded brightness occurs in the two samples, behind the thresholds."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setFixedHeight(34)
-        self.setToolTip(
-            "Coded brightness of both samples: what goes (filled), what stays (outlined); lines: thresholds"
-        )
-        self.setAccessibleName("Histogram of the samples")
-        self.samples: dict[str, np.ndarray] = {}
-        self.marks: tuple[float, ...] = ()
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.fillRect(self.rect(), QColor(theme.GROUND))
-        width, height = self.width(), self.height()
-        for name, levels in self.samples.items():
-            counts = np.histogram(levels, bins=64, range=(0, 1.05))[0].astype(float)
-            counts = np.sqrt(counts / max(counts.max(), 1))
-            for k, share in enumerate(counts):
-                bar = QRectF(k * width / 64, height * (1 - share), width / 64, height * share)
-                if name == "goes":
-                    painter.fillRect(bar, QColor(theme.ACCENT))
-                elif share > 0:
-                    painter.setPen(QColor(theme.TEXT))
-                    painter.drawLine(bar.topLeft(), bar.topRight())
-        painter.setPen(QColor(theme.WARN))
-        for mark in self.marks:
-            x = mark / 1.05 * width
-            painter.drawLine(QPointF(x, 0), QPointF(x, height))
-
-
 class LumaForm(Form):
     kind = "luma"
 
@@ -142,8 +108,14 @@ class LumaForm(Form):
             "This stays…", "Drag over what is to stay; thresholds follow from both samples", lambda: self._ask("stays")
         )
         self.inside.addLayout(row(self.goes, self.stays))
-        self.histogram = Histogram()
-        self.inside.addWidget(self.histogram)
+        self.free = QCheckBox("Free curve")
+        self.free.setToolTip("A curve from coded brightness to alpha stands in for the thresholds")
+        self.free.clicked.connect(self._free)
+        self.inside.addWidget(self.free)
+        self.curve = CurveEdit()
+        self.curve.changed.connect(lambda points, gesture: self.put("Curve", gesture, curve=points))
+        self.curve.gesture.connect(self.desk.set_dragging)
+        self.inside.addWidget(self.curve)
 
     def refresh(self) -> None:
         super().refresh()
@@ -152,9 +124,23 @@ class LumaForm(Form):
         name = next((n for n, w in PRESETS.items() if w == self.pull.weights), OWN)
         show_choice(self.preset, [*PRESETS, OWN], name)
         high, low = self.high.value, self.low.value
-        self.histogram.marks = (low, high, high + self.high_softness.value)
-        self.histogram.setVisible(bool(self.histogram.samples))
-        self.histogram.update()
+        points = self.pull.curve
+        self.free.setChecked(bool(points))
+        for field in (self.high, self.high_softness, self.low, self.low_softness):
+            field.setVisible(not points)
+        self.curve.show_response((low, high, high + self.high_softness.value), points)
+
+    def _free(self, on: bool) -> None:
+        """A free curve begins as the thresholds are."""
+        if not on:
+            self.put("Thresholds", curve=())
+            return
+        low, soft_low, high, soft_high = (
+            field.value for field in (self.low, self.low_softness, self.high, self.high_softness)
+        )
+        rise = [(low - soft_low, 0.0), (low, 1.0)] if low - soft_low > 0.004 else [(0.0, 1.0)]
+        fall = [(high, 1.0), (high + max(soft_high, 0.01), 0.0)] if high < 1.0 else [(1.0, 1.0)]
+        self.put("Free curve", curve=tuple(dict([*rise, *fall]).items()))
 
     def _preset(self, name: str) -> None:
         if name in PRESETS:
@@ -172,8 +158,8 @@ class LumaForm(Form):
         """Thresholds between the samples: solid up to nearly all of what stays, empty from nearly all of what goes."""
         assert self.pull is not None
         levels = srgb_encode(pixels_in(self.desk, area)) @ np.array(self.pull.weights)
-        self.histogram.samples = {**self.histogram.samples, which: levels}
-        both = self.histogram.samples
+        self.curve.samples = {**self.curve.samples, which: levels}
+        both = self.curve.samples
         if len(both) == 2:
             goes, stays = np.percentile(both["goes"], [2, 98]), np.percentile(both["stays"], [2, 98])
             bright = float(np.median(both["goes"])) >= float(np.median(both["stays"]))

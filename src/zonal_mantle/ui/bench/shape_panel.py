@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QCheckBox, QListWidget, QListWidgetItem
 
@@ -43,11 +45,14 @@ class ShapePanel(Panel):
             tool_button("spline", "Make the chosen point a corner, or smooth", tool.toggle_corner),
             tool_button("copy", "Copy the chosen shape", self._copy),
             tool_button("clipboard", "Paste a shape, also from another zone or shot", self._paste),
+            tool_button(
+                "clipboard-check", "Paste onto the chosen shape: the copied outline is its key here", self._paste_key
+            ),
             tool_button("download", "Read shapes from an SVG file", self._read),
             tool_button("upload", "Write the shapes as they stand on this frame to an SVG file", self._write),
             tool_button("trash-2", "Remove the chosen shape (Delete)", tool.remove),
         ]
-        self.key, self.corner, self.copy, self.paste, self.read, self.write, self.remove = tools
+        self.key, self.corner, self.copy, self.paste, self.paste_key, self.read, self.write, self.remove = tools
         self.inside.addLayout(row(*tools, 1))
         self.feather_in = self._width("Feather in", "feather_in_px", 0, "Softness inside the outline")
         self.feather_out = self._width("out", "feather_out_px", 0, "Softness outside the outline")
@@ -82,7 +87,7 @@ class ShapePanel(Panel):
             if shape.id == self.tool.chosen:
                 self.list.setCurrentItem(item)
         self.list.blockSignals(False)
-        for part in (self.key, self.corner, self.copy, self.remove, self.invert, self.rides):
+        for part in (self.key, self.corner, self.copy, self.paste_key, self.remove, self.invert, self.rides):
             part.setEnabled(chosen is not None)
         self.write.setEnabled(bool(shapes))
         locks = self.desk.shot.locks
@@ -158,15 +163,34 @@ class ShapePanel(Panel):
             self.tool.ride(lock)
 
     def _copy(self) -> None:
-        if self.shape is not None:
-            QApplication.clipboard().setText(self.shape.model_dump_json())
-            self.desk.said.emit(f"Copied {self.shape.name}.", False)
+        """The whole shape, and how it stands on this frame."""
+        standing = self.tool.chosen_standing()
+        if self.shape is not None and standing is not None:
+            words = {"shape": self.shape.model_dump(mode="json"), "standing": standing.model_dump(mode="json")}
+            QApplication.clipboard().setText(json.dumps(words))
+            self.desk.said.emit(f"Copied {self.shape.name} as it stands on frame {self.desk.frame}.", False)
+
+    def _copied(self, which: str) -> Shape | None:
+        try:
+            return Shape.model_validate(json.loads(QApplication.clipboard().text())[which])
+        except (ValueError, KeyError, TypeError):
+            self.desk.said.emit("The clipboard holds no shape. Copy one first.", True)
+            return None
+
+    def _paste_key(self) -> None:
+        """The outline that was copied on another frame, of this or another shape, becomes a key on this frame."""
+        matte, shape, copied = self.desk.matte, self.shape, self._copied("standing")
+        if matte is None or shape is None or copied is None:
+            return
+        if len(copied.keys[0].points) != len(shape.keys[0].points) or copied.form != shape.form:
+            words = f"{copied.name} has another outline than {shape.name}: a key needs the same form and point count."
+            self.desk.said.emit(words, True)
+            return
+        self.tool.key_outline(copied.keys[0])
 
     def _paste(self) -> None:
-        try:
-            shape = Shape.model_validate_json(QApplication.clipboard().text())
-        except ValueError:
-            self.desk.said.emit("The clipboard holds no shape. Copy one first.", True)
+        shape = self._copied("shape")
+        if shape is None:
             return
         if shape.rides not in {lock.id for lock in self.desk.shot.locks}:
             shape = shape.but(rides=None)

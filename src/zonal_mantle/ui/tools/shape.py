@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen, QPolygonF
@@ -11,7 +9,8 @@ from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen, QPolygonF
 from ...matte import outline
 from ...place import carry, lock_matrix
 from ...shot import Matte, Shape, ShapeKey, ellipse_key, rectangle_key
-from ...shot.shapes import Handle, Point
+from ...shot.outlines import dragged
+from ...shot.shapes import Point
 from ..desk import Desk, new_gesture
 from .base import Tool, handle, near, outline_pen
 
@@ -88,6 +87,20 @@ class ShapeTool(Tool):
     def standing(self) -> list[Shape]:
         """The shapes as they stand on this frame, riding on nothing."""
         return [self._freed(shape, None) for shape in self.shapes if shape.on]
+
+    def chosen_standing(self) -> Shape | None:
+        """The chosen shape as it stands on this frame, riding on nothing."""
+        shape = self._shape(self.chosen)
+        return self._freed(shape, None) if shape is not None else None
+
+    def key_outline(self, outline: ShapeKey) -> None:
+        """An outline in the picture's pixels becomes the chosen shape's key on this frame."""
+        shape = self._shape(self.chosen)
+        if shape is not None:
+            frame = self.desk.frame
+            standing = shape.but(rides=None, keys=(outline.but(frame=frame),))
+            own = self._freed(standing, shape.rides).keys[0]
+            self._put(shape.with_key(frame, own.points, own.handles), f"Paste a key of {shape.name}")
 
     def _freed(self, shape: Shape, lock: str | None) -> Shape:
         """A shape that looks the same on this frame but rides on another lock, with one key."""
@@ -232,44 +245,8 @@ class ShapeTool(Tool):
         if dx == 0 and dy == 0:
             return
         self.desk.set_dragging(True)
-        points, handles = self._moved(what, start, place, key, index)
+        points, handles = dragged(what, start, place, key, index, self.points_chosen)
         self._put(shape.moved(self.desk.frame, points, handles), f"Move {shape.name}", self._gesture)
-
-    def _moved(
-        self, what: str, start: Point, place: Point, key: ShapeKey, index: int
-    ) -> tuple[tuple[Point, ...], tuple[Handle, ...]]:
-        """Points and handles after a drag from `start` to `place`."""
-        dx, dy = place[0] - start[0], place[1] - start[1]
-        if what.startswith("handle"):
-            old = key.handles[index]
-            side = int(what[-1])
-            h = list(old)
-            h[2 * side], h[2 * side + 1] = old[2 * side] + dx, old[2 * side + 1] + dy
-            length, other = math.hypot(h[2 * side], h[2 * side + 1]), 2 * (1 - side)
-            if length > 1e-6:  # the other one keeps its length and lies opposite, so that the point stays smooth
-                far = math.hypot(old[other], old[other + 1]) / length
-                h[other], h[other + 1] = -h[2 * side] * far, -h[2 * side + 1] * far
-            handles = tuple(tuple(h) if k == index else each for k, each in enumerate(key.handles))
-            return key.points, handles
-        if what == "points":
-            points = tuple(
-                (x + dx, y + dy) if k in self.points_chosen else (x, y) for k, (x, y) in enumerate(key.points)
-            )
-            return points, key.handles
-        if what == "whole":
-            return tuple((x + dx, y + dy) for x, y in key.points), key.handles
-        cx, cy = np.mean(key.points, axis=0)
-        (ax, ay), (bx, by) = (start[0] - cx, start[1] - cy), (place[0] - cx, place[1] - cy)
-        size = math.hypot(bx, by) / max(math.hypot(ax, ay), 1e-6) if what == "scale" else 1.0
-        angle = math.atan2(by, bx) - math.atan2(ay, ax) if what == "turn" else 0.0
-        c, s = size * math.cos(angle), size * math.sin(angle)
-
-        def turned(x: float, y: float) -> Point:
-            return c * x - s * y, s * x + c * y
-
-        points = tuple((cx + u, cy + v) for u, v in (turned(x - cx, y - cy) for x, y in key.points))
-        handles = tuple((*turned(h[0], h[1]), *turned(h[2], h[3])) for h in key.handles)
-        return tuple((float(x), float(y)) for x, y in points), handles
 
     def release(self, viewer: object, point: QPointF) -> None:
         if self.drawing and self.drawing[1] in ("ellipse", "rectangle") and self.points:

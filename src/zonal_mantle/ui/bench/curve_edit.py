@@ -1,0 +1,151 @@
+"""A luma pull's response, drawn over what was sampled: thresholds as lines, or a free curve to pull about."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QWidget
+
+from ...matte import free_curve
+from .. import theme
+from ..desk import new_gesture
+
+END = 1.05  # coded value at the right rim
+LOW_PX, HIGH_PX = 34, 104
+GRAB_PX = 8.0
+BINS = 64
+
+Point = tuple[float, float]
+
+
+class CurveEdit(QWidget):
+    """Coded brightness across, alpha upward.
+
+    Click for a new point, drag one, press Delete or double-click to remove it. A point cannot pass its neighbours.
+    """
+
+    changed = Signal(object, str)  # points, gesture
+    gesture = Signal(bool)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setAccessibleName("Response")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self.samples: dict[str, np.ndarray] = {}
+        self.marks: tuple[float, ...] = ()
+        self.points: tuple[Point, ...] = ()
+        self.chosen: int | None = None
+        self._held = False
+        self._gesture = ""
+        self.show_response((), ())
+
+    def show_response(self, marks: tuple[float, ...], points: tuple[Point, ...]) -> None:
+        """Shows thresholds, or a free curve where there are points."""
+        self.marks, self.points = marks, tuple(sorted(points))
+        self.setFixedHeight(HIGH_PX if points else LOW_PX)
+        self.setVisible(bool(points or self.samples))
+        what = "Click for a point, drag it, Delete removes it" if points else "lines: thresholds"
+        self.setToolTip(f"Coded brightness of both samples: what goes (filled), what stays (outlined). {what}")
+        self.update()
+
+    # --- painting ---
+    def place(self, point: Point) -> QPointF:
+        """Where a point of the curve is drawn."""
+        return QPointF(point[0] / END * self.width(), (1 - point[1]) * (self.height() - 8) + 4)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillRect(self.rect(), QColor(theme.GROUND))
+        width, height = self.width(), self.height()
+        for name, levels in self.samples.items():
+            counts = np.histogram(levels, bins=BINS, range=(0, END))[0].astype(float)
+            counts = np.sqrt(counts / max(counts.max(), 1))
+            for k, share in enumerate(counts):
+                bar = QRectF(k * width / BINS, height * (1 - share), width / BINS, height * share)
+                if name == "goes":
+                    painter.fillRect(bar, QColor(theme.LINE if self.points else theme.ACCENT))
+                elif share > 0:
+                    painter.setPen(QColor(theme.DIM if self.points else theme.TEXT))
+                    painter.drawLine(bar.topLeft(), bar.topRight())
+        if self.points:
+            self._paint_curve(painter)
+            return
+        painter.setPen(QColor(theme.WARN))
+        for mark in self.marks:
+            x = mark / END * width
+            painter.drawLine(QPointF(x, 0), QPointF(x, height))
+
+    def _paint_curve(self, painter: QPainter) -> None:
+        at = np.linspace(0, END, self.width())
+        line = [self.place((float(x), float(y))) for x, y in zip(at, free_curve(self.points, at))]
+        painter.setPen(QPen(QColor(theme.ACCENT), 1.6))
+        painter.drawPolyline(QPolygonF(line))
+        for k, point in enumerate(self.points):
+            painter.setPen(QPen(QColor(theme.TEXT), 1.2))
+            painter.setBrush(QColor(theme.ACCENT) if k == self.chosen else QColor(theme.GROUND))
+            centre = self.place(point)
+            painter.drawEllipse(centre, 3.5, 3.5)
+        if self.chosen is not None and self.chosen < len(self.points):
+            x, y = self.points[self.chosen]
+            painter.setFont(theme.font(11))
+            painter.setPen(QColor(theme.TEXT))
+            side = Qt.AlignmentFlag.AlignRight if x < END / 2 else Qt.AlignmentFlag.AlignLeft
+            painter.drawText(self.rect().adjusted(4, 2, -4, -2), side, f"{x:.3f} → {y:.2f}")
+
+    # --- hands ---
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if not self.points or event.button() != Qt.MouseButton.LeftButton:
+            return
+        apart = [(self.place(p) - event.position()).manhattanLength() for p in self.points]
+        nearest = int(np.argmin(apart))
+        self._gesture = new_gesture()
+        if apart[nearest] <= GRAB_PX:
+            self.chosen = nearest
+        else:
+            x, y = self._value(event.position())
+            if min(abs(x - p[0]) for p in self.points) < 0.004:
+                return
+            points = tuple(sorted((*self.points, (x, y))))
+            self.chosen = points.index((x, y))
+            self.changed.emit(points, self._gesture)
+        self._held = True
+        self.gesture.emit(True)
+        self.update()
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if not self._held or self.chosen is None:
+            return
+        k, (x, y) = self.chosen, self._value(event.position())
+        low = self.points[k - 1][0] + 0.004 if k else 0.0
+        high = self.points[k + 1][0] - 0.004 if k + 1 < len(self.points) else END
+        new = (min(max(x, low), high), y)
+        self.changed.emit((*self.points[:k], new, *self.points[k + 1 :]), self._gesture)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if self._held:
+            self._held = False
+            self.gesture.emit(False)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        self._remove()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and self.points:
+            self._remove()
+            return
+        super().keyPressEvent(event)
+
+    def _remove(self) -> None:
+        """A curve keeps two points at least."""
+        k = self.chosen
+        if k is not None and k < len(self.points) and len(self.points) > 2:
+            self.chosen = None
+            self.changed.emit((*self.points[:k], *self.points[k + 1 :]), new_gesture())
+
+    def _value(self, at: QPointF) -> Point:
+        x = at.x() / max(self.width(), 1) * END
+        y = 1 - (at.y() - 4) / max(self.height() - 8, 1)
+        return round(min(max(x, 0.0), END), 4), round(min(max(y, 0.0), 1.0), 4)
