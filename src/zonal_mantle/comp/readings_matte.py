@@ -9,14 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..matte import (
-    EMPTY,
-    SOLID,
     MatteReading,
     change,
     chatter,
     feed_of,
     halo,
-    kept_and_dropped,
+    holes_and_leftover,
     lean,
     outside,
     read_matte,
@@ -143,8 +141,8 @@ def faulty_pixels(
         def lock(id: str, at: int) -> NDArray[np.float64]:
             return lock_matrix(shot, id, at)
 
-        keep, drop = kept_and_dropped(made.alpha, matte, frame, scale, lock)
-        return keep & (made.alpha < SOLID) if fault == "holes" else drop & (made.alpha > EMPTY)
+        holes, leftover, _, _ = holes_and_leftover(made.alpha, matte, frame, scale, lock)
+        return holes if fault == "holes" else leftover
     if fault == "halo":
         leaning = lean(pixels, made.alpha, made.foreground)
         seen = np.isfinite(leaning)

@@ -8,15 +8,13 @@ from .errors import MatteError
 from .luma import PRESETS, free_curve, luma
 from .oklab import oklab
 from .old_sky import remove_old_sky
-from .readings import EMPTY, SOLID, MatteReading, change, chatter, halo, kept_and_dropped, lean, outside, read_matte
+from .readings import MatteReading, change, chatter, halo, holes_and_leftover, lean, outside, read_matte
 from .screen import despill, screen
 from .shapes import coverage, outline, shape_alpha, standing
 from .sky_fit import fit_sky
 
 __all__ = [
-    "EMPTY",
     "PRESETS",
-    "SOLID",
     "Made",
     "MatteError",
     "MatteReading",
@@ -33,7 +31,7 @@ __all__ = [
     "fit_sky",
     "free_curve",
     "halo",
-    "kept_and_dropped",
+    "holes_and_leftover",
     "lean",
     "luma",
     "oklab",

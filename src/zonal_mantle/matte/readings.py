@@ -16,8 +16,10 @@ from .shapes import shape_alpha
 from .steady import ALIKE
 
 Array = NDArray[np.float32]
+Mask = NDArray[np.bool_]
 
 SOLID, EMPTY = 0.99, 0.01
+THING, LEAST_THING_PX2 = 0.6, 16.0  # alpha and plate pixels² that make a thing of what stands in the sky
 LEAST_RIM = 40  # pixels; fewer say nothing
 
 
@@ -46,39 +48,44 @@ def read_matte(
     """Measures holes, leftover and softness.
 
     The keep area is where most of the neighbourhood (a twenty-fifth of the picture's width) is solid, and all that
-    keep shapes enclose; the dropped area likewise. Edges themselves belong to neither.
+    keep shapes enclose; the dropped area likewise. Edges themselves belong to neither, nor is a thing that stands in
+    the dropped area with a solid part of its own left over.
 
     Parameters
     ----------
     alpha : (h, w) float32, the finished matte.
     lock : motion of the locks, for shapes that ride.
     """
-    keep, drop = kept_and_dropped(alpha, matte, frame, scale, lock)
-    hole = keep & (alpha < SOLID)
+    hole, left, keep, drop = holes_and_leftover(alpha, matte, frame, scale, lock)
     count, _, stats, _ = cv2.connectedComponentsWithStats(hole.astype(np.uint8), connectivity=8)
     largest = float(stats[1:, cv2.CC_STAT_AREA].max()) if count > 1 else 0.0
     return MatteReading(
         holes=float(np.count_nonzero(hole) / max(int(np.count_nonzero(keep)), 1)),
         largest_hole_px2=largest / scale**2,
-        leftover=float(np.count_nonzero(alpha[drop] > EMPTY) / max(int(np.count_nonzero(drop)), 1)),
+        leftover=float(np.count_nonzero(left) / max(int(np.count_nonzero(drop)), 1)),
         soft=float(np.mean((alpha > EMPTY) & (alpha < SOLID))),
     )
 
 
-def kept_and_dropped(
+def holes_and_leftover(
     alpha: Array,
     matte: Matte,
     frame: float,
     scale: float = 1.0,
     lock: Callable[[str, int], NDArray] | None = None,
-) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
-    """The keep area and the dropped area of a matte, each (h, w); see `read_matte`."""
+) -> tuple[Mask, Mask, Mask, Mask]:
+    """Holes, leftover, keep area, dropped area: four masks, each (h, w); see `read_matte`.
+
+    What stands in the sky by itself, with a solid part of its own (a wire, a vane, a twig), is not leftover: only what
+    drop shapes enclose must be empty throughout.
+    """
     height, width = alpha.shape
     reach = max(3, width // 25) | 1
     share = cv2.blur(np.clip(alpha, 0, 1), (reach, reach), borderType=cv2.BORDER_REPLICATE)
     window = np.ones((reach, reach), np.uint8)
     keep = cv2.erode((share > 0.5).astype(np.uint8), window, borderValue=1) > 0
     drop = cv2.erode((share <= 0.5).astype(np.uint8), window, borderValue=1) > 0
+    forced = np.zeros_like(drop)
     for shape in matte.shapes:
         if not shape.on:
             continue
@@ -86,8 +93,19 @@ def kept_and_dropped(
         if shape.mode == "keep":
             keep, drop = keep | inside, drop & ~inside
         else:
-            keep, drop = keep & ~inside, drop | inside
-    return keep, drop
+            keep, drop, forced = keep & ~inside, drop | inside, forced | inside
+    there = alpha > EMPTY
+    left = drop & there & (forced | ~_standing_free(alpha, there, scale))
+    return keep & (alpha < SOLID), left, keep, drop
+
+
+def _standing_free(alpha: Array, there: Mask, scale: float) -> Mask:
+    """Connected parts of what is there that hold at least LEAST_THING_PX2 of solid."""
+    count, labels = cv2.connectedComponents(there.astype(np.uint8), connectivity=8)
+    solid = np.bincount(labels[alpha > THING], minlength=count)
+    things = solid >= max(1.0, LEAST_THING_PX2 * scale**2)
+    things[0] = False
+    return np.asarray(things[labels])
 
 
 def outside(alpha: Array) -> float:

@@ -92,7 +92,8 @@ class CurveEdit(QWidget):
             x, y = self.points[self.chosen]
             painter.setFont(theme.font(11))
             painter.setPen(QColor(theme.TEXT))
-            side = Qt.AlignmentFlag.AlignRight if x < END / 2 else Qt.AlignmentFlag.AlignLeft
+            left, right = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignRight
+            side = right | Qt.AlignmentFlag.AlignTop if x < END / 2 else left | Qt.AlignmentFlag.AlignBottom
             painter.drawText(self.rect().adjusted(4, 2, -4, -2), side, f"{x:.3f} → {y:.2f}")
 
     # --- hands ---
