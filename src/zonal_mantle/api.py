@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .comp import PixelStore, Readings, compose, solve_lock, take_readings
-from .lock.point import Direction
+from .lock.runs import Direction
 from .matte import MatteError
 from .media import open_source
 from .render import RenderPlan, render

@@ -45,7 +45,7 @@ def test_the_similarity_agrees_with_a_reference_solver(count):
     source, target = rng.uniform(0, 500, (count, 2)), rng.uniform(0, 500, (count, 2))
     # reference library: scikit-image, SimilarityTransform (Umeyama 1991)
     reference = SimilarityTransform.from_estimate(source, target)
-    ours = similarity(source, target)
+    ours = fit_motion(source, target, "similarity")
     expected = np.linalg.norm(reference(source) - target)
     lifted = np.c_[source, np.ones(count)] @ ours.T
     assert np.linalg.norm(lifted[:, :2] - target) <= expected + 1e-6 or count > 2
@@ -54,9 +54,9 @@ def test_the_similarity_agrees_with_a_reference_solver(count):
 
 
 def test_one_point_gives_a_shift_and_coinciding_points_are_refused():
-    assert similarity(np.array([[1.0, 2]]), np.array([[4.0, 6]]))[:2, 2].tolist() == [3, 4]
+    assert fit_motion(np.array([[1.0, 2]]), np.array([[4.0, 6]]), "translation")[:2, 2].tolist() == [3, 4]
     with pytest.raises(ValueError, match="apart"):
-        similarity(np.ones((2, 2)), np.ones((2, 2)))
+        fit_motion(np.ones((2, 2)), np.ones((2, 2)), "similarity")
 
 
 def test_one_mark_follows_a_photograph_to_well_under_a_tenth_of_a_pixel(photograph):

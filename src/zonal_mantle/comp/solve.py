@@ -1,4 +1,4 @@
-"""Solving a shot's lock from its plate."""
+"""Solving a shot's lock from its plate: feeds, fields and covers for the solvers."""
 
 from __future__ import annotations
 
@@ -7,10 +7,15 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-from ..lock import LockError, lock_feed, solve_point
-from ..lock.point import Direction
-from ..shot import Shot
+from ..lock import LockError, lock_feed, remarks_on, solve_camera, solve_pan, solve_plane, solve_point, solve_staying
+from ..lock.runs import Direction
+from ..matte import shape_alpha
+from ..place.transform import lock_matrix
+from ..shot import Lock, Shot
 from .store import PixelStore
+
+Array = NDArray[np.float32]
+WHOLE_MARGIN = 0.02  # of the width; a field that is not drawn is the whole frame but for its rim
 
 
 def solve_lock(
@@ -19,20 +24,94 @@ def solve_lock(
     store: PixelStore,
     direction: Direction = "both",
     progress: Callable[[float, str], None] = lambda share, words: None,
+    missing_only: bool = False,
 ) -> Shot:
     """The shot with a lock solved on its plate.
+
+    Parameters
+    ----------
+    missing_only : frames that are solved stay as they are (point locks, and plane locks whose field rides).
 
     Raises
     ------
     LockError : the lock cannot be solved as it is set up.
     MediaError : a frame of the plate cannot be read.
     """
-    source = shot.plate_source
-    if source is None:
-        raise LockError("The shot has no plate to lock onto. Open a plate first.")
     lock = shot.lock(lock_id)
+    work = _Work(shot, lock, store)
+    solved = work.solve(direction, progress, missing_only)
+    return shot.with_lock(solved.but(remarks=remarks_on(work.neighbours())))
 
-    def feed_of(frame: int) -> NDArray[np.float32]:
-        return lock_feed(store.plate(source, frame), lock.channel, lock.filter_px)
 
-    return shot.with_lock(solve_point(lock, feed_of, shot.frames, direction, progress))
+class _Work:
+    """What a solver asks for."""
+
+    def __init__(self, shot: Shot, lock: Lock, store: PixelStore) -> None:
+        source = shot.plate_source
+        if source is None:
+            raise LockError("The shot has no plate to lock onto. Open a plate first.")
+        self.shot, self.lock, self.store, self.source = shot, lock, store, source
+        self._small: dict[int, Array] = {}
+
+    def feed(self, frame: int) -> Array:
+        """A frame as the lock looks at it."""
+        feed = lock_feed(self.store.plate(self.source, frame), self.lock.channel, self.lock.filter_px)
+        if frame not in self._small:
+            self._small[frame] = feed[: feed.shape[0] // 2 * 2, ::9].copy()
+        return feed
+
+    def neighbours(self) -> dict[int, Array]:
+        """Thin columns of all frames that were looked at, by which doubled and interlaced frames are found."""
+        return self._small
+
+    def solve(self, direction: Direction, progress: Callable[[float, str], None], missing_only: bool) -> Lock:
+        """The lock, solved by its kind's solver."""
+        lock, frames = self.lock, self.shot.frames
+        if lock.kind == "point":
+            return solve_point(lock, self.feed, frames, direction, progress, missing_only)
+        if lock.reference_frame not in frames:
+            raise LockError(
+                f"{lock.name} starts on frame {lock.reference_frame}, which is not in the shot "
+                f"({frames[0]}–{frames[-1]}). Draw its field anew on a frame of the shot."
+            )
+        if lock.kind == "camera":
+            return solve_camera(lock, self.feed, self.cover, frames, progress)
+        field = self.field()
+        if lock.kind == "pan":
+            return solve_pan(lock, self.feed, field, self.cover, frames, direction, progress)
+        if lock.field_stays:
+            return solve_staying(lock, self.feed, field, self.cover, frames, direction, progress)
+        guess = self.guess if lock.rides else None
+        return solve_plane(lock, self.feed, field, self.cover, frames, direction, progress, missing_only, guess)
+
+    def field(self) -> Array:
+        """The field on the reference frame: its shapes, or the whole frame where none is drawn; without what is out."""
+        width, height = self.shot.size
+        drawn = [shape for shape in self.lock.field if shape.on and shape.mode == "keep"]
+        reference = self.lock.reference_frame
+        if drawn:
+            out = np.zeros((height, width), np.float32)
+            for shape in drawn:
+                out = np.maximum(out, shape_alpha(shape, reference, self.shot.size, 1.0, self._motion))
+        else:
+            rim = round(WHOLE_MARGIN * width)
+            out = np.zeros((height, width), np.float32)
+            out[rim : height - rim, rim : width - rim] = 1
+        cover = self.cover(reference)
+        return out if cover is None else np.asarray(out * cover, np.float32)
+
+    def cover(self, frame: int) -> Array | None:
+        """What of a frame counts: all but the excluded shapes; None where nothing is excluded."""
+        out: Array | None = None
+        for shape in self.lock.excluded:
+            inside = shape_alpha(shape, frame, self.shot.size, 1.0, self._motion)
+            out = 1 - inside if out is None else np.minimum(out, 1 - inside)
+        return None if out is None else np.asarray(out, np.float32)
+
+    def guess(self, frame: int) -> NDArray[np.float64]:
+        """Where the lock that this one rides on says that the reference frame went."""
+        start = lock_matrix(self.shot, self.lock.rides, self.lock.reference_frame)
+        return np.asarray(lock_matrix(self.shot, self.lock.rides, frame) @ np.linalg.inv(start))
+
+    def _motion(self, id: str, frame: int) -> NDArray[np.float64]:
+        return lock_matrix(self.shot, id, frame)

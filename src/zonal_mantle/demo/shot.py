@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from ..api import Session, new
 from ..comp import PixelStore, solve_lock
-from ..lock import Found, Patch, lock_feed, similarity
+from ..lock import Found, Patch, fit_motion, lock_feed
 from ..shot import Air, ClearSkyPull, Keyed, Lock, Mark, Matte, Placement, Shape, ShapeKey, Shot, Zone
 from .camera import Camera
 from .paintings import SKY_HORIZON, SKY_SIZE
@@ -205,7 +205,7 @@ def _hung(shot: Shot, zone: Zone, truth: dict[str, Any], index: int, rides: str)
     else:
         corner, across, down = (np.array(v) for v in truth["panels_m"][zone.name.lower()])
         target = camera.project(np.array([corner + across * x / w + down * y / h for x, y in at]))
-    matrix = similarity(at, target)
+    matrix = fit_motion(at, target, "similarity")
     size = float(np.hypot(matrix[0, 0], matrix[1, 0]))
     turn = float(np.rad2deg(np.arctan2(matrix[1, 0], matrix[0, 0])))
     marks = shot.lock(rides).marks

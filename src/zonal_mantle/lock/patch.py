@@ -9,7 +9,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from ..shot.zone import Mark
+from ..shot.lock import Mark
 
 Array = NDArray[np.float32]
 Shape = tuple[float, float]  # size and turn of a patch, as (size · cos, size · sin)

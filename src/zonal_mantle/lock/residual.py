@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..shot.zone import Lock
+from ..shot.lock import Lock
 
 
 @dataclass(frozen=True)

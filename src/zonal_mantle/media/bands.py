@@ -29,6 +29,15 @@ def run_bands(kernel: Callable[..., None], height: int, *arguments: Any) -> None
         future.result()
 
 
+def run_halves(kernel: Callable[..., None], height: int, *arguments: Any) -> None:
+    """As `run_bands`, with one band a core of which the caller takes the first: for kernels of a millisecond or two."""
+    edges = [height * k // _CORES for k in range(_CORES + 1)]
+    futures = [_pool.submit(kernel, edges[k], edges[k + 1], *arguments) for k in range(1, _CORES)]
+    kernel(0, edges[1], *arguments)
+    for future in futures:
+        future.result()
+
+
 def cleared(shape: tuple[int, ...]) -> NDArray[np.float32]:
     """A float32 picture of zeros. Faster than NumPy's own for large ones: on all cores, and in large pages."""
     out = np.empty(shape, np.float32)

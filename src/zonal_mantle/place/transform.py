@@ -5,8 +5,11 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from ..shot.lock import Follow
+from ..shot.shapes import Point
 from ..shot.shot import Shot
 from ..shot.zone import Placement, Zone
+from .ride import WHOLE, ride_matrix
 
 Matrix = NDArray[np.float64]
 
@@ -37,23 +40,35 @@ def placement_matrix(placement: Placement, frame: float, painting: tuple[int, in
     return out
 
 
-def lock_matrix(shot: Shot, lock_id: str | None, frame: int) -> Matrix:
-    """Reference frame to `frame` of a lock; where it is not solved, of the nearest solved frame; without lock, none."""
+def lock_matrix(
+    shot: Shot,
+    lock_id: str | None,
+    frame: int,
+    distance_m: float | None = None,
+    follow: Follow = WHOLE,
+    anchor: Point | None = None,
+) -> Matrix:
+    """Reference frame to `frame` of a lock, see `ride_matrix`; without a lock nothing moves.
+
+    Where no distance is given, a camera lock's own is taken.
+    """
     if lock_id is None:
         return np.eye(3)
-    entry = shot.lock(lock_id).nearest(frame)
-    return np.eye(3) if entry is None else np.array(entry.homography).reshape(3, 3)
+    lock = shot.lock(lock_id)
+    return ride_matrix(lock, frame, shot.size, distance_m or lock.distance_m, follow, anchor)
+
+
+def hanging_matrix(shot: Shot, zone: Zone, frame: int) -> Matrix:
+    """Reference frame to `frame` for what a zone hangs, at its distance and with the parts of the motion it follows."""
+    placement = zone.placement
+    if placement.rides is None:
+        return np.eye(3)
+    lock = shot.lock(placement.rides)
+    return ride_matrix(lock, frame, shot.size, zone.distance_m, placement.follow, placement.anchor)
 
 
 def zone_matrix(shot: Shot, zone: Zone, frame: int) -> Matrix:
     """Painting pixels to plate pixels on a frame, for a zone that holds a painting."""
     source = shot.source(zone.source)
     hung = placement_matrix(zone.placement, frame, (source.width, source.height), shot.size)
-    return np.asarray(lock_matrix(shot, zone.placement.rides, frame) @ hung)
-
-
-def carry(matrix: Matrix, points: NDArray) -> NDArray[np.float64]:
-    """Points (n, 2) through a homography."""
-    flat = np.asarray(points, float).reshape(-1, 2)
-    lifted = np.concatenate([flat, np.ones((len(flat), 1))], axis=1) @ np.asarray(matrix).T
-    return np.asarray(lifted[:, :2] / lifted[:, 2:])
+    return np.asarray(hanging_matrix(shot, zone, frame) @ hung)

@@ -4,6 +4,7 @@ from .errors import MantleError, ShotError
 from .file import SUFFIX, autosave_path, load, newer_autosave, save
 from .history import History
 from .keyed import Key, Keyed
+from .lock import Correction, Follow, Lens, Lock, LockFrame, LockKind, Mark, Motion, ScenePoint
 from .matte import (
     PULLS,
     ClearSkyPull,
@@ -21,7 +22,7 @@ from .matte import (
 from .shapes import Shape, ShapeKey, ellipse_key, rectangle_key
 from .shot import Air, Shot
 from .source import Source
-from .zone import Lock, LockFrame, Mark, Match, MatteUse, Placement, Zone
+from .zone import Match, MatteUse, Placement, Zone
 
 __all__ = [
     "PULLS",
@@ -30,23 +31,29 @@ __all__ = [
     "ClearSkyPull",
     "ColourPull",
     "ColourSample",
+    "Correction",
     "DifferencePull",
     "Edge",
+    "Follow",
     "History",
     "Key",
     "Keyed",
+    "Lens",
     "Levels",
     "Lock",
     "LockFrame",
+    "LockKind",
     "LumaPull",
     "MantleError",
     "Mark",
     "Match",
     "Matte",
     "MatteUse",
+    "Motion",
     "OldSky",
     "Placement",
     "Pull",
+    "ScenePoint",
     "ScreenPull",
     "Shape",
     "ShapeKey",

@@ -8,11 +8,12 @@ from typing import Literal, TypeVar
 from pydantic import Field, model_validator
 
 from .base import Value
+from .lock import Lock
 from .matte import Matte
 from .source import Source
-from .zone import Lock, MatteUse, Zone
+from .zone import MatteUse, Zone
 
-FORMAT_VERSION = 2
+FORMAT_VERSION = 3
 
 T = TypeVar("T", Source, Zone, Lock, Matte)
 
@@ -57,6 +58,11 @@ class Shot(Value):
                 raise ValueError(f"Zone {zone.name} rides on a lock that the shot does not have.")
             if zone.matte.id is not None and all(matte.id != zone.matte.id for matte in self.mattes):
                 raise ValueError(f"Zone {zone.name} is cut by a matte that the shot does not have.")
+        for lock in self.locks:
+            if not lock.locks <= lock_ids:
+                raise ValueError(f"{lock.name} depends on a lock that the shot does not have.")
+            if lock.id in self.locks_under(lock.id):
+                raise ValueError(f"{lock.name} would ride on itself.")
         for matte in self.mattes:
             if not matte.locks <= lock_ids:
                 raise ValueError(f"{matte.name} rides on a lock that the shot does not have.")
@@ -84,6 +90,17 @@ class Shot(Value):
     def matte_of(self, zone: Zone) -> Matte | None:
         """The matte a zone is cut by, whether it is switched on or not."""
         return self.matte(zone.matte.id) if zone.matte.id is not None else None
+
+    def locks_under(self, id: str) -> set[str]:
+        """All the locks that a lock depends on, directly or through others."""
+        found: set[str] = set()
+        waiting = list(self.lock(id).locks)
+        while waiting:
+            other = waiting.pop()
+            if other not in found:
+                found.add(other)
+                waiting += self.lock(other).locks
+        return found
 
     @property
     def plate_source(self) -> Source | None:
@@ -168,7 +185,8 @@ class Shot(Value):
             for zone in self.zones
         )
         mattes = tuple(_let_go(matte, id) for matte in self.mattes)
-        return self.but(zones=zones, mattes=mattes, locks=tuple(lock for lock in self.locks if lock.id != id))
+        locks = tuple(_apart(lock, id) for lock in self.locks if lock.id != id)
+        return self.but(zones=zones, mattes=mattes, locks=locks)
 
     def new_id(self, stem: str) -> str:
         """An id that nothing in the shot has yet, such as `zone3`."""
@@ -177,6 +195,7 @@ class Shot(Value):
         )  # fmt: skip
         taken = {part.id for group in groups for part in group}
         taken |= {part.id for matte in self.mattes for part in (*matte.shapes, *matte.pulls)}
+        taken |= {shape.id for lock in self.locks for shape in lock.field}
         number = 1
         while f"{stem}{number}" in taken:
             number += 1
@@ -194,6 +213,12 @@ def _put(parts: tuple[T, ...], new: T) -> tuple[T, ...]:
     if any(part.id == new.id for part in parts):
         return tuple(new if part.id == new.id else part for part in parts)
     return parts + (new,)
+
+
+def _apart(lock: Lock, id: str) -> Lock:
+    """A lock that depends on another no more."""
+    field = tuple(shape.but(rides=None) if shape.rides == id else shape for shape in lock.field)
+    return lock.but(field=field, rides=None if lock.rides == id else lock.rides)
 
 
 def _let_go(matte: Matte, lock: str) -> Matte:

@@ -7,7 +7,10 @@ from typing import Any
 
 
 def upgraded(data: dict[str, Any]) -> dict[str, Any]:
-    """A shot's JSON value in the present format. Format 1 held a matte within each zone, with one luma pull."""
+    """A shot's JSON value in the present format.
+
+    Format 1 held a matte within each zone, with one luma pull. Format 2 had point locks only, of a similarity.
+    """
     data = copy.deepcopy(data)
     if data.get("version") == 1:
         mattes = []
@@ -22,6 +25,8 @@ def upgraded(data: dict[str, Any]) -> dict[str, Any]:
             zone["matte"] = use
         data["mattes"] = mattes
         data["version"] = 2
+    if data.get("version") == 2:  # format 3 only adds to locks
+        data["version"] = 3
     return data
 
 

@@ -6,7 +6,7 @@ from PySide6.QtWidgets import QCheckBox
 
 from ...comp import solve_lock
 from ...lock import read_lock
-from ...lock.point import Direction
+from ...lock.runs import Direction
 from ...shot import Lock, Shot
 from ..desk import Desk
 from ..numberfield import NumberField

@@ -6,7 +6,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QKeyEvent, QPainter, QPolygonF
 
-from ...place import carry, lock_matrix, zone_matrix
+from ...place import carry, hanging_matrix, zone_matrix
 from ...shot import Placement, Zone
 from .. import theme
 from ..desk import Desk, new_gesture
@@ -41,7 +41,7 @@ class PlaceTool(Tool):
         x, y = zone.placement.anchor or (self.desk.shot.size[0] / 2, self.desk.shot.size[1] / 2)
         frame = self.desk.frame
         place = np.array([[x + zone.placement.x.at(frame), y + zone.placement.y.at(frame)]])
-        at = carry(lock_matrix(self.desk.shot, zone.placement.rides, frame), place)[0]
+        at = carry(hanging_matrix(self.desk.shot, zone, frame), place)[0]
         return float(at[0]), float(at[1])
 
     def _knob(self, viewer: object, zone: Zone) -> QPointF:
@@ -95,7 +95,7 @@ class PlaceTool(Tool):
         if now == self._last:
             return
         frame, placement = self.desk.frame, zone.placement
-        back = np.linalg.inv(lock_matrix(self.desk.shot, placement.rides, frame))
+        back = np.linalg.inv(hanging_matrix(self.desk.shot, zone, frame))
         (x0, y0), (x1, y1) = carry(back, np.array([self._last, now]))
         if self._drag == "move":
             new = _moved(placement, frame, x1 - x0, y1 - y0)

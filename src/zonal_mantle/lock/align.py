@@ -1,0 +1,424 @@
+"""Direct alignment of an area of one frame with another: coarse to fine, robust, free of gain and bias."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ..media.bands import run_bands, run_halves
+from ..shot.lock import Motion
+from . import align_rows
+
+Array = NDArray[np.float32]
+Matrix = NDArray[np.float64]
+
+LEAST_SIDE_PX = 24  # an area is not made smaller than this on the way to coarse
+MOST_LEVELS = 5
+SLACK_PX = 0.5  # a misplacement that is not yet held against a pixel
+WIDE = 4.685  # of Tukey's biweight, in robust deviations (95 % efficiency, Huber 1981)
+BLOCKS = (6, 4)
+WORTH_SHARING = 40_000  # pixels; below it threads cost more than they give
+LEAST_BELIEVED = 0.4  # of a part's slopes, or it is taken to be covered
+LEAST_SEEN = 0.2  # of an area must be in view
+LEAST_SLOPE = 2.5  # slopes of white noise alone have about the power of the noise
+
+_HALF = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1]])
+CORRELATED = 2.5  # the feed is blurred a little, so that neighbouring pixels err alike
+CORNERS = np.array([[-1, -1, 1], [1, -1, 1], [1, 1, 1], [-1, 1, 1.0]])
+
+# how each kind of motion moves the eight numbers of a homography: a b c / d e f / g h
+_BASES: dict[Motion, NDArray[np.float64]] = {
+    "translation": np.eye(8)[:, [2, 5]],
+    "similarity": np.stack(
+        [np.eye(8)[2], np.eye(8)[5], np.eye(8)[0] + np.eye(8)[4], np.eye(8)[1] - np.eye(8)[3]], axis=1
+    ),
+    "affine": np.eye(8)[:, :6],
+    "perspective": np.eye(8),
+}
+
+_FULLEST: tuple[Motion, ...] = ("perspective", "affine", "similarity", "translation", "translation")
+_ORDER: tuple[Motion, ...] = ("translation", "similarity", "affine", "perspective")
+
+
+def _allowed(motion: Motion, k: int) -> Motion:
+    """The motion that is looked for at a size: what is coarse shows little of turn and perspective, and would throw
+    away what the guess knows of them."""
+    return min(motion, _FULLEST[k], key=_ORDER.index)
+
+
+_F = np.float32
+
+
+@dataclass(frozen=True)
+class Fit:
+    """Where an area was found.
+
+    homography : (3, 3), the area's frame to the other, in its pixels.
+    likeness : weighted correlation, 0…1; kept: the share of the area that was alike and in view.
+    uncertainty_px : standard error of the area's corners. uneven_px: how far parts of the area lie from where the
+        whole puts them, beyond their noise.
+    gain : contrast of the other frame against the area's. told: the share of what is in view, by its slopes, that was
+        believed.
+    """
+
+    homography: Matrix
+    likeness: float
+    kept: float
+    uncertainty_px: float
+    uneven_px: float
+    gain: float
+    told: float = 1.0
+
+    @property
+    def residual_px(self) -> float:
+        """What the fit knows of its own error, px."""
+        return float(np.hypot(self.uncertainty_px, self.uneven_px))
+
+
+@dataclass(frozen=True)
+class Level:
+    """An area at one size: its pixels, their weight and slopes, and its place."""
+
+    origin: tuple[int, int]
+    pixels: Array
+    mask: Array
+    across: Array
+    down: Array
+    slope: Array  # power of the slopes of a small neighbourhood
+    total: float  # of the mask
+
+
+def pyramid(feed: Array, levels: int) -> list[Array]:
+    """A frame and its halves: each pixel the mean of four, after a slight blur. A place halves with the size."""
+    out = [np.ascontiguousarray(cv2.GaussianBlur(feed, (0, 0), 0.6))]
+    for _ in range(levels - 1):
+        last = out[-1]
+        h, w = last.shape[0] // 2 * 2, last.shape[1] // 2 * 2
+        soft = cv2.GaussianBlur(last[:h, :w], (0, 0), 0.6)
+        out.append(np.ascontiguousarray(cv2.resize(soft, (w // 2, h // 2), interpolation=cv2.INTER_AREA)))
+    return [np.asarray(each, np.float32) for each in out]
+
+
+@dataclass(frozen=True)
+class State:
+    """Where the search stands at one size: the normal equations by which it moved last."""
+
+    level: Level
+    weighed: Weighed
+    step: int
+    square: Matrix
+    basis: Matrix
+    tally: Tally
+
+
+class Area:
+    """An area of one frame, ready to be found on others.
+
+    Parameters
+    ----------
+    feeds : the frame's `pyramid`.
+    mask : (h, w) float32, 0…1, what of the frame belongs to the area.
+
+    Raises
+    ------
+    ValueError : the mask holds fewer than 100 pixels.
+    """
+
+    def __init__(self, feeds: list[Array], mask: Array) -> None:
+        rows, columns = np.flatnonzero(mask.max(axis=1) > 0.01), np.flatnonzero(mask.max(axis=0) > 0.01)
+        if len(rows) == 0 or float(mask.sum()) < 100:
+            raise ValueError("The area is too small.")
+        self.box = (int(columns[0]), int(rows[0]), int(columns[-1]) + 1, int(rows[-1]) + 1)
+        x0, y0, x1, y1 = self.box
+        self.centre = np.array([(x0 + x1) / 2, (y0 + y1) / 2])
+        self.unit = max(x1 - x0, y1 - y0) / 2
+        self.corners = np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]], float)
+        self.levels: list[Level] = []
+        for k, feed in enumerate(feeds):
+            step = 2**k
+            if k and min(x1 - x0, y1 - y0) / step < LEAST_SIDE_PX:
+                break
+            self.levels.append(_level(feed, mask, self.box, step))
+        self._scratch = [[np.empty_like(level.pixels) for _ in range(6)] for level in self.levels]
+
+    @property
+    def contrast(self) -> float:
+        """Standard deviation within the area, coded values."""
+        level = self.levels[0]
+        return float(np.sqrt(max(np.average((level.pixels - _mean(level)) ** 2, weights=level.mask), 0)))
+
+    def mask_through(self, motion: Matrix, size: tuple[int, int]) -> Array:
+        """The area's mask where a motion takes it, (height, width)."""
+        way = np.linalg.inv(_HALF) @ motion @ _HALF
+        shift = np.eye(3)
+        shift[:2, 2] = self.levels[0].origin
+        return np.asarray(cv2.warpPerspective(self.levels[0].mask, way @ shift, size), np.float32)
+
+    def start(self, feeds: list[Array], guess: Matrix, reach: float = 0.25) -> Matrix:
+        """A guess with the shift that looks most alike at the coarsest size, within a share of the frame's width."""
+        step = 2 ** (len(self.levels) - 1)
+        level, feed = self.levels[-1], feeds[len(self.levels) - 1]
+        half = round(reach * feed.shape[1])
+        height, width = level.pixels.shape
+        wide = np.zeros((height + 2 * half, width + 2 * half), np.float32)
+        seen = np.zeros_like(wide)
+        way = _to_arrays(guess, (level.origin[0] - half, level.origin[1] - half), step)
+        run_bands(align_rows.sample_rows, wide.shape[0], feed, way, wide, seen)
+        alike = cv2.matchTemplate(wide, level.pixels, cv2.TM_CCOEFF_NORMED, mask=np.ascontiguousarray(level.mask))
+        alike = np.where(np.isfinite(alike) & (alike <= 1.01), alike, -1)
+        share = cv2.matchTemplate(seen, level.mask, cv2.TM_CCORR) / max(float(level.mask.sum()), 1)
+        alike[share < 0.5] = -1
+        y, x = np.unravel_index(int(np.argmax(alike)), alike.shape)
+        shift = np.eye(3)
+        shift[:2, 2] = (x - half) * step, (y - half) * step
+        return guess @ shift
+
+    def find(
+        self, feeds: list[Array], guess: Matrix, motion: Motion = "perspective", cover: Array | None = None
+    ) -> Fit | None:
+        """Finds the area on another frame, from a guess; None where the search runs away.
+
+        Parameters
+        ----------
+        feeds : the other frame's `pyramid`.
+        guess : (3, 3), the area's frame to the other.
+        cover : (h, w) float32, what of the other frame counts; all of it by default.
+
+        References
+        ----------
+        Efficient second-order minimisation: Benhimane & Malis 2004. Gain and bias as unknowns of the linear system, and
+        robust weights: Baker & Matthews 2004. The weights look at the error of a small neighbourhood, since what passes
+        in front is a thing and not a speck.
+        """
+        matrix, state = np.array(guess, float), None
+        for k in range(len(self.levels) - 1, -1, -1):
+            smaller = None if cover is None else _shrunk(cover, feeds[k].shape)
+            done = self._refine(k, feeds[k], matrix, motion, smaller)
+            if done is None:
+                return None
+            found, now = done
+            if state is not None and now.tally.slope * (1 + now.weighed.gain**2) < LEAST_SLOPE * now.tally.rest:
+                break  # slopes of noise: the size before says more
+            matrix, state = found, now
+        assert state is not None
+        return self._judge(matrix, state)
+
+    def _refine(
+        self, k: int, feed: Array, matrix: Matrix, motion: Motion, cover: Array | None
+    ) -> tuple[Matrix, State] | None:
+        level, step = self.levels[k], 2**k
+        basis, unit = _BASES[_allowed(motion, k)], self.unit / step
+        centre = (self.centre / step) - level.origin - 0.5
+        frame = (_F(centre[0]), _F(centre[1]), _F(unit))
+        view, seen, *scratch = self._scratch[k]
+        least, most = ((0.01, 6), (0.04, 12), (0.1, 15))[min(k, 2)]
+        norm = np.array([[unit, 0, centre[0]], [0, unit, centre[1]], [0, 0, 1]])
+        way = _to_arrays(matrix, level.origin, step)
+        before, weighed = np.inf, None
+        for turn in range(most):
+            _rows(align_rows.sample_rows, view, feed, way, view, seen)
+            if not seen.all():
+                cv2.erode(seen, np.ones((3, 3), np.uint8), seen)  # a slope needs both its sides
+            if cover is not None:
+                size, flags = (view.shape[1], view.shape[0]), cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
+                seen *= cv2.warpPerspective(cover, way, size, flags=flags)
+            weighed = _weigh(level, view, seen, scratch, weighed)
+            if weighed is None:
+                return None
+            square, change = _step(level, weighed, basis, frame)
+            if change is None:
+                return None
+            ends = CORNERS @ change.T
+            moved = float(np.abs(ends[:, :2] / ends[:, 2:] - CORNERS[:, :2]).max()) * unit
+            way = way @ norm @ change @ np.linalg.inv(norm)
+            if moved < least or (turn > 3 and moved > 0.9 * before and moved < 0.05):
+                break
+            before = moved
+        found = _from_arrays(way, level.origin, step)
+        assert weighed is not None
+        return found / found[2, 2], State(level, weighed, step, square, basis, _tallied(level, weighed))
+
+    def _judge(self, matrix: Matrix, state: State) -> Fit:
+        """Likeness, share, standard error, and how well parts of the area agree with the whole."""
+        basis, tally = state.basis, state.tally
+        below = np.sqrt(tally.own * tally.view)
+        noise = tally.rest * CORRELATED
+        covariance = noise * np.linalg.pinv(state.square)[: basis.shape[1], : basis.shape[1]]
+        spreads = []
+        for u, v in ((-1, -1), (1, -1), (1, 1), (-1, 1)):
+            p, q = u * self._aspect(0), v * self._aspect(1)
+            jac = np.array([[p, q, 1, 0, 0, 0, -p * p, -p * q], [0, 0, 0, p, q, 1, -p * q, -q * q]]) @ basis * self.unit
+            spreads.append(np.trace(jac @ covariance @ jac.T))
+        uneven = state.step * _uneven(state, noise)
+        likeness = max(tally.both / below, 0.0) if below > 1e-12 else 0.0
+        kept = tally.weight / max(state.level.total, 1e-6)
+        told = max(tally.told, 0.01)  # what was thrown away might have said something else
+        return Fit(matrix, likeness, kept, float(np.sqrt(np.mean(spreads))) / told, uneven, state.weighed.gain, told)
+
+    def _aspect(self, axis: int) -> float:
+        return float((self.box[2 + axis] - self.box[axis]) / 2 / self.unit)
+
+
+@dataclass(frozen=True)
+class Tally:
+    """Weight, and weighted means: power of area and view about their means, their product, rest and slopes;
+    told is the share of the slopes in view that weighed."""
+
+    weight: float
+    own: float
+    view: float
+    both: float
+    rest: float
+    slope: float
+    told: float
+
+
+def _tallied(level: Level, weighed: Weighed) -> Tally:
+    sums = np.zeros(9)
+    a, b, base, w, r, s = (
+        part.reshape(-1)
+        for part in (level.pixels, weighed.view, weighed.inside, weighed.weight, weighed.rest, level.slope)
+    )
+    align_rows.tally(a, b, base, w, r, s, sums)
+    share = sums[:8] / np.append(1.0, np.full(7, max(sums[0], 1e-9)))
+    total, p, q, pp, qq, pq, rest, slope = (float(v) for v in share)
+    told = float(sums[7] / max(sums[8], 1e-12))
+    return Tally(total, pp - p * p, qq - q * q, pq - p * q, rest, slope, told)
+
+
+def _level(feed: Array, mask: Array, box: tuple[int, int, int, int], step: int) -> Level:
+    x0, y0 = max(box[0] // step - 1, 0), max(box[1] // step - 1, 0)
+    x1, y1 = min(-(-box[2] // step) + 1, feed.shape[1]), min(-(-box[3] // step) + 1, feed.shape[0])
+    small = mask if step == 1 else _shrunk(mask, feed.shape)
+    pixels = np.ascontiguousarray(feed[y0:y1, x0:x1])
+    own = np.ascontiguousarray(small[y0:y1, x0:x1], np.float32).copy()
+    own[[0, -1]], own[:, [0, -1]] = 0, 0
+    across, down = np.zeros_like(pixels), np.zeros_like(pixels)
+    across[:, 1:-1], down[1:-1] = (pixels[:, 2:] - pixels[:, :-2]) / 2, (pixels[2:] - pixels[:-2]) / 2
+    slope = np.asarray(cv2.blur(across * across + down * down, (5, 5)), np.float32)
+    return Level((x0, y0), pixels, own, across, down, slope, float(own.sum()))
+
+
+def _shrunk(mask: Array, shape: tuple[int, ...]) -> Array:
+    if mask.shape == shape:
+        return mask
+    return np.asarray(cv2.resize(mask, (shape[1], shape[0]), interpolation=cv2.INTER_AREA), np.float32)
+
+
+def _mean(level: Level) -> float:
+    return float(np.average(level.pixels, weights=level.mask))
+
+
+def _to_arrays(matrix: Matrix, origin: tuple[int, int], step: int) -> Matrix:
+    """Full-size places of the area's frame → the other, as array places of the area → array places of the feed."""
+    grow = np.array([[step, 0, 0.5 * step + step * origin[0]], [0, step, 0.5 * step + step * origin[1]], [0, 0, 1.0]])
+    back = np.array([[1 / step, 0, -0.5], [0, 1 / step, -0.5], [0, 0, 1.0]])
+    return np.asarray(back @ matrix @ grow)
+
+
+def _from_arrays(way: Matrix, origin: tuple[int, int], step: int) -> Matrix:
+    grow = np.array([[step, 0, 0.5 * step + step * origin[0]], [0, step, 0.5 * step + step * origin[1]], [0, 0, 1.0]])
+    back = np.array([[1 / step, 0, -0.5], [0, 1 / step, -0.5], [0, 0, 1.0]])
+    return np.asarray(np.linalg.inv(back) @ way @ np.linalg.inv(grow))
+
+
+def _rows(kernel: Callable[..., None], picture: Array, *arguments: object) -> None:
+    """Runs a kernel over the rows of a picture, on all cores where that pays."""
+    if picture.size < WORTH_SHARING:
+        kernel(0, picture.shape[0], *arguments)
+    else:
+        run_halves(kernel, picture.shape[0], *arguments)
+
+
+def _step(level: Level, weighed: Weighed, basis: Matrix, frame: tuple[Any, Any, Any]) -> tuple[Matrix, Matrix | None]:
+    """The normal equations, and the (3, 3) motion by which they would move the area; None where they have no end."""
+    sums, count = np.zeros((64, 11, 11)), basis.shape[1]
+    _rows(
+        align_rows.normal_rows, weighed.view, level.pixels, level.across, level.down, weighed.view, weighed.weight,
+        _F(weighed.gain), frame, sums,
+    )  # fmt: skip
+    total = sums.sum(axis=0)
+    total = total + np.triu(total, 1).T
+    wide = np.zeros((11, count + 2))
+    wide[:8, :count], wide[8, -2], wide[9, -1] = basis, 1, 1
+    square, side = wide.T @ total @ wide, -(wide.T @ total[:, 10])
+    scale = np.sqrt(np.maximum(np.diag(square), 1e-20))
+    try:
+        solution = np.linalg.solve(square / np.outer(scale, scale) + 1e-9 * np.eye(count + 2), side / scale) / scale
+    except np.linalg.LinAlgError:
+        return square, None
+    step = basis @ solution[:count]
+    if not np.isfinite(step).all() or np.abs(step).max() > 1:
+        return square, None
+    return square, np.eye(3) + np.append(step, 0).reshape(3, 3)
+
+
+@dataclass(frozen=True)
+class Weighed:
+    """An area against a view of it: robust weights, gain, and what is left over."""
+
+    view: Array
+    inside: Array
+    weight: Array
+    rest: Array
+    gain: float
+
+
+def _weigh(level: Level, view: Array, seen: Array, scratch: list[Array], before: Weighed | None) -> Weighed | None:
+    """Gain, bias and robust weights in turn, from those of the step before; None where too little is in view."""
+    np.multiply(level.mask, seen, out=seen)
+    inside = seen
+    total = float(inside.sum())
+    if total < LEAST_SEEN * level.total or total < 60:
+        return None
+    weight = inside if before is None else before.weight
+    rest, power, near, out = scratch
+    gain, sums = 1.0, np.zeros(5)
+    sampled = inside[::5, ::5] > 0.5
+    narrow = 0.4 * WIDE * WIDE  # the mean over a neighbourhood strays less than a pixel
+    pixels, flat = level.pixels.reshape(-1), view.reshape(-1)
+    for _ in range(2 if before is None else 1):
+        align_rows.moments(pixels, flat, weight.reshape(-1), sums)
+        w, a, b, aa, ab = sums
+        if w < 30:
+            return None
+        gain = min(max((ab - a * b / w) / max(aa - a * a / w, 1e-12), 0.3), 3.0)
+        bias = (b - gain * a) / w
+        align_rows.leave_rest(pixels, flat, _F(gain), _F(bias), rest.reshape(-1), power.reshape(-1))
+        cv2.blur(power, (5, 5), near)
+        sample = near[::5, ::5][sampled]
+        spread = float(np.median(sample if sample.size > 20 else near[inside > 0.01])) + 1e-8
+        wide, slack = _F(narrow * spread), _F(narrow * (gain * SLACK_PX) ** 2)
+        align_rows.robust(
+            inside.reshape(-1), near.reshape(-1), level.slope.reshape(-1), wide, slack,
+            out.reshape(-1),
+        )  # fmt: skip
+        weight = out
+    return Weighed(view, inside, out, rest, gain)
+
+
+def _uneven(state: State, noise: float) -> float:
+    """Root mean square of how far blocks of the area lie off, beyond what noise explains, px at the state's size.
+
+    Blocks count by what they tell; those mostly covered do not."""
+    level, weighed = state.level, state.weighed
+    height, width = weighed.view.shape
+    nx, ny = max(2, min(BLOCKS[0], width // 24)), max(2, min(BLOCKS[1], height // 24))
+    xs, ys = np.linspace(0, width, nx + 1).astype(int), np.linspace(0, height, ny + 1).astype(int)
+    sums = np.zeros((ny, nx, 6))
+    align_rows.block_sums(weighed.inside, weighed.weight, weighed.rest, level.across, level.down, xs, ys, sums)
+    total = shares = 0.0
+    for a, b, c, p, q, whole in sums.reshape(-1, 6):
+        trace, det = a + c, a * c - b * b
+        low = trace / 2 - np.sqrt(max(trace * trace / 4 - det, 0))
+        if low <= 0 or noise / low > 0.5**2 or trace < LEAST_BELIEVED * whole:
+            continue
+        off = np.linalg.solve([[a, b], [b, c]], [p, q]) / weighed.gain
+        total += low * max(float(off @ off) - noise * trace / det, 0.0)
+        shares += low
+    return float(np.sqrt(total / shares)) if shares else 0.0

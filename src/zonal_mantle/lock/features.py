@@ -1,0 +1,168 @@
+"""Features found and followed over the whole shot."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float32]
+Codes = NDArray[np.uint8]
+WANTED = 420  # features that live on a frame
+CELLS = (8, 5)  # the frame is filled evenly
+WINDOW = (21, 21)
+BACK_PX = 0.35  # a feature must come back to within this
+AGREE_PX = 1.5  # its first pattern and that of the frame before must lead to the same place
+LEAST_LIFE = 6  # frames; a shorter track says nothing
+
+
+@dataclass
+class Track:
+    """One feature: where it was seen, by frame, in plate pixels."""
+
+    places: dict[int, tuple[float, float]] = field(default_factory=dict)
+
+    @property
+    def life(self) -> int:
+        return len(self.places)
+
+
+@dataclass
+class _Living:
+    track: Track
+    born: int
+    place: NDArray[np.float32]
+
+    @property
+    def first(self) -> tuple[float, float]:
+        return self.track.places[self.born]
+
+
+def follow_features(
+    feed_of: Callable[[int], Array],
+    cover_of: Callable[[int], Array | None],
+    frames: range,
+    progress: Callable[[float, str], None] = lambda share, words: None,
+    words: str = "Features",
+    window: tuple[int, int] = WINDOW,
+) -> list[Track]:
+    """Finds corners and follows each from its first frame on, by its first pattern, so that it does not drift.
+
+    Returns
+    -------
+    Tracks that live for LEAST_LIFE frames at least (or the whole shot, where that is shorter).
+
+    References
+    ----------
+    Corners: Shi & Tomasi 1994. Following: Lucas & Kanade 1981 in pyramids (Bouguet 2001), as OpenCV has them; there and
+    back (Kalal et al. 2010).
+    """
+    first_codes: dict[int, Codes] = {}
+    living: list[_Living] = []
+    done: list[Track] = []
+    last: Codes | None = None
+    for count, frame in enumerate(frames):
+        progress(count / len(frames), f"{words}: frame {frame}")
+        codes = _codes(feed_of(frame))
+        cover = cover_of(frame)
+        if last is not None and living:
+            living, ended = _carried(living, last, codes, first_codes, cover, frame, window)
+            done += ended
+        living += _born(codes, cover, living, frame)
+        first_codes[frame] = codes
+        needed = {each.born for each in living}
+        first_codes = {key: value for key, value in first_codes.items() if key in needed}
+        last = codes
+    least = min(LEAST_LIFE, len(frames))
+    return [track for track in done + [each.track for each in living] if track.life >= least]
+
+
+def _codes(feed: Array) -> Codes:
+    """Eight bits, with the contrast stretched so that little is lost in rounding."""
+    low, high = np.percentile(feed[::4, ::4], [0.5, 99.5])
+    return np.asarray(np.clip((feed - low) / max(float(high - low), 1e-3) * 235 + 10, 0, 255), np.uint8)
+
+
+def _carried(
+    living: list[_Living],
+    last: Codes,
+    codes: Codes,
+    firsts: dict[int, Codes],
+    cover: Array | None,
+    frame: int,
+    window: tuple[int, int],
+) -> tuple[list[_Living], list[Track]]:
+    at = np.array([each.place for each in living], np.float32).reshape(-1, 1, 2)
+    stop = (cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 30, 0.003)
+    on, ok, _ = cv2.calcOpticalFlowPyrLK(last, codes, at, None, winSize=window, maxLevel=3, criteria=stop)  # type: ignore[call-overload]
+    fine = on.copy()
+    good = ok.reshape(-1) > 0
+    for born in {each.born for each in living}:
+        mine = np.array([k for k, each in enumerate(living) if each.born == born and good[k]])
+        if len(mine) == 0:
+            continue
+        start = np.array([living[k].first for k in mine], np.float32).reshape(-1, 1, 2) - 0.5
+        guess = on[mine].copy()
+        flags = cv2.OPTFLOW_USE_INITIAL_FLOW
+        hit, ok2, _ = cv2.calcOpticalFlowPyrLK(
+            firsts[born], codes, start, guess, winSize=window, maxLevel=0, criteria=stop, flags=flags
+        )
+        back, ok3, _ = cv2.calcOpticalFlowPyrLK(
+            codes, firsts[born], hit, start.copy(), winSize=window, maxLevel=0, criteria=stop, flags=flags
+        )
+        apart = np.linalg.norm((back - start).reshape(-1, 2), axis=1)
+        away = np.linalg.norm((hit - on[mine]).reshape(-1, 2), axis=1)
+        fine[mine] = hit
+        good[mine] &= (ok2.reshape(-1) > 0) & (ok3.reshape(-1) > 0) & (apart < BACK_PX) & (away < AGREE_PX)
+    stay, ended = [], []
+    height, width = codes.shape
+    rim = window[0] / 2
+    for k, each in enumerate(living):
+        x, y = (float(v) for v in fine[k, 0])
+        inside = rim < x < width - rim and rim < y < height - rim
+        if good[k] and inside and (cover is None or cover[int(y), int(x)] > 0.5):
+            each.place = fine[k, 0]
+            each.track.places[frame] = (x + 0.5, y + 0.5)
+            stay.append(each)
+        else:
+            ended.append(each.track)
+    return stay, ended
+
+
+def _born(codes: Codes, cover: Array | None, living: list[_Living], frame: int) -> list[_Living]:
+    """New corners where the frame has few."""
+    height, width = codes.shape
+    free = np.full((height, width), 255, np.uint8)
+    if cover is not None:
+        free[cv2.erode(cover, np.ones((21, 21))) < 0.5] = 0
+    for each in living:
+        cv2.circle(free, (int(each.place[0]), int(each.place[1])), 12, 0, -1)
+    out: list[_Living] = []
+    per = -(-WANTED // (CELLS[0] * CELLS[1]))
+    for j in range(CELLS[1]):
+        for i in range(CELLS[0]):
+            x0, x1 = width * i // CELLS[0], width * (i + 1) // CELLS[0]
+            y0, y1 = height * j // CELLS[1], height * (j + 1) // CELLS[1]
+            here = sum(x0 <= each.place[0] < x1 and y0 <= each.place[1] < y1 for each in living)
+            if here >= max(per * 2 // 3, 1):
+                continue
+            part = np.ascontiguousarray(codes[y0:y1, x0:x1])
+            found = cv2.goodFeaturesToTrack(part, per - here, 0.03, 12, mask=free[y0:y1, x0:x1], blockSize=5)
+            if found is None:
+                continue
+            strength = cv2.cornerMinEigenVal(part, 5, ksize=3)
+            for x, y in found.reshape(-1, 2):
+                if strength[int(y), int(x)] < LEAST_CORNER:
+                    continue
+                place = np.array([x + x0, y + y0], np.float32)
+                if not (12 < place[0] < width - 12 and 12 < place[1] < height - 12):
+                    continue
+                track = Track({frame: (float(place[0]) + 0.5, float(place[1]) + 0.5)})
+                out.append(_Living(track, frame, place))
+    return out
+
+
+LEAST_CORNER = 6e-4  # of OpenCV's smaller eigenvalue on eight bits; flatter places follow the grain

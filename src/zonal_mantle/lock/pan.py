@@ -1,0 +1,191 @@
+"""The pan lock: a camera that turns and does not move, with its focal length."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import least_squares
+from scipy.sparse import lil_matrix
+
+from ..shot.lock import Lens, Lock, LockFrame
+from .errors import LockError
+from .runs import Direction, flat, triple
+from .stay import Chain, Link, chained, link_errors, measure_chain
+
+Array = NDArray[np.float32]
+Matrix = NDArray[np.float64]
+WIDEST, LONGEST = 0.35, 12.0  # focal lengths that are tried, in widths of the frame
+LEAST_TURN_DEG = 1.5  # a smaller turn does not tell the focal length
+FOCAL_KNOWN = 0.05  # relative standard error above which a focal length is not told
+
+
+def solve_pan(
+    lock: Lock,
+    feed_of: Callable[[int], Array],
+    field_mask: Array,
+    cover_of: Callable[[int], Array | None],
+    frames: range,
+    direction: Direction = "both",
+    progress: Callable[[float, str], None] = lambda share, words: None,
+) -> Lock:
+    """Solves a turning camera through a field that stays: focal length, a turn a frame, on request distortion.
+
+    Parameters and errors are those of `solve_plane`; LockError also where the camera turned too little to tell its
+    focal length and none is given.
+
+    References
+    ----------
+    A turning camera moves pictures by K R K⁻¹ (Hartley & Zisserman 2004, section 8.4.2).
+    """
+    chain = measure_chain(lock, feed_of, field_mask, cover_of, frames, direction, progress)
+    progress(0.92, f"{lock.name}: focal length and turn")
+    size = (field_mask.shape[1], field_mask.shape[0])
+    lens, turns = solve_turn(chain, lock.reference_frame, size, lock.lens)
+    k = np.array([[lens.focal_px, 0, size[0] / 2], [0, lens.focal_px, size[1] / 2], [0, 0, 1.0]])
+    motions = {frame: k @ turn @ np.linalg.inv(k) for frame, turn in turns.items()}
+    errors = link_errors(chain, motions)
+    entries = tuple(
+        LockFrame(
+            frame=frame,
+            homography=flat(motions[frame] / motions[frame][2, 2]),
+            residual_px=errors.get(frame, 0.0),
+            confidence=max([link.fit.likeness for link in chain.links if link.frame == frame], default=1.0),
+            rotation=triple(cv2.Rodrigues(turns[frame])[0]),
+        )
+        for frame in sorted(turns)
+    )
+    progress(1.0, f"{lock.name}: done")
+    return lock.but(solved=entries, lost=tuple(chain.lost), lens=lens)
+
+
+def solve_turn(
+    chain: Chain, start: int, size: tuple[int, int], lens: Lens, must_know: bool = True
+) -> tuple[Lens, dict[int, Matrix]]:
+    """Focal length (unless it is given) and the turn from the reference frame to each linked frame.
+
+    Raises
+    ------
+    LockError : the camera turned too little to tell the focal length, or it did more than turn.
+    """
+    rough = chained(chain, start)
+    frames = [frame for frame in sorted(rough) if frame != start]
+    links = [link for link in chain.links if link.key in rough and link.frame in rough]
+    if not frames:
+        raise LockError("No frame could be linked to the reference frame. " + " ".join(chain.lost))
+    focal = lens.focal_px if lens.given and lens.focal_px else _first_focal(links, size)
+    turns = _chained_turns(links, start, focal, size)
+    place = {frame: 3 * k for k, frame in enumerate(frames)}
+    free_focal, free_bend = not lens.given, lens.solve_distortion
+    count = 3 * len(frames)
+    at_once = [(link, _link_targets(link)) for link in links]
+
+    def unpack(values: NDArray) -> tuple[float, float, dict[int, Matrix]]:
+        f = focal * float(np.exp(values[count])) if free_focal else focal
+        bend = float(values[-1]) if free_bend else lens.distortion
+        now = {start: np.eye(3)}
+        for frame in frames:
+            now[frame] = cv2.Rodrigues(values[place[frame] : place[frame] + 3].copy())[0] @ turns[frame]
+        return f, bend, now
+
+    def errors(values: NDArray) -> NDArray:
+        f, bend, now = unpack(values)
+        out = []
+        for link, target in at_once:
+            rays = _rays(link.points, f, bend, size)
+            seen = _pictured(rays @ (now[link.frame] @ now[link.key].T).T, f, bend, size)
+            out.append(((seen - target) * link.weight).reshape(-1))
+        return np.concatenate(out)
+
+    columns = count + int(free_focal) + int(free_bend)
+    rows = [2 * len(link.points) for link in links]
+    pattern = lil_matrix((sum(rows), columns), dtype=np.int8)
+    row = 0
+    for link, many in zip(links, rows):
+        for frame in (link.key, link.frame):
+            if frame != start:
+                pattern[row : row + many, place[frame] : place[frame] + 3] = 1
+        pattern[row : row + many, count:] = 1
+        row += many
+    found = least_squares(
+        errors, np.zeros(columns), jac_sparsity=pattern, loss="soft_l1", f_scale=3.0, max_nfev=60, x_scale=1e-3
+    )
+    f, bend, now = unpack(found.x)
+    if free_focal and must_know:
+        _check_known(found, count, now, start)
+    return lens.but(focal_px=float(f), distortion=float(bend)), now
+
+
+def _check_known(found: object, column: int, turns: dict[int, Matrix], start: int) -> None:
+    """Raises LockError where the measurements do not tell the focal length."""
+    jacobian = found.jac.toarray() if hasattr(found.jac, "toarray") else found.jac  # type: ignore[attr-defined]
+    square = jacobian.T @ jacobian
+    spread = max(2 * float(found.cost) / max(len(jacobian) - len(square), 1), 1.0)  # type: ignore[attr-defined]
+    error = float(np.sqrt(spread * np.linalg.pinv(square)[column, column]))
+    most = max(float(np.degrees(np.linalg.norm(cv2.Rodrigues(turn)[0]))) for turn in turns.values())
+    if error > FOCAL_KNOWN or most < LEAST_TURN_DEG:
+        raise LockError(
+            f"The camera turned by {most:.1f}° from frame {start}, which tells its focal length only to "
+            f"{min(error, 9.99):.0%}. Give the focal length at the lens, or use a plane lock with a field that stays."
+        )
+
+
+def _link_targets(link: Link) -> NDArray[np.float64]:
+    lifted = np.concatenate([link.points, np.ones((len(link.points), 1))], axis=1) @ link.fit.homography.T
+    return np.asarray(lifted[:, :2] / lifted[:, 2:])
+
+
+def _rays(points: NDArray, focal: float, bend: float, size: tuple[int, int]) -> NDArray[np.float64]:
+    """Directions (n, 3) of picture places; the one-term distortion is undone by fixed-point steps."""
+    seen = (points - np.array(size) / 2) / focal
+    flat_points = seen.copy()
+    for _ in range(5 if bend else 0):
+        flat_points = seen / (1 + bend * (flat_points**2).sum(axis=1, keepdims=True))
+    return np.concatenate([flat_points, np.ones((len(points), 1))], axis=1)
+
+
+def _pictured(rays: NDArray, focal: float, bend: float, size: tuple[int, int]) -> NDArray[np.float64]:
+    """Picture places (n, 2) of directions."""
+    flat_points = rays[:, :2] / np.maximum(rays[:, 2:], 1e-6)
+    return np.asarray(
+        flat_points * (1 + bend * (flat_points**2).sum(axis=1, keepdims=True)) * focal + np.array(size) / 2
+    )
+
+
+def _turn_between(a: NDArray, b: NDArray) -> Matrix:
+    """The turn that carries directions onto directions (Kabsch 1976)."""
+    a, b = (each / np.linalg.norm(each, axis=1, keepdims=True) for each in (a, b))
+    u, _, vt = np.linalg.svd(b.T @ a)
+    return np.asarray(u @ np.diag([1, 1, np.linalg.det(u @ vt)]) @ vt)
+
+
+def _first_focal(links: list[Link], size: tuple[int, int]) -> float:
+    """The focal length, of many, for which the links are most nearly turns."""
+    best, least = 1.4 * size[0], np.inf
+    for focal in np.geomspace(WIDEST, LONGEST, 60) * size[0]:
+        total = 0.0
+        for link in links:
+            a, b = _rays(link.points, focal, 0, size), _rays(_link_targets(link), focal, 0, size)
+            apart = _pictured(a @ _turn_between(a, b).T, focal, 0, size) - _link_targets(link)
+            total += float(np.minimum((apart**2).sum(axis=1), 9.0).mean())
+        if total < least:
+            best, least = float(focal), total
+    return best
+
+
+def _chained_turns(links: list[Link], start: int, focal: float, size: tuple[int, int]) -> dict[int, Matrix]:
+    out, waiting = {start: np.eye(3)}, list(links)
+    while waiting:
+        rest = []
+        for link in waiting:
+            if link.key not in out:
+                rest.append(link)
+            elif link.frame not in out:
+                a, b = _rays(link.points, focal, 0, size), _rays(_link_targets(link), focal, 0, size)
+                out[link.frame] = _turn_between(a, b) @ out[link.key]
+        if len(rest) == len(waiting):
+            break
+        waiting = rest
+    return out

@@ -1,0 +1,178 @@
+"""The plane lock: a textured field followed as a whole, from its reference frame."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..shot.lock import Lock, LockFrame
+from .align import MOST_LEVELS, Area, Fit, pyramid
+from .check import is_cut
+from .errors import LockError
+from .runs import Direction, flat, run_both_ways
+
+Array = NDArray[np.float32]
+Matrix = NDArray[np.float64]
+LEAST_CONTRAST = 0.004  # coded values
+LEAST_KEPT = 0.3  # of the field must be seen and be alike
+WORST_UNCERTAINTY_PX = 1.0  # a field that tells less than this has nothing to hold
+WORST_UNEVEN_PX = 2.0
+
+
+def solve_plane(
+    lock: Lock,
+    feed_of: Callable[[int], Array],
+    field: Array,
+    cover_of: Callable[[int], Array | None],
+    frames: range,
+    direction: Direction = "both",
+    progress: Callable[[float, str], None] = lambda share, words: None,
+    missing_only: bool = False,
+    guess_of: Callable[[int], Matrix] | None = None,
+) -> Lock:
+    """Follows a field from its reference frame.
+
+    Every frame is aligned with the reference frame itself, so that nothing drifts; with the policy to renew, the
+    pattern is taken anew and what is not known of its place adds up.
+
+    Parameters
+    ----------
+    feed_of : gives the (h, w) feed of a frame.
+    field : (h, w) float32, 0…1, on the reference frame.
+    cover_of : (h, w) float32, what of a frame counts; None: all of it.
+    guess_of : reference frame to a frame, from another lock.
+
+    Raises
+    ------
+    LockError : a reference frame outside the shot, a field that is off the picture, tiny, or without texture.
+    """
+    start = lock.reference_frame
+    check_start(lock, frames)
+    area = area_of(lock, feed_of(start), field)
+    first = LockFrame(frame=start, homography=flat(np.eye(3)))
+
+    def begin() -> Callable[[int, LockFrame], tuple[LockFrame | None, str]]:
+        follower = _Follower(lock, area, feed_of, cover_of, guess_of)
+        return follower.follow
+
+    return run_both_ways(lock, first, frames, direction, begin, progress, missing_only)
+
+
+def check_start(lock: Lock, frames: range) -> None:
+    """Raises LockError where a lock starts outside the shot, or the shot has one frame."""
+    if lock.reference_frame not in frames:
+        raise LockError(
+            f"{lock.name} starts on frame {lock.reference_frame}, which is not in the shot "
+            f"({frames[0]}–{frames[-1]}). Go to a frame of the shot and draw its field there."
+        )
+    if len(frames) < 2:
+        raise LockError(f"The shot has one frame ({frames[0]}); there is no motion to measure.")
+
+
+def area_of(lock: Lock, feed: Array, field: Array) -> Area:
+    """The field on its frame, or a LockError that says what it lacks."""
+    feeds = pyramid(feed, MOST_LEVELS)
+    if float(field.sum()) < 400:
+        raise LockError(
+            f"The field of {lock.name} has {float(field.sum()):.0f} px on frame {lock.reference_frame}: it "
+            "is empty, too "
+            "small, or off the picture. Draw one of 20 × 20 px at least."
+        )
+    area = Area(feeds, field)
+    if area.contrast < LEAST_CONTRAST:
+        raise LockError(
+            f"The field of {lock.name} has nothing to hold on frame {lock.reference_frame} (contrast "
+            f"{area.contrast:.4f}). Draw it over something with texture, or use a field that stays."
+        )
+    return area
+
+
+class _Follower:
+    """One way through the shot."""
+
+    def __init__(
+        self,
+        lock: Lock,
+        area: Area,
+        feed_of: Callable[[int], Array],
+        cover_of: Callable[[int], Array | None],
+        guess_of: Callable[[int], Matrix] | None,
+    ) -> None:
+        self.lock, self.area, self.feed_of, self.cover_of, self.guess_of = lock, area, feed_of, cover_of, guess_of
+        self.base = np.eye(3)  # reference frame to the frame on which the pattern was taken
+        self.drift_px = 0.0
+        self.last = self.before = np.eye(3)
+
+    def follow(self, frame: int, previous: LockFrame) -> tuple[LockFrame | None, str]:
+        """The lock on one more frame."""
+        feed = self.feed_of(frame)
+        feeds, cover = pyramid(feed, len(self.area.levels)), self.cover_of(frame)
+        fit, problem = None, "the field is not found."
+        for guess in self._guesses(frame, feeds):
+            found = self.area.find(feeds, guess @ np.linalg.inv(self.base), self.lock.moves, cover)
+            words = fault_of(found, self.lock)
+            if not words:
+                fit, problem = found, ""
+                break
+            problem = words
+        if fit is None:
+            if is_cut(feed, self.feed_of(previous.frame)):
+                problem = f"there is a cut between frame {min(frame, previous.frame)} and the next. {problem}"
+            return None, problem
+        motion = fit.homography @ self.base
+        self.before, self.last = self.last, motion / motion[2, 2]
+        entry = LockFrame(
+            frame=frame,
+            homography=flat(self.last),
+            residual_px=float(np.hypot(fit.residual_px, self.drift_px)),
+            confidence=confidence_of(fit),
+        )
+        self._renew(feeds, fit, feed)
+        return entry, ""
+
+    def _guesses(self, frame: int, feeds: list[Array]):  # type: ignore[no-untyped-def]
+        """Where the field may be: as it moved so far, where it was, where another lock says, then wherever it looks
+        most alike."""
+        on = self.last @ np.linalg.inv(self.before) @ self.last
+        if self.guess_of is not None:
+            yield self.guess_of(frame)
+        yield on
+        yield self.last
+        yield self.area.start(feeds, self.last @ np.linalg.inv(self.base)) @ self.base
+
+    def _renew(self, feeds: list[Array], fit: Fit, feed: Array) -> None:
+        policy = self.lock.renewal
+        if policy == "renew every frame" or (
+            policy == "renew below" and confidence_of(fit) < self.lock.renew_below and fit.kept > 0.7
+        ):
+            mask = self.area.mask_through(fit.homography, (feed.shape[1], feed.shape[0]))
+            if float(mask.sum()) >= 400:
+                self.area = Area(pyramid(feed, MOST_LEVELS), mask)
+                self.base = self.last
+                self.drift_px = float(np.hypot(self.drift_px, fit.residual_px))
+
+
+def confidence_of(fit: Fit) -> float:
+    """How much of the field is there and alike, 0…1."""
+    return float(min(max(fit.likeness, 0.0), 1.0) * min(1.0, fit.kept / 0.55))
+
+
+def fault_of(fit: Fit | None, lock: Lock) -> str:
+    """Why a fit cannot be used; empty where it can."""
+    if fit is None:
+        return "the field has left the picture, or is covered."
+    if fit.kept < LEAST_KEPT:
+        return f"only {fit.kept:.0%} of the field is seen and looks as on frame {lock.reference_frame}."
+    if confidence_of(fit) < lock.least_confidence:
+        return f"the field has a confidence of {confidence_of(fit):.2f} (needs {lock.least_confidence:.2f})."
+    if fit.uncertainty_px > WORST_UNCERTAINTY_PX:
+        return (
+            f"the field has too little texture for {lock.moves} (its corners are known to "
+            f"{fit.uncertainty_px:.1f} px). "
+            "Make it larger, or choose a simpler motion."
+        )
+    if fit.uneven_px > WORST_UNEVEN_PX:
+        return f"parts of the field move apart by {fit.uneven_px:.1f} px: it is not one plane. Draw it over one thing."
+    return ""

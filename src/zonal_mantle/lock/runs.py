@@ -1,0 +1,77 @@
+"""Going through the shot from the reference frame, both ways, keeping what was solved."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..shot.lock import Lock, LockFrame, Nine
+
+Direction = Literal["forward", "backward", "both"]
+Follow = Callable[[int, LockFrame], tuple[LockFrame | None, str]]
+
+
+def flat(matrix: NDArray) -> Nine:
+    """A (3, 3) matrix as nine numbers."""
+    a, b, c, d, e, f, g, h, i = (float(v) for v in np.asarray(matrix).reshape(-1))
+    return (a, b, c, d, e, f, g, h, i)
+
+
+def triple(values: NDArray) -> tuple[float, float, float]:
+    """Three numbers."""
+    x, y, z = (float(v) for v in np.asarray(values).reshape(-1))
+    return (x, y, z)
+
+
+def run_both_ways(
+    lock: Lock,
+    first: LockFrame,
+    frames: range,
+    direction: Direction,
+    begin: Callable[[], Follow],
+    progress: Callable[[float, str], None],
+    missing_only: bool = False,
+) -> Lock:
+    """Solves frame after frame, away from the reference frame.
+
+    Parameters
+    ----------
+    first : the reference frame's own entry.
+    begin : called for each way; gives what solves a frame from the one before it: the entry, or None and why not.
+    missing_only : solved frames are gone through but stay as they are.
+
+    Returns
+    -------
+    The lock with what was solved. Each way stops where it is lost, and says so in `lost`.
+    """
+    start = first.frame
+    old = {entry.frame: entry for entry in lock.solved}
+    entries, lost, ways = {start: first}, list[str](), list[range]()
+    for side, name, way in (
+        ("forward", "Forward", range(start + 1, frames[-1] + 1)),
+        ("backward", "Backward", range(start - 1, frames[0] - 1, -1)),
+    ):
+        if direction in (side, "both"):
+            ways.append(way)
+        else:
+            entries |= {frame: old[frame] for frame in way if frame in old}
+            lost += [words for words in lock.lost if words.startswith(name)]
+    total, done = max(1, sum(len(way) for way in ways)), 0
+    for way in ways:
+        follow, previous = begin(), first
+        for frame in way:
+            progress(done / total, f"{lock.name}: frame {frame}")
+            entry, problem = follow(frame, previous)
+            done += 1
+            if missing_only and frame in old:
+                entry = old[frame]
+            if entry is None:
+                side = "Forward" if frame > start else "Backward"
+                lost.append(f"{side}: lost on frame {frame}: {problem}")
+                break
+            entries[frame] = previous = entry
+    progress(1.0, f"{lock.name}: done")
+    return lock.but(solved=tuple(entries[frame] for frame in sorted(entries)), lost=tuple(lost))

@@ -1,0 +1,160 @@
+"""Locks: measured motions of the shot, with what is measured, how, and what came out."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from .base import Value
+from .keyed import Keyed
+from .shapes import Point, Shape
+
+Nine = tuple[float, float, float, float, float, float, float, float, float]
+Triple = tuple[float, float, float]
+LockKind = Literal["point", "plane", "pan", "camera"]
+Motion = Literal["translation", "similarity", "affine", "perspective"]
+Renewal = Literal["hold the first", "renew below", "renew every frame"]
+
+
+def _keyed(value: float) -> Keyed:
+    return Keyed(constant=value)
+
+
+class Mark(Value):
+    """One tracked point: its patch (half width, half height) and its reach beyond the patch, in plate pixels.
+
+    It is set on the lock's reference frame, or on a frame of its own: then it takes over from the marks that live
+    there, with its offset carried.
+    """
+
+    x: float
+    y: float
+    patch: Point = (12.0, 12.0)
+    reach: Point = (20.0, 20.0)
+    frame: int | None = None
+
+
+class LockFrame(Value):
+    """A lock on one frame: the motion from the reference frame, where the marks lie, and how sure it is.
+
+    Marks that are not seen are None. Pan and camera locks add the camera's turn from the reference frame (an axis times
+    an angle in radians) and a camera lock its position in metres, in the axes of the reference frame's camera (x right,
+    y down, z forward).
+    """
+
+    frame: int
+    homography: Nine
+    marks: tuple[Point | None, ...] = ()
+    residual_px: float = 0.0
+    confidence: float = 1.0
+    rotation: Triple | None = None
+    position: Triple | None = None
+
+
+class Lens(Value):
+    """Focal length in plate pixels (None: to be solved) and one term of radial distortion.
+
+    A point at the distance r from the middle of the frame, in focal lengths, is seen at r (1 + k1 r²). `sensor_mm`
+    is the sensor's width, by which the focal length is also told in millimetres.
+    """
+
+    focal_px: float | None = Field(default=None, gt=0)
+    given: bool = False
+    distortion: float = 0.0
+    solve_distortion: bool = False
+    sensor_mm: float = Field(default=36.0, gt=0)
+
+
+class ScenePoint(Value):
+    """A point of the scene that a camera lock found: its place as `LockFrame.position`, and its error on the
+    picture."""
+
+    place: Triple
+    error_px: float
+    seen: int  # on how many frames
+
+
+class Correction(Value):
+    """Hand keys on top of a solve, in the lock's own space: a similarity about a centre, on the reference frame."""
+
+    x: Keyed = _keyed(0.0)
+    y: Keyed = _keyed(0.0)
+    turn_deg: Keyed = _keyed(0.0)
+    size: Keyed = _keyed(1.0)
+    centre: Point | None = None
+
+
+class Follow(Value):
+    """Which parts of a lock's motion a rider takes."""
+
+    position: bool = True
+    turn: bool = True
+    size: bool = True
+    shear: bool = True
+    perspective: bool = True
+
+
+class Lock(Value):
+    """A measured motion that things can ride on.
+
+    - point: marks; one gives position, more give what `motion` allows (a similarity where it is None).
+    - plane: a field, its keep shapes without its drop shapes, measured as a whole. A field that stays does not move
+      with what it measures: the motion seen through it is added up.
+    - pan: a camera that turns and does not move, measured through a field that stays.
+    - camera: a camera that moves, from features of the whole frame without the field's drop shapes.
+
+    `filter_px` blurs the feed before the search when above 0 and sharpens it when below. `rides` names a lock whose
+    motion the search starts from. `smooth_frames` is the standard deviation of a smoothing over time.
+    """
+
+    id: str
+    name: str
+    kind: LockKind = "point"
+    reference_frame: int
+    channel: Literal["luma", "red", "green", "blue", "saturation"] = "luma"
+    filter_px: float = Field(default=0.0, ge=-3, le=5)
+    least_confidence: float = Field(default=0.6, ge=0, le=1)
+    rides: str | None = None
+    marks: tuple[Mark, ...] = Field(default=(), max_length=64)
+    renewal: Renewal = "hold the first"
+    renew_below: float = Field(default=0.8, ge=0, le=1)
+    motion: Motion | None = None
+    field: tuple[Shape, ...] = ()
+    field_stays: bool = False
+    lens: Lens = Lens()
+    points: tuple[ScenePoint, ...] = ()
+    distance_m: float | None = Field(default=None, gt=0)
+    correction: Correction = Correction()
+    smooth_frames: float = Field(default=0.0, ge=0, le=50)
+    solved: tuple[LockFrame, ...] = ()
+    lost: tuple[str, ...] = ()
+    remarks: tuple[str, ...] = ()
+    quad: tuple[Point, Point, Point, Point] | None = None
+
+    @property
+    def moves(self) -> Motion:
+        """The fullest motion that the lock may find."""
+        return self.motion or ("similarity" if self.kind == "point" else "perspective")
+
+    @property
+    def locks(self) -> set[str]:
+        """The locks that it depends on."""
+        found = {shape.rides for shape in self.field if shape.on} | {self.rides}
+        return {id for id in found if id is not None}
+
+    @property
+    def excluded(self) -> tuple[Shape, ...]:
+        """Shapes of what does not belong to the field."""
+        return tuple(shape for shape in self.field if shape.on and shape.mode == "drop")
+
+    def at(self, frame: int) -> LockFrame | None:
+        """The lock on a frame, or None where it is not solved."""
+        for entry in self.solved:
+            if entry.frame == frame:
+                return entry
+        return None
+
+    def nearest(self, frame: int) -> LockFrame | None:
+        """The lock on the frame, else on the nearest solved one, else None."""
+        return min(self.solved, key=lambda entry: (abs(entry.frame - frame), entry.frame), default=None)

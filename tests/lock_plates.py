@@ -1,0 +1,180 @@
+"""Moving plates made from photographs that ship with scikit-image, with the motion known. Used by tests and benchmarks.
+
+Pixels are coded values as an 8-bit camera gives them: blurred over the shutter, grained, rounded.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from skimage import data
+
+Array = NDArray[np.float32]
+SHUTTER = 0.5  # of the time from frame to frame
+WELL_TEXTURED = ("gravel", "brick", "coffee")
+WEAK = ("moon", "clouds")
+
+
+def photograph(name: str, width: int = 2560) -> Array:
+    """A grey photograph, coded 0…1, mirrored on until it is `width` wide and as high."""
+    if name == "clouds":  # what is left of a photograph out of focus, at low contrast
+        grey = cv2.GaussianBlur(photograph("chelsea", width), (0, 0), 14)
+        return np.asarray(0.7 + 0.35 * (grey - grey.mean()), np.float32)
+    picture = getattr(data, name)().astype(np.float32) / 255
+    grey = picture if picture.ndim == 2 else picture[..., :3] @ np.array([0.2126, 0.7152, 0.0722], np.float32)
+    grow = 1.6 if name in ("gravel", "brick", "grass") else 3.0
+    grey = cv2.resize(grey, None, fx=grow, fy=grow, interpolation=cv2.INTER_CUBIC)
+    if name == "moon":
+        grey = 0.45 + 0.5 * (grey - grey.mean())
+    both = np.concatenate([grey, grey[:, ::-1]], axis=1)
+    both = np.concatenate([both, both[::-1]], axis=0)
+    times = (-(-width // both.shape[0]), -(-width // both.shape[1]))
+    return np.ascontiguousarray(np.tile(both, times)[:width, :width], np.float32)
+
+
+@dataclass
+class Plates:
+    """Frames, and the truth: reference frame (the first) to each frame."""
+
+    frames: list[Array]
+    truth: list[NDArray[np.float64]]
+    focal_px: float = 0.0
+    rotations: list[NDArray[np.float64]] = field(default_factory=list)
+
+    @property
+    def size(self) -> tuple[int, int]:
+        return self.frames[0].shape[1], self.frames[0].shape[0]
+
+
+def finished(linear: Array, grain: float, rng: np.random.Generator) -> Array:
+    """Grain and eight bits."""
+    noisy = linear + grain * rng.standard_normal(linear.shape).astype(np.float32)
+    return np.asarray(np.round(np.clip(noisy, 0, 1) * 255) / 255, np.float32)
+
+
+def flat_plates(
+    name: str, seed: int = 1, size: tuple[int, int] = (1280, 720), count: int = 24, grain: float = 0.015,
+    figure: float = 0.0, speed: float = 1.0, shutter: float = SHUTTER,
+) -> Plates:  # fmt: skip
+    """A hand-held camera before a flat photograph: shifts, turns, comes nearer, sees it askew.
+
+    Parameters
+    ----------
+    figure : width in px of a dark upright shape that walks across the middle.
+    speed : 1 moves by some px a frame.
+    """
+    rng = np.random.default_rng(seed)
+    sheet = photograph(name)
+    width, height = size
+    middle = np.array([[1, 0, width / 2], [0, 1, height / 2], [0, 0, 1]])
+    waves = rng.normal(0, 1, (8, 3))
+    phases = rng.uniform(0, 2 * np.pi, (8, 3))
+    most = np.array([0.015, 0.015, 0.035 * width, 0.015, 0.015, 0.025 * width, 2e-5, 2e-5]) * speed
+
+    def motion(t: float) -> NDArray[np.float64]:
+        at = t / 24
+        drift = (waves * (np.sin(2 * np.pi * at * np.array([0.4, 0.9, 1.7]) + phases) - np.sin(phases))).sum(axis=1) / 2
+        a = most * drift
+        turn = np.array([[1 + a[0], a[1] - a[3], a[2]], [a[3] - a[1], 1 + a[0], a[5]], [a[6], a[7], 1]])
+        return middle @ turn @ np.linalg.inv(middle)
+
+    lay = np.array([[1, 0, (width - sheet.shape[1]) / 2], [0, 1, (height - sheet.shape[0]) / 2], [0, 0, 1]])
+    frames, means = [], []
+    for t in range(count):
+        total = np.zeros((height, width), np.float32)
+        moments = np.linspace(-shutter / 2, shutter / 2, 5) if shutter else [0.0]
+        for dt in moments:
+            total += _seen(sheet, motion(t + dt) @ lay, size)
+        total /= len(moments)
+        if figure:
+            x = -figure + (width + 2 * figure) * (t / max(count - 1, 1))
+            total = _walker(total, x, figure)
+        frames.append(finished(total, grain, rng))
+        means.append(np.mean([motion(t + dt) for dt in moments], axis=0))  # a blurred frame shows where it was mostly
+    return Plates(frames, [mean @ np.linalg.inv(means[0]) for mean in means])
+
+
+def _seen(sheet: Array, matrix: NDArray, size: tuple[int, int]) -> Array:
+    half = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1]])
+    way = np.linalg.inv(half) @ matrix @ half
+    return cv2.warpPerspective(sheet, way, size, flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT)
+
+
+def _walker(picture: Array, x: float, wide: float) -> Array:
+    h, w = picture.shape
+    gx, gy = np.meshgrid(np.arange(w) + 0.5, np.arange(h) + 0.5)
+    sway = 0.15 * wide * np.sin(gy / h * 9)
+    inside = np.clip(wide / 2 - np.abs(gx - x - sway) + 0.5, 0, 1).astype(np.float32)
+    inside *= np.clip(gy - 0.12 * h, 0, 1)
+    return picture * (1 - inside) + 0.06 * inside
+
+
+def turning_plates(
+    names: tuple[str, ...] = ("gravel", "coffee", "brick"), seed: int = 1, size: tuple[int, int] = (1280, 720),
+    count: int = 48, pan_deg: float = 34.0, view_deg: float = 38.0, grain: float = 0.015, figure: float = 0.0,
+    shutter: float = SHUTTER, soft_px: float = 0.0,
+) -> Plates:  # fmt: skip
+    """A camera that pans by `pan_deg` with a hand-held sway, far from everything.
+
+    The truth is K R K⁻¹ for directions at infinity (Hartley & Zisserman 2004, section 8.4.2).
+    """
+    rng = np.random.default_rng(seed)
+    width, height = size
+    focal = width / 2 / np.tan(np.radians(view_deg / 2))
+    per_rad = focal * 1.25  # px of the sheet to the radian
+    strips = [photograph(name, 1536) for name in names]
+    sheet = np.concatenate(strips, axis=1)
+    sheet = np.concatenate([sheet, sheet[:, ::-1]], axis=1)
+    if soft_px:
+        sheet = cv2.GaussianBlur(sheet, (0, 0), soft_px * 1.25)
+    phases = rng.uniform(0, 2 * np.pi, (3, 2))
+
+    def rotation(t: float) -> NDArray[np.float64]:
+        at = t / max(count - 1, 1)
+        ease = at - np.sin(2 * np.pi * at) / (2 * np.pi) * 0.5
+        sway = np.radians(0.5) * np.sin(2 * np.pi * t / 24 * np.array([[0.7, 1.6]]) + phases).sum(axis=1)
+        sway -= np.radians(0.5) * np.sin(phases).sum(axis=1)
+        angles = np.array([sway[0], np.radians(pan_deg) * ease + sway[1] * 0.3, sway[2] * 0.5])
+        return cv2.Rodrigues(angles)[0]
+
+    k = np.array([[focal, 0, width / 2], [0, focal, height / 2], [0, 0, 1]])
+    gx, gy = np.meshgrid(np.arange(width) + 0.5, np.arange(height) + 0.5)
+    rays = np.stack([(gx - width / 2) / focal, (gy - height / 2) / focal, np.ones_like(gx)], axis=-1)
+    frames, means = [], []
+    for t in range(count):
+        total = np.zeros((height, width), np.float32)
+        moments = np.linspace(-shutter / 2, shutter / 2, 7) if shutter else [0.0]
+        for dt in moments:
+            world = rays @ rotation(t + dt)  # the camera's turn undone
+            yaw = np.arctan2(world[..., 0], world[..., 2])
+            pitch = np.arctan2(world[..., 1], np.hypot(world[..., 0], world[..., 2]))
+            across = (sheet.shape[1] * 0.3 - yaw * per_rad).astype(np.float32)
+            down = (sheet.shape[0] / 2 + pitch * per_rad).astype(np.float32)
+            total += cv2.remap(sheet, across, down, cv2.INTER_CUBIC, borderMode=cv2.BORDER_WRAP)
+        total /= len(moments)
+        if figure:
+            total = _walker(total, width * (0.15 + 0.7 * t / max(count - 1, 1)), figure)
+        frames.append(finished(total, grain, rng))
+        u, _, vt = np.linalg.svd(np.mean([rotation(t + dt) for dt in moments], axis=0))
+        means.append(u @ vt)  # a blurred frame shows where it was mostly
+    rotations = [mean @ means[0].T for mean in means]
+    return Plates(frames, [k @ turn @ np.linalg.inv(k) for turn in rotations], focal, rotations)
+
+
+def box_mask(size: tuple[int, int], box: tuple[float, float, float, float]) -> Array:
+    """1 within a box, 0 outside."""
+    out = np.zeros((size[1], size[0]), np.float32)
+    x0, y0, x1, y1 = (round(v) for v in box)
+    out[y0:y1, x0:x1] = 1
+    return out
+
+
+def corner_errors(found: NDArray, truth: NDArray, box: tuple[float, float, float, float]) -> float:
+    """Mean distance of a box's corners from where they belong, px."""
+    x0, y0, x1, y1 = box
+    corners = np.array([[x0, y0, 1], [x1, y0, 1], [x1, y1, 1], [x0, y1, 1.0]])
+    a, b = corners @ np.asarray(found).T, corners @ np.asarray(truth).T
+    return float(np.linalg.norm(a[:, :2] / a[:, 2:] - b[:, :2] / b[:, 2:], axis=1).mean())
