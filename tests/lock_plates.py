@@ -178,3 +178,42 @@ def corner_errors(found: NDArray, truth: NDArray, box: tuple[float, float, float
     corners = np.array([[x0, y0, 1], [x1, y0, 1], [x1, y1, 1], [x0, y1, 1.0]])
     a, b = corners @ np.asarray(found).T, corners @ np.asarray(truth).T
     return float(np.linalg.norm(a[:, :2] / a[:, 2:] - b[:, :2] / b[:, 2:], axis=1).mean())
+
+
+HOPELESS = ("sky", "covered", "cut", "frozen", "swarm")
+HONEST_SIZE, HONEST_BOX = (400, 226), (110, 60, 290, 170)
+
+
+def honest_shot(kind: str, seed: int) -> Plates:
+    """A short shot for judging honesty: ordinary ones, and ones on which nothing can be held (HOPELESS)."""
+    rng = np.random.default_rng(seed)
+    name = ("gravel", "coffee", "brick", "grass", "chelsea")[seed % 5]
+    plates = flat_plates(
+        name, seed, HONEST_SIZE, count=10, speed=0.6, grain=0.01 + 0.01 * rng.random(),
+        figure=50.0 if kind == "figure" else 0.0,
+    )  # fmt: skip
+    frames = plates.frames
+    if kind == "sky":
+        tone = 0.75 + 0.1 * np.linspace(0, 1, HONEST_SIZE[1], dtype=np.float32)[:, None]
+        frames[:] = [finished(np.broadcast_to(tone, frames[0].shape), 0.015, rng) for _ in frames]
+    elif kind == "covered":
+        frames[5:] = [finished(np.full_like(frame, 0.08), 0.015, rng) for frame in frames[5:]]
+    elif kind == "cut":
+        other = flat_plates("astronaut" if name != "astronaut" else "coffee", seed + 1, HONEST_SIZE, count=5)
+        frames[5:] = other.frames
+    elif kind == "frozen":  # the picture stops although the camera's truth goes on
+        frames[5:] = [frames[4]] * 5
+        plates.truth[5:] = [plates.truth[4]] * 5
+    elif kind == "swarm":  # every frame another noise
+        frames[:] = [
+            finished(cv2.GaussianBlur(rng.random(frames[0].shape, np.float32), (0, 0), 1.5), 0.01, rng) for _ in frames
+        ]
+    elif kind == "flicker":
+        frames[:] = [np.clip(frame * (0.7 + 0.5 * rng.random()) + 0.05, 0, 1).astype(np.float32) for frame in frames]
+    elif kind == "half":  # a second thing, moving otherwise, over nearly half of the field
+        for k, frame in enumerate(frames):
+            frame[60:170, 205 + 3 * k : 300 + 3 * k] = plates.frames[0][20:130, 20:115]
+    return plates
+
+
+HONEST_KINDS = ("plain", "figure", "flicker", "half", "sky", "covered", "cut", "frozen", "swarm", "plain")

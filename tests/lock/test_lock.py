@@ -5,7 +5,7 @@ import numpy as np
 import pytest
 from skimage.transform import SimilarityTransform
 
-from zonal_mantle.lock import LockError, Patch, lock_feed, read_lock, similarity, solve_point
+from zonal_mantle.lock import LockError, Patch, fit_motion, lock_feed, read_lock, solve_point
 from zonal_mantle.shot import Lock, Mark
 
 COUNT = 12

@@ -4,7 +4,7 @@ from .frame import compose
 from .jobs import Cancelled, Job
 from .readings import Finding, Readings, take_readings
 from .readings_matte import MatteOverShot
-from .solve import solve_lock
+from .solve import propose_lock, solve_lock
 from .store import PixelStore
 from .views import BACKINGS, CHANNELS, STEPPED, VIEWS, Look, ViewName, view
 
@@ -22,6 +22,7 @@ __all__ = [
     "Readings",
     "ViewName",
     "compose",
+    "propose_lock",
     "solve_lock",
     "take_readings",
     "view",

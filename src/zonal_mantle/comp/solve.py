@@ -7,11 +7,24 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-from ..lock import LockError, lock_feed, remarks_on, solve_camera, solve_pan, solve_plane, solve_point, solve_staying
+from ..lock import (
+    LockError,
+    follow_features,
+    lock_feed,
+    propose,
+    region_parallax,
+    remarks_on,
+    solve_camera,
+    solve_pan,
+    solve_plane,
+    solve_point,
+    solve_staying,
+)
+from ..lock.propose import PARALLAX_PX
 from ..lock.runs import Direction
 from ..matte import shape_alpha
 from ..place.transform import lock_matrix
-from ..shot import Lock, Shot
+from ..shot import Lock, Shape, ShapeKey, Shot
 from .store import PixelStore
 
 Array = NDArray[np.float32]
@@ -115,3 +128,52 @@ class _Work:
 
     def _motion(self, id: str, frame: int) -> NDArray[np.float64]:
         return lock_matrix(self.shot, id, frame)
+
+
+def propose_lock(
+    shot: Shot, store: PixelStore, progress: Callable[[float, str], None] = lambda share, words: None
+) -> Lock:
+    """A lock that suits the shot, not solved yet, with why in its remarks.
+
+    Raises
+    ------
+    LockError : no plate, or a plate of one frame.
+    MediaError : a frame of the plate cannot be read.
+    """
+    source = shot.plate_source
+    if source is None or len(shot.frames) < 2:
+        raise LockError("There is no moving plate to look at. Open one first.")
+
+    def feed(frame: int) -> Array:
+        return lock_feed(store.plate(source, frame), "luma", 0.0)
+
+    tracks = follow_features(feed, lambda frame: None, shot.frames, progress, "Looking at the shot")
+    found = propose(tracks, shot.frames, shot.size)
+    x0, y0, x1, y1 = found.region
+    key = ShapeKey(frame=found.frame, points=((x0, y0), (x1, y0), (x1, y1), (x0, y1)))
+    field = (Shape(id="field", name="Field 1", keys=(key,)),) if found.kind == "plane" else ()
+    remarks = [found.why]
+    for lock in shot.locks:
+        box = _field_box(lock)
+        off = region_parallax(tracks, box, lock.reference_frame) if box is not None else 0.0
+        if off > PARALLAX_PX:
+            remarks.append(
+                f"The field of {lock.name} is not one plane: parts of it move apart by {off:.1f} px. What "
+                "rides on it as if "
+                "it were farther away will slide."
+            )
+    name, number = f"Proposed {found.kind}", 2
+    while any(lock.name == name for lock in shot.locks):
+        name, number = f"Proposed {found.kind} {number}", number + 1
+    return Lock(
+        id=shot.new_id("lock"), name=name, kind=found.kind, reference_frame=found.frame, field=field,
+        field_stays=found.field_stays and found.kind == "plane", remarks=tuple(remarks),
+    )  # fmt: skip
+
+
+def _field_box(lock: Lock) -> tuple[float, float, float, float] | None:
+    points = [p for shape in lock.field if shape.on and shape.mode == "keep" for p in shape.keys[0].points]
+    if not points or lock.field_stays:
+        return None
+    xs, ys = zip(*points)
+    return min(xs), min(ys), max(xs), max(ys)

@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 
 from ..media.bands import run_bands
 from ..media.colour import display_table
-from ..media.curves import HIGHEST_EXPONENT, LOWEST_EXPONENT
+from ..media.curves import HIGHEST_EXPONENT, LOWEST_EXPONENT, coded
+from ..place import lock_matrix, warp
 from ..shot import Shot
 from .frame import compose, zone_matte
 from .readings_matte import Fault, faulty_pixels
@@ -20,8 +21,8 @@ from .store import PixelStore, proxy_size
 
 Array = NDArray[np.float32]
 Codes = NDArray[np.uint8]
-ViewName = Literal["Composite", "Plate", "Matte", "Alpha apart", "Tint", "Cut-out"]
-VIEWS: tuple[ViewName, ...] = ("Composite", "Plate", "Matte", "Alpha apart", "Tint", "Cut-out")
+ViewName = Literal["Composite", "Plate", "Matte", "Alpha apart", "Tint", "Cut-out", "Difference"]
+VIEWS: tuple[ViewName, ...] = ("Composite", "Plate", "Matte", "Alpha apart", "Tint", "Cut-out", "Difference")
 STEPPED: tuple[ViewName, ...] = ("Plate", "Matte", "Cut-out", "Composite")
 BACKINGS = ("checker", "black", "white", "grey", "new background")
 CHANNELS = ("RGB", "Red", "Green", "Blue", "Alpha", "Luma")
@@ -47,6 +48,7 @@ class Look:
     gamma: float = 1.0
     channel: str = "RGB"
     backing: str = "checker"  # what lies behind a cut-out
+    lock: str | None = None  # whose reference frame a difference is taken from
     fault: Fault | None = None  # the pixels of a finding, marked in the view that sets alpha apart
 
 
@@ -153,6 +155,22 @@ def show_matte(alpha: Array, apart: bool = False) -> Codes:
     return out
 
 
+def _difference(shot: Shot, frame: int, plate: Array, lock_id: str | None, store: PixelStore, scale: float) -> Codes:
+    """Coded difference, four times, about middle grey: the plate less the reference frame as the lock carries it."""
+    source = shot.plate_source
+    lock = next((each for each in shot.locks if each.id == lock_id), None)
+    if source is None or lock is None or lock.at(frame) is None:
+        return np.full((*plate.shape[:2], 4), (118, 118, 118, 255), np.uint8)
+    reference = store.plate(source, lock.reference_frame, scale)
+    fit = np.diag([plate.shape[1] / source.width, plate.shape[0] / source.height, 1.0])
+    motion = fit @ lock_matrix(shot, lock.id, frame) @ np.linalg.inv(fit)
+    carried = warp(reference, motion, (plate.shape[1], plate.shape[0]))
+    apart = (coded(plate) - coded(np.ascontiguousarray(carried[..., :3]))) * carried[..., 3:]
+    out = np.full((*plate.shape[:2], 4), 255, np.uint8)
+    out[..., :3] = np.clip(118 + 4 * 255 * apart[..., ::-1], 0, 255)
+    return out
+
+
 def view(
     shot: Shot, frame: int, name: ViewName, zone_id: str | None, store: PixelStore, scale: float, look: Look
 ) -> Codes:
@@ -179,6 +197,8 @@ def view(
     plate = store.plate(source, frame, scale)
     if name == "Plate":
         return show(plate, look)
+    if name == "Difference":
+        return _difference(shot, frame, plate, look.lock, store, scale)
     zone = next((z for z in shot.zones if z.id == zone_id), None)
     if zone is None or not zone.matte.on:
         zone = next((z for z in shot.near_to_far() if z.matte.on), zone)

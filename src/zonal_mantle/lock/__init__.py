@@ -4,12 +4,15 @@ from .align import Area, Fit, pyramid
 from .camera import scaled, solve_camera
 from .check import remarks_on
 from .errors import LockError
+from .features import follow_features
 from .feed import lock_feed
 from .fit import fit_motion, robust_motion
+from .join import joined
 from .pan import solve_pan
 from .patch import Found, Patch
 from .plane import solve_plane
 from .point import solve_point
+from .propose import propose, region_parallax
 from .residual import LockReading, read_lock
 from .stay import solve_staying
 
@@ -21,9 +24,13 @@ __all__ = [
     "LockReading",
     "Patch",
     "fit_motion",
+    "follow_features",
+    "joined",
     "lock_feed",
+    "propose",
     "pyramid",
     "read_lock",
+    "region_parallax",
     "remarks_on",
     "robust_motion",
     "scaled",

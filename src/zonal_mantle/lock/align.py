@@ -63,7 +63,7 @@ class Fit:
     uncertainty_px : standard error of the area's corners. uneven_px: how far parts of the area lie from where the
         whole puts them, beyond their noise.
     gain : contrast of the other frame against the area's. told: the share of what is in view, by its slopes, that was
-        believed.
+        believed. seen: the share of the area that is in view and not left out.
     """
 
     homography: Matrix
@@ -73,6 +73,7 @@ class Fit:
     uneven_px: float
     gain: float
     told: float = 1.0
+    seen: float = 1.0
 
     @property
     def residual_px(self) -> float:
@@ -246,7 +247,7 @@ class Area:
     def _judge(self, matrix: Matrix, state: State) -> Fit:
         """Likeness, share, standard error, and how well parts of the area agree with the whole."""
         basis, tally = state.basis, state.tally
-        below = np.sqrt(tally.own * tally.view)
+        below = np.sqrt(max(tally.own * tally.view, 0.0))
         noise = tally.rest * CORRELATED
         covariance = noise * np.linalg.pinv(state.square)[: basis.shape[1], : basis.shape[1]]
         spreads = []
@@ -257,8 +258,11 @@ class Area:
         uneven = state.step * _uneven(state, noise)
         likeness = max(tally.both / below, 0.0) if below > 1e-12 else 0.0
         kept = tally.weight / max(state.level.total, 1e-6)
+        seen = float(state.weighed.inside.sum()) / max(state.level.total, 1e-6)
         told = max(tally.told, 0.01)  # what was thrown away might have said something else
-        return Fit(matrix, likeness, kept, float(np.sqrt(np.mean(spreads))) / told, uneven, state.weighed.gain, told)
+        return Fit(
+            matrix, likeness, kept, float(np.sqrt(np.mean(spreads))) / told, uneven, state.weighed.gain, told, seen
+        )
 
     def _aspect(self, axis: int) -> float:
         return float((self.box[2 + axis] - self.box[axis]) / 2 / self.unit)

@@ -435,6 +435,7 @@ def _as_lock(
     return lock.but(
         solved=tuple(sorted(entries, key=lambda entry: entry.frame)),
         points=tuple(points[:POINTS_KEPT]),
+        in_metres=False,
         lens=lock.lens.but(focal_px=float(scene.focal_px), distortion=float(scene.distortion)),
         lost=(words,) if rms > WORST_PX else (),
     )
@@ -449,4 +450,4 @@ def scaled(lock: Lock, factor: float) -> Lock:
         for entry in lock.solved
     )
     points = tuple(point.but(place=triple(np.array(point.place) * factor)) for point in lock.points)
-    return lock.but(solved=solved, points=points)
+    return lock.but(solved=solved, points=points, in_metres=True)

@@ -109,9 +109,12 @@ def solve_turn(
                 pattern[row : row + many, place[frame] : place[frame] + 3] = 1
         pattern[row : row + many, count:] = 1
         row += many
-    found = least_squares(
-        errors, np.zeros(columns), jac_sparsity=pattern, loss="soft_l1", f_scale=3.0, max_nfev=60, x_scale=1e-3
-    )
+    values = np.zeros(columns)
+    for width in (60.0, 3.0):  # what is far off at first is not an outlier yet
+        found = least_squares(
+            errors, values, jac_sparsity=pattern, loss="soft_l1", f_scale=width, max_nfev=40, x_scale="jac"
+        )
+        values = found.x
     f, bend, now = unpack(found.x)
     if free_focal and must_know:
         _check_known(found, count, now, start)

@@ -16,7 +16,7 @@ from .runs import Direction, flat, run_both_ways
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
 LEAST_CONTRAST = 0.004  # coded values
-LEAST_KEPT = 0.3  # of the field must be seen and be alike
+LEAST_KEPT = 0.2  # of the field must be seen and be alike
 WORST_UNCERTAINTY_PX = 1.0  # a field that tells less than this has nothing to hold
 WORST_UNEVEN_PX = 2.0
 
@@ -155,8 +155,8 @@ class _Follower:
 
 
 def confidence_of(fit: Fit) -> float:
-    """How much of the field is there and alike, 0…1."""
-    return float(min(max(fit.likeness, 0.0), 1.0) * min(1.0, fit.kept / 0.55))
+    """How much of the field that is in view is alike, and how much, 0…1."""
+    return float(min(max(fit.likeness, 0.0), 1.0) * min(1.0, fit.kept / max(fit.seen, 1e-3) / 0.55))
 
 
 def fault_of(fit: Fit | None, lock: Lock) -> str:

@@ -17,7 +17,7 @@ from .align import Area, Fit, pyramid
 from .blur import smeared, unlike
 from .check import is_cut
 from .errors import LockError
-from .plane import LEAST_CONTRAST, check_start
+from .plane import LEAST_CONTRAST, check_start, confidence_of
 from .runs import Direction, flat
 
 Array = NDArray[np.float32]
@@ -175,8 +175,9 @@ class _Walker:
             if fit is None:
                 continue
             shared = _shared(area, fit.homography, feed.shape)
-            alike = min(fit.likeness, 1.0) * min(1.0, fit.kept / max(shared, 1e-3) / 0.55)
-            good = alike >= self.lock.least_confidence and fit.residual_px < WORST_LINK_PX and fit.kept > 0.15
+            good = (
+                confidence_of(fit) >= self.lock.least_confidence and fit.residual_px < WORST_LINK_PX and fit.kept > 0.15
+            )
             if good and (thorough or shared > LINKED):
                 return fit
         return None

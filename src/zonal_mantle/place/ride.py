@@ -89,7 +89,9 @@ def _calming(lock: Lock, size: tuple[int, int]) -> dict[int, Matrix]:
     points = _watched(lock, size)
     frames = [entry.frame for entry in lock.solved]
     paths = np.array([carry(np.array(entry.homography).reshape(3, 3), points) for entry in lock.solved])
-    calm = gaussian_filter1d(paths, lock.smooth_frames, axis=0, mode="nearest", truncate=3)
+    more = min(int(3 * lock.smooth_frames) + 1, len(paths) - 1)  # beyond its ends a path goes on as it came
+    wide = np.pad(paths, ((more, more), (0, 0), (0, 0)), mode="reflect", reflect_type="odd")
+    calm = gaussian_filter1d(wide, lock.smooth_frames, axis=0, mode="nearest", truncate=3)[more : more + len(paths)]
     out = {}
     for frame, entry, path in zip(frames, lock.solved, calm):
         back = carry(np.linalg.inv(np.array(entry.homography).reshape(3, 3)), path)

@@ -104,7 +104,8 @@ class Lock(Value):
     - pan: a camera that turns and does not move, measured through a field that stays.
     - camera: a camera that moves, from features of the whole frame without the field's drop shapes.
 
-    `filter_px` blurs the feed before the search when above 0 and sharpens it when below. `rides` names a lock whose
+    `filter_px` blurs the feed before the search when above 0 and sharpens it when below. A camera's places and
+    points are in metres once it is scaled (`in_metres`); before, its longest way is 1. `rides` names a lock whose
     motion the search starts from. `smooth_frames` is the standard deviation of a smoothing over time.
     """
 
@@ -124,6 +125,7 @@ class Lock(Value):
     field_stays: bool = False
     lens: Lens = Lens()
     points: tuple[ScenePoint, ...] = ()
+    in_metres: bool = False
     distance_m: float | None = Field(default=None, gt=0)
     correction: Correction = Correction()
     smooth_frames: float = Field(default=0.0, ge=0, le=50)

@@ -92,7 +92,7 @@ class Track(QWidget):
             return
         top, bottom = 20.0, self.height() - 14.0
         x = self.x_of(lock.reference_frame)
-        if lock.marks:
+        if lock.marks or lock.field or lock.solved:
             painter.setPen(QPen(QColor("#8a8a8a"), 1, Qt.PenStyle.DotLine))
             painter.drawLine(QPointF(x, top - 4), QPointF(x, self.height() - 4))
         if not lock.solved:
@@ -106,6 +106,11 @@ class Track(QWidget):
         painter.setPen(QPen(QColor("#56B4E9"), 1.4))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPolyline(QPolygonF(places))
+        sure = [
+            QPointF(self.x_of(e.frame), bottom - min(max(e.confidence, 0.0), 1.0) * (bottom - top)) for e in lock.solved
+        ]
+        painter.setPen(QPen(QColor(theme.DIM), 1, Qt.PenStyle.DotLine))
+        painter.drawPolyline(QPolygonF(sure))
         worst = max(lock.solved, key=lambda entry: entry.residual_px)
         painter.setPen(QColor(theme.DIM))
         words = f"residual ≤ {worst.residual_px:.2f} px ({worst.frame})"
@@ -134,6 +139,13 @@ class Track(QWidget):
                     frames |= {key.frame for key in shape.keys}
             holders = (*matte.pulls, matte.levels, matte.edge, matte.old_sky)
             parts: list[object] = [getattr(part, name) for part in holders for name in type(part).model_fields]
+        elif self.desk.stage == "Lock":
+            lock = self.desk.lock
+            if lock is None:
+                return []
+            parts = [getattr(lock.correction, name) for name in ("x", "y", "turn_deg", "size")]
+            frames |= {key.frame for shape in lock.field if len(shape.keys) > 1 for key in shape.keys}
+            frames |= {mark.frame for mark in lock.marks if mark.frame is not None}
         elif self.desk.stage == "Place":
             parts = [getattr(zone.placement, name) for name in ("x", "y", "size", "turn_deg", "width")]
         else:

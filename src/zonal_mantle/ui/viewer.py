@@ -68,7 +68,8 @@ class Viewer(QWidget):
         out = []
         for name in names:
             zone = desk.zone_id if name in ("Matte", "Alpha apart", "Tint", "Cut-out") else None
-            look = replace(desk.look, fault=desk.look.fault if name == "Alpha apart" else None)
+            fault = desk.look.fault if name == "Alpha apart" else None
+            look = replace(desk.look, fault=fault, lock=desk.lock_id if name == "Difference" else None)
             out.append(Wanted(desk.shot_hash, frame, name, zone, scale, look))
         return out
 

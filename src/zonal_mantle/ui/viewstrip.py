@@ -22,6 +22,7 @@ TIPS = {
     "Alpha apart": "The matte with all that is neither empty nor solid lifted; below 0 blue, above 1 yellow (4)",
     "Tint": "The plate, tinted where the matte drops it (5)",
     "Cut-out": "What the matte keeps, over the chosen ground (6)",
+    "Difference": "This frame less the chosen lock's reference frame: grey where the lock holds (7)",
 }
 
 

@@ -21,7 +21,7 @@ from .section import Section
 from .server import FrameServer
 from .stock import Stock
 from .tools.base import Tool
-from .tools.mark import MarkTool
+from .tools.lock import LockTool
 from .tools.pick import PickTool
 from .tools.place import PlaceTool
 from .tools.sample import Area, SampleTool
@@ -41,12 +41,12 @@ class Window(QMainWindow):
         self.viewer = Viewer(self.desk, self.server)
         self.strip = ViewStrip(self.desk, self.viewer)
         self.probe = Probe(self.desk, self.viewer)
-        self.shape_tool, self.mark_tool = ShapeTool(self.desk), MarkTool(self.desk)
+        self.shape_tool, self.lock_tool = ShapeTool(self.desk), LockTool(self.desk)
         self.tools: dict[str, Tool] = {
-            "Matte": self.shape_tool, "Lock": self.mark_tool, "Place": PlaceTool(self.desk)
+            "Matte": self.shape_tool, "Lock": self.lock_tool, "Place": PlaceTool(self.desk)
         }  # fmt: skip
         self.stock = Stock(self.desk)
-        self.bench = Bench(self.desk, self.shape_tool, self._sample)
+        self.bench = Bench(self.desk, self.shape_tool, self.lock_tool, self._sample)
         self.rail = Rail(self.desk, self.viewer, self.server)
         self.section = Section(self.desk)
         self.render_panel = RenderPanel(self, self.desk)
@@ -160,8 +160,11 @@ class Window(QMainWindow):
         tool = self.tools.get(self.desk.stage, Tool(self.desk))
         if type(tool) is not type(self.viewer.tool):
             self.shape_tool.cancel()
+            self.lock_tool.cancel()
             self.viewer.set_tool(tool)
             self.probe.show_place(None)
+        elif self.desk.stage == "Lock":
+            self.probe.show_place(None)  # marks and fields have hints of their own
         self.viewer.update()
 
     def _pick_airlight(self) -> None:

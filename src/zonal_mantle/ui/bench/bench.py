@@ -8,6 +8,7 @@ from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from ..desk import Desk
+from ..tools.lock import LockTool
 from ..tools.sample import Area
 from ..tools.shape import ShapeTool
 from ..widgets import choice, show_choice, tool_button
@@ -24,7 +25,11 @@ class Bench(QWidget):
     relink_wanted = Signal(str)
 
     def __init__(
-        self, desk: Desk, shape_tool: ShapeTool, sample: Callable[[str, Callable[[Area], None]], None]
+        self,
+        desk: Desk,
+        shape_tool: ShapeTool,
+        lock_tool: LockTool,
+        sample: Callable[[str, Callable[[Area], None]], None],
     ) -> None:
         super().__init__()
         self.desk = desk
@@ -39,7 +44,7 @@ class Bench(QWidget):
         self.remove = tool_button("trash-2", "Remove this zone", self._remove)
         self.source = SourceStage(desk)
         self.matte = MatteStage(desk, shape_tool, sample)
-        self.lock = LockStage(desk)
+        self.lock = LockStage(desk, lock_tool)
         self.place = PlaceStage(desk)
         self.match = MatchStage(desk)
         self.stages = [self.source, self.matte, self.lock, self.place, self.match]

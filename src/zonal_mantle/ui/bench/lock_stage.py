@@ -1,20 +1,22 @@
-"""The Lock stage: which lock the zone rides on, its marks, solving it, judging it."""
+"""The Lock stage: which lock the zone rides on; measuring it, correcting it, judging it."""
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QCheckBox
+from PySide6.QtWidgets import QCheckBox, QPushButton
 
-from ...comp import solve_lock
 from ...lock import read_lock
-from ...lock.runs import Direction
+from ...lock.camera import WORST_PX
 from ...shot import Lock, Shot
 from ..desk import Desk
-from ..numberfield import NumberField
+from ..tools.lock import LockTool
 from ..widgets import choice, note, push_button, row, show_choice, tool_button
+from .lock_correct import CorrectPanel
+from .lock_measure import MeasurePanel
+from .panel import Panel
 from .stage import Stage
 
 FREE = "Rides on nothing"
-CHANNELS = ["luma", "red", "green", "blue", "saturation"]
+KINDS = ("point", "plane", "pan", "camera")
 
 
 class LockStage(Stage):
@@ -23,50 +25,64 @@ class LockStage(Stage):
     name = "Lock"
     tip = "The measured motion that this zone rides on"
 
-    def __init__(self, desk: Desk) -> None:
+    def __init__(self, desk: Desk, tool: LockTool) -> None:
         super().__init__(desk)
+        self.tool = tool
         self.header.switch.hide()
         self.rides = choice([FREE], "The lock that this zone rides on", self._ride)
-        self.new = push_button(
-            "New point lock", "A lock with one mark (position) or two (position, turn, size)", self._new, "plus"
+        self.inside.addWidget(self.rides)
+        self.kind = choice(
+            list(KINDS),
+            "What the next lock is: marks, a textured plane, a turning camera, a moving camera with distances",
+            lambda _: None,
         )
-        self.inside.addLayout(row(self.rides, self.new))
+        self.new = push_button("New lock", "A new lock of the kind beside", self._new, "plus")
+        self.inside.addLayout(row(self.kind, self.new))
         self.which = choice([], "The lock that is worked on", self._work_on)
         self.remove = tool_button("trash-2", "Remove this lock; what rode on it stays where it was hung", self._remove)
-        self.work = row(self.which, self.remove)
-        self.inside.addLayout(self.work)
-        self.start = note()
-        self.inside.addWidget(self.start)
-        self.go = push_button("Go to the reference frame", "Shows the frame on which the marks were set", self._go)
-        self.inside.addWidget(self.go)
-        self.channel = choice(CHANNELS, "Which channel of the coded feed is searched", self._channel)
-        self.filter = NumberField(
-            "Blur", -3, 5, 0.05, 0, 2, "px", "Blurs the feed before the search; below 0 sharpens it"
+        self.go = tool_button(
+            "crosshair", "Show the reference frame, on which the marks or the field were set", self._go
         )
-        self.least = NumberField(
-            "Stop below", 0, 1, 0.01, 0.6, 2, "", "Confidence at which the patch counts as lost and the solve stops"
-        )
-        self.inside.addLayout(row(self.channel, self.filter))
-        self.inside.addWidget(self.least)
-        self.back = push_button(
-            "◂ Backward", "Solve from the reference frame to the first", lambda: self.solve("backward")
-        )
-        self.both = push_button("Solve", "Solve from the reference frame both ways", lambda: self.solve("both"))
-        self.on = push_button("Forward ▸", "Solve from the reference frame to the last", lambda: self.solve("forward"))
-        self.inside.addLayout(row(self.back, self.both, self.on))
+        self.inside.addLayout(row(self.which, self.go, self.remove))
+        self.measure, self.correct = MeasurePanel(desk, tool), CorrectPanel(desk, tool)
+        self.parts: dict[str, tuple[QPushButton, Panel]] = {}
+        for name, panel, tip in (
+            ("Measure", self.measure, "What is looked at, how, and solving it"),
+            ("Correct", self.correct, "Keys by hand, smoothing, joining, scale; what the zone follows; files"),
+        ):
+            button = push_button(name, tip, lambda name=name: self.open_part(name), checkable=True)
+            self.parts[name] = (button, panel)
+        self.inside.addLayout(row(*(button for button, _ in self.parts.values())))
+        for _, panel in self.parts.values():
+            self.inside.addWidget(panel)
+        self.back, self.both, self.on = self.measure.back, self.measure.both, self.measure.on
         self.quad = QCheckBox("Quad")
         self.quad.setToolTip("Hangs a grid of four corners on the lock, to see whether it holds. Drag its corners")
         self.quad.clicked.connect(self._quad)
         self.still = QCheckBox("Held still")
         self.still.setToolTip("The lock is inverted: what is locked stands still (H)")
         self.still.clicked.connect(lambda on: self.desk.set_view(held_still=bool(on)))
-        self.inside.addLayout(row(self.quad, self.still, 1))
+        self.apart = QCheckBox("Difference")
+        self.apart.setToolTip(
+            "This frame against the reference frame as the lock carries it: grey where the lock holds (7)"
+        )
+        self.apart.clicked.connect(lambda on: self.desk.set_view(view="Difference" if on else "Composite"))
+        self.inside.addLayout(row(self.quad, self.still, self.apart))
         self.words = note()
         self.inside.addWidget(self.words)
         self.lost = note(role="warn")
         self.inside.addWidget(self.lost)
-        self.filter.changed.connect(lambda v, g: self._put("Blur of the feed", g, filter_px=v, solved=(), lost=()))
-        self.least.changed.connect(lambda v, g: self._put("Least confidence", g, least_confidence=v))
+        self.part = "Measure"
+        self.open_part("Measure")
+
+    def open_part(self, name: str) -> None:
+        """Shows measuring or correcting."""
+        self.part = name
+        for each, (button, panel) in self.parts.items():
+            button.setChecked(each == name)
+            panel.setVisible(each == name)
+            if each == name:
+                panel.refresh()
 
     # --- showing ---
     def refresh(self) -> None:
@@ -78,37 +94,30 @@ class LockStage(Stage):
         self.rides.setVisible(not plate)
         show_choice(self.rides, [FREE, *names], riding.name if riding else FREE)
         show_choice(self.which, names, lock.name if lock else "")
-        for part in (self.which, self.remove, self.channel, self.filter, self.least, self.back, self.both, self.on):
+        for part in (self.which, self.remove, self.go, self.quad, self.still, self.apart):
             part.setVisible(lock is not None)
-        for part in (self.quad, self.still, self.start):
-            part.setVisible(lock is not None)
-        self.go.setVisible(lock is not None and bool(lock.marks) and self.desk.frame != lock.reference_frame)
         self._show_header(riding, plate)
+        self.parts[self.part][1].refresh()
         if lock is None:
-            self.words.setText(
-                "A lock measures how something in the plate moves. Make one, then click a mark on the picture."
-            )
+            self.words.setText("")
             self.lost.setText("")
             return
-        show_choice(self.channel, CHANNELS, lock.channel)
-        self.filter.set_value(lock.filter_px)
-        self.least.set_value(lock.least_confidence)
+        self.go.setEnabled(self.desk.frame != lock.reference_frame)
         self.quad.setChecked(lock.quad is not None)
         self.still.setChecked(self.desk.held_still)
-        self.still.setEnabled(bool(lock.solved))
-        marks = {0: "No mark yet: click on the picture", 1: "One mark: position", 2: "Two marks: position, turn, size"}
-        start = f". Solves from frame {lock.reference_frame}" if lock.marks else ""
-        self.start.setText(f"{marks[len(lock.marks)]}{start}.")
-        for part in (self.back, self.both, self.on):
-            part.setEnabled(bool(lock.marks))
+        self.apart.setChecked(self.desk.view == "Difference")
+        for part in (self.still, self.apart):
+            part.setEnabled(bool(lock.solved))
+        self.words.setText(self._judged(lock))
+        self.lost.setText("\n".join((*lock.lost, *lock.remarks)))
+
+    def _judged(self, lock: Lock) -> str:
         entry = lock.at(self.desk.frame)
-        if entry is not None:
-            self.words.setText(
-                f"Frame {entry.frame}: residual {entry.residual_px:.3f} px, confidence {entry.confidence:.2f}."
-            )
-        else:
-            self.words.setText("Not solved on this frame." if lock.solved else "")
-        self.lost.setText("\n".join(lock.lost))
+        if entry is None:
+            return "Not solved on this frame." if lock.solved else ""
+        words = f"Frame {entry.frame}: residual {entry.residual_px:.3f} px, confidence {entry.confidence:.2f}."
+        worst = sorted(lock.solved, key=lambda each: -each.residual_px)[:3]
+        return words + " Worst: " + ", ".join(f"{each.frame} ({each.residual_px:.2f})" for each in worst) + "."
 
     def _show_header(self, riding: Lock | None, plate: bool) -> None:
         lock = self.desk.lock if plate else riding
@@ -121,7 +130,8 @@ class LockStage(Stage):
             return
         whole = reading.solved == reading.wanted
         extra = "" if whole else f" · {reading.solved}/{reading.wanted}"
-        self.header.show_reading(f"{lock.name} {reading.rms_px:.2f} px{extra}", not whole or reading.worst_px > 0.3)
+        most = WORST_PX if lock.kind == "camera" else 0.3
+        self.header.show_reading(f"{lock.name} {reading.rms_px:.2f} px{extra}", not whole or reading.worst_px > most)
 
     # --- changing ---
     def _ride(self, name: str) -> None:
@@ -136,10 +146,15 @@ class LockStage(Stage):
         self.desk.edit(shot.with_zone(zone.but(placement=placement)), label)
 
     def _new(self) -> None:
-        shot = self.desk.shot
-        count = len(shot.locks) + 1
-        lock = Lock(id=shot.new_id("lock"), name=f"Lock {count}", reference_frame=self.desk.frame)
+        shot, kind = self.desk.shot, self.kind.currentText()
+        names, number = {lock.name for lock in shot.locks}, 1
+        while f"{kind.capitalize()} {number}" in names:
+            number += 1
+        lock = Lock(
+            id=shot.new_id("lock"), name=f"{kind.capitalize()} {number}", kind=kind, reference_frame=self.desk.frame
+        )
         self.desk.lock_id = lock.id
+        self.tool.points_chosen = []
         if shot.holds_plate(self.zone):
             self.desk.edit(shot.with_lock(lock), f"New {lock.name}")
         else:
@@ -149,19 +164,13 @@ class LockStage(Stage):
 
     def _work_on(self, name: str) -> None:
         lock = next((other for other in self.desk.shot.locks if other.name == name), None)
+        self.tool.points_chosen = []
         self.desk.choose_lock(lock.id if lock else None)
 
     def _remove(self) -> None:
         if (lock := self.desk.lock) is not None:
             self.desk.set_view(held_still=False)
             self.desk.edit(self.desk.shot.without_lock(lock.id), f"Remove {lock.name}")
-
-    def _put(self, label: str, gesture: str | None = None, **changes: object) -> None:
-        if (lock := self.desk.lock) is not None:
-            self.desk.edit_lock(lock.but(**changes), label, gesture)
-
-    def _channel(self, name: str) -> None:
-        self._put(f"Search in {name}", channel=name, solved=(), lost=())
 
     def _go(self) -> None:
         if (lock := self.desk.lock) is not None:
@@ -174,47 +183,9 @@ class LockStage(Stage):
         quad = None
         if on:
             width, height = self.desk.shot.size
-            x = sum(m.x for m in lock.marks) / len(lock.marks) if lock.marks else width / 2
-            y = sum(m.y for m in lock.marks) / len(lock.marks) if lock.marks else height / 2
+            field = [point for shape in lock.field if shape.mode == "keep" for point in shape.keys[0].points]
+            places = [(mark.x, mark.y) for mark in lock.marks] or field or [(width / 2, height / 2)]
+            x, y = (sum(place[k] for place in places) / len(places) for k in (0, 1))
             rx, ry = width * 0.09, height * 0.1
             quad = ((x - rx, y - ry), (x + rx, y - ry), (x + rx, y + ry), (x - rx, y + ry))
-        self._put("Quad", quad=quad)
-
-    def solve(self, direction: Direction) -> None:
-        """Solves the lock in the background; the shot changes only when it is done."""
-        lock, shot = self.desk.lock, self.desk.shot
-        if lock is None:
-            return
-        self.desk.run(
-            f"Solving {lock.name}",
-            lambda job: solve_lock(shot, lock.id, self.desk.store, direction, job.progress).lock(lock.id),
-            self._solved,
-        )
-
-    def _solved(self, lock: Lock) -> None:
-        if any(other.id == lock.id for other in self.desk.shot.locks):
-            shot = self.desk.shot.with_lock(lock)
-            if lock.marks:
-                zones = [
-                    zone.but(placement=zone.placement.but(anchor=(lock.marks[0].x, lock.marks[0].y)))
-                    if zone.placement.rides == lock.id
-                    and zone.placement.anchor in (None, _middle(shot))
-                    and _untouched(zone)
-                    else zone
-                    for zone in shot.zones
-                ]
-                shot = shot.but(zones=tuple(zones))
-            self.desk.edit(shot, f"Solve {lock.name}")
-            count = len(lock.solved)
-            words = lock.lost[0] if lock.lost else f"{lock.name} is solved on {count} frames."
-            self.desk.said.emit(words, bool(lock.lost))
-
-
-def _middle(shot: Shot) -> tuple[float, float]:
-    return shot.size[0] / 2, shot.size[1] / 2
-
-
-def _untouched(zone: object) -> bool:
-    """Whether a placement is still as it was made, so that its anchor may go to the mark without moving anything."""
-    placement = zone.placement
-    return placement.size.constant == 1 and placement.turn_deg.constant == 0 and not placement.size.keys
+        self.desk.edit_lock(lock.but(quad=quad), f"Quad of {lock.name}")

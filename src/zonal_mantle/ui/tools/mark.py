@@ -12,14 +12,17 @@ from .. import theme
 from ..desk import Desk, new_gesture
 from .base import Tool, handle, label, near, outline_pen
 
+MOST_MARKS = 64
+
 
 class MarkTool(Tool):
-    """One or two marks with patch and reach, on the reference frame; the lock's quad on any frame."""
+    """Marks with patch and reach, on the reference frame; the lock's quad on any frame."""
 
     cursor = Qt.CursorShape.CrossCursor
     hint = (
-        "Click to set a mark (two at most), drag it, drag the corners of its patch (inner) and reach (outer). "
-        "Delete removes the chosen mark."
+        "Click to set marks, drag them, or the corners of patch (inner) and reach (outer). On another "
+        "frame a mark takes "
+        "over. Delete removes one."
     )
 
     def __init__(self, desk: Desk) -> None:
@@ -40,13 +43,17 @@ class MarkTool(Tool):
         entry = lock.at(self.desk.frame)
         self._paint_trails(painter, viewer, lock)
         for k, mark in enumerate(lock.marks):
-            if here:
+            place = entry.marks[k] if entry is not None and k < len(entry.marks) else None
+            if self._is_set_here(lock, mark):
                 self._paint_mark(painter, viewer, mark, k)
-            elif entry is not None and k < len(entry.marks):
-                self._paint_found(painter, viewer.to_widget(*entry.marks[k]), entry.confidence)
+            elif place is not None:
+                self._paint_found(painter, viewer.to_widget(*place), entry.confidence)
         if not here and lock.marks:
             words = f"Marks were set on frame {lock.reference_frame}: a solve starts there"
             label(painter, QPointF(12, 20), words)
+
+    def _is_set_here(self, lock: Lock, mark: Mark) -> bool:
+        return (mark.frame if mark.frame is not None else lock.reference_frame) == self.desk.frame
 
     def _boxes(self, viewer: object, mark: Mark) -> tuple[QRectF, QRectF]:
         def box(rx: float, ry: float) -> QRectF:
@@ -83,7 +90,7 @@ class MarkTool(Tool):
         near_frames = [e for e in lock.solved if abs(e.frame - self.desk.frame) <= 12]
         painter.setPen(QPen(QColor(111, 183, 160, 150), 1))
         for k in range(len(lock.marks)):
-            places = [viewer.to_widget(*e.marks[k]) for e in near_frames if k < len(e.marks)]
+            places = [viewer.to_widget(*e.marks[k]) for e in near_frames if k < len(e.marks) and e.marks[k] is not None]
             if len(places) > 1 and not self.desk.held_still:
                 painter.drawPolyline(QPolygonF(places))
 
@@ -111,43 +118,62 @@ class MarkTool(Tool):
         if lock is None:
             self.desk.said.emit("There is no lock yet. Choose New point lock in the Lock stage.", True)
             return
+        if self.press_quad(viewer, point, lock):
+            return
+        for k, mark in enumerate(lock.marks):
+            if not self._is_set_here(lock, mark):
+                continue
+            patch, reach = self._boxes(viewer, mark)
+            centre = viewer.to_widget(mark.x, mark.y)
+            for what, at in (("patch", patch.bottomRight()), ("reach", reach.bottomRight())):
+                if near(point, at) and not near(point, centre, (at - centre).manhattanLength() / 4):
+                    self._drag, self.chosen = (what, k), k
+                    return
+            if patch.contains(point):
+                self._drag, self.chosen = ("mark", k), k
+                return
+        if len(lock.marks) >= MOST_MARKS:
+            self.desk.said.emit(f"{lock.name} has {MOST_MARKS} marks, which is the most it can have.", True)
+            return
+        self._add(lock, self._start)
+
+    @property
+    def holds_quad(self) -> bool:
+        """Whether a corner of the quad is being dragged."""
+        return self._drag is not None and self._drag[0] == "quad"
+
+    def press_quad(self, viewer: object, point: QPointF, lock: Lock) -> bool:
+        """Takes hold of a corner of the quad, if one is there."""
         self._gesture, self._start = new_gesture(), viewer.to_plate(point)
         if lock.quad is not None:
             for k, (x, y) in enumerate(self._quad_points(lock)):
                 if near(point, viewer.to_widget(x, y)):
                     self._drag = ("quad", k)
-                    return
-        if self.desk.frame == lock.reference_frame:
-            for k, mark in enumerate(lock.marks):
-                patch, reach = self._boxes(viewer, mark)
-                centre = viewer.to_widget(mark.x, mark.y)
-                for what, at in (("patch", patch.bottomRight()), ("reach", reach.bottomRight())):
-                    if near(point, at) and not near(point, centre, (at - centre).manhattanLength() / 4):
-                        self._drag, self.chosen = (what, k), k
-                        return
-                if patch.contains(point):
-                    self._drag, self.chosen = ("mark", k), k
-                    return
-        if len(lock.marks) >= 2:
-            return
-        if lock.marks and self.desk.frame != lock.reference_frame:
-            self.desk.said.emit(
-                f"{lock.name} has its first mark on frame {lock.reference_frame}; go there to set the second.", True
-            )
-            return
-        self._add(lock, self._start)
+                    return True
+        return False
 
     def _add(self, lock: Lock, place: tuple[float, float]) -> None:
         unit = max(self.desk.shot.size[0] / 1280, 0.25)
         mark = Mark(x=place[0], y=place[1], patch=(14 * unit, 12 * unit), reach=(20 * unit, 20 * unit))
         reference = lock.reference_frame if lock.marks else self.desk.frame
+        if self.desk.frame != reference:
+            mark = mark.but(frame=self.desk.frame)  # takes over from here
+            if lock.at(self.desk.frame) is None:
+                words = f"{lock.name} is not solved up to frame {self.desk.frame}: no mark can take over there yet."
+                self.desk.said.emit(words, True)
+                return
         self.chosen = len(lock.marks)
         self._drag = ("mark", self.chosen)
         self._put(lock.but(marks=(*lock.marks, mark), reference_frame=reference), f"Set mark {self.chosen + 1}")
 
     def _put(self, lock: Lock, label: str) -> None:
-        """A lock whose marks changed is no longer solved."""
-        self.desk.edit_lock(lock.but(solved=(), lost=()), label, self._gesture)
+        """A lock whose marks changed is no longer solved; one that gets a mark to take over keeps what it has."""
+        old = self.desk.lock
+        more = old is not None and lock.marks[: len(old.marks)] == old.marks and lock.marks[-1:] != old.marks[-1:]
+        if more and lock.marks[-1].frame is not None:
+            self.desk.edit_lock(lock, label, self._gesture)
+        else:
+            self.desk.edit_lock(lock.but(solved=(), lost=(), remarks=()), label, self._gesture)
 
     def move(self, viewer: object, point: QPointF, modifiers: Qt.KeyboardModifier) -> None:
         lock = self.desk.lock

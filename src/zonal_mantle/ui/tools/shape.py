@@ -8,7 +8,7 @@ from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen, QPolygonF
 
 from ...matte import outline
 from ...place import carry, lock_matrix
-from ...shot import Matte, Shape, ShapeKey, ellipse_key, rectangle_key
+from ...shot import Shape, ShapeKey, ellipse_key, rectangle_key
 from ...shot.outlines import dragged
 from ...shot.shapes import Point
 from ..desk import Desk, new_gesture
@@ -105,14 +105,7 @@ class ShapeTool(Tool):
     def _freed(self, shape: Shape, lock: str | None) -> Shape:
         """A shape that looks the same on this frame but rides on another lock, with one key."""
         way = np.linalg.inv(lock_matrix(self.desk.shot, lock, self.desk.frame)) @ self._motion(shape)
-        key = shape.key_at(self.desk.frame)
-        points = carry(way, np.array(key.points))
-        handles = []
-        for (x, y), h, (u, v) in zip(key.points, key.handles, points):
-            ends = carry(way, np.array([[x + h[0], y + h[1]], [x + h[2], y + h[3]]])) - (u, v)
-            handles.append(tuple(float(e) for e in ends.reshape(-1)))
-        new = ShapeKey(frame=self.desk.frame, points=tuple(map(tuple, points.tolist())), handles=tuple(handles))
-        return shape.but(rides=lock, keys=(new,))
+        return shape.but(rides=lock, keys=(_carried(way, shape.key_at(self.desk.frame), self.desk.frame),))
 
     def ride(self, lock: str | None) -> None:
         """The chosen shape rides on a lock from now on, looking the same on this frame."""
@@ -179,10 +172,20 @@ class ShapeTool(Tool):
     def _shape(self, id: str | None) -> Shape | None:
         return next((s for s in self.shapes if s.id == id), None)
 
+    def put_all(self, shapes: tuple[Shape, ...], label: str, gesture: str | None = None) -> None:
+        """The shapes as they are to be, in the shot."""
+        matte = self.desk.own_matte().but(shapes=shapes)
+        if self.desk.matte is None:
+            self.desk.give_matte(matte, label, gesture)
+        else:
+            self.desk.edit_matte(matte, label, gesture)
+
+    def new_name(self, mode: str) -> str:
+        """A name for the next shape of a mode."""
+        return f"{mode.capitalize()} {sum(shape.mode == mode for shape in self.shapes) + 1}"
+
     def _put(self, shape: Shape, label: str, gesture: str | None = None) -> None:
-        matte = self.desk.matte
-        if matte is not None:
-            self.desk.edit_matte(matte.with_shape(shape), label, gesture)
+        self.put_all(tuple(shape if s.id == shape.id else s for s in self.shapes), label, gesture)
 
     def press(self, viewer: object, point: QPointF, modifiers: Qt.KeyboardModifier) -> None:
         place = viewer.to_plate(point)
@@ -321,12 +324,11 @@ class ShapeTool(Tool):
 
     def remove(self) -> None:
         """Removes the chosen shape."""
-        matte, shape = self.desk.matte, self._shape(self.chosen)
-        if matte is None or shape is None:
+        shape = self._shape(self.chosen)
+        if shape is None:
             return
         self.choose(None)
-        rest = tuple(s for s in matte.shapes if s.id != shape.id)
-        self.desk.edit_matte(matte.but(shapes=rest), f"Remove {shape.name}")
+        self.put_all(tuple(s for s in self.shapes if s.id != shape.id), f"Remove {shape.name}")
 
     # --- drawing ---
     def finish(self) -> None:
@@ -357,11 +359,12 @@ class ShapeTool(Tool):
     def _add(self, drawing: tuple[str, str], key: ShapeKey) -> None:
         if self.desk.zone is None:
             return
-        matte: Matte = self.desk.own_matte()
-        count = sum(s.mode == drawing[0] for s in matte.shapes) + 1
-        shape = _new_shape(drawing, self.desk.shot.new_id("shape"), f"{drawing[0].capitalize()} {count}", key)
+        shape = _new_shape(drawing, self.desk.shot.new_id("shape"), self.new_name(drawing[0]), key)
+        motion = self._motion(shape)
+        if not np.allclose(motion, np.eye(3)):
+            shape = shape.but(keys=(_carried(np.linalg.inv(motion), key, key.frame),))
         self.choose(shape.id)
-        self.desk.give_matte(matte.with_shape(shape), f"Draw {shape.name}")
+        self.put_all((*self.shapes, shape), f"Draw {shape.name}")
 
     def magnified(self) -> tuple[float, float] | None:
         shape = self._shape(self.chosen)
@@ -374,3 +377,13 @@ def _new_shape(drawing: tuple[str, str], id: str, name: str, key: ShapeKey) -> S
     mode, form = drawing
     kind = {"ellipse": "curve", "rectangle": "polygon"}.get(form, form)
     return Shape(id=id, name=name, mode=mode, form=kind, keys=(key,))
+
+
+def _carried(way: np.ndarray, key: ShapeKey, frame: int) -> ShapeKey:
+    """An outline through a homography, with its handles."""
+    points = carry(way, np.array(key.points))
+    handles = []
+    for (x, y), h, (u, v) in zip(key.points, key.handles, points):
+        ends = carry(way, np.array([[x + h[0], y + h[1]], [x + h[2], y + h[3]]])) - (u, v)
+        handles.append(tuple(float(e) for e in ends.reshape(-1)))
+    return ShapeKey(frame=frame, points=tuple(map(tuple, points.tolist())), handles=tuple(handles))

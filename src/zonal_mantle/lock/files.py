@@ -1,0 +1,245 @@
+"""Locks to files and back: JSON and CSV, as docs/LOCK_FILES.md describes them; a camera as OpenUSD."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from pathlib import Path
+from typing import Any
+
+import cv2
+import numpy as np
+
+from ..shot.lock import Lock, LockFrame
+from .errors import LockError
+from .runs import flat, triple
+
+FORMAT, VERSION = "zonal-mantle-lock", 1
+COLUMNS = ["frame", *(f"h{row}{column}" for row in range(3) for column in range(3)), "residual_px", "confidence"]
+CAMERA_COLUMNS = ["rx", "ry", "rz", "x_m", "y_m", "z_m"]
+
+
+def lock_to_json(lock: Lock, size: tuple[int, int]) -> str:
+    """A lock with its solve. `size` is the plate's width and height, to which its pixels belong."""
+    data = {"format": FORMAT, "version": VERSION, "plate_size": list(size), "lock": lock.model_dump(mode="json")}
+    return json.dumps(data, indent=1, ensure_ascii=False) + "\n"
+
+
+def lock_from_json(text: str, size: tuple[int, int], name: str = "The file") -> Lock:
+    """A lock read back; pixels are scaled where the plate has another size of the same shape.
+
+    Raises
+    ------
+    LockError : not a lock's file, of a newer version, or of a plate of another shape.
+    """
+    try:
+        data = json.loads(text)
+        if not isinstance(data, dict) or data.get("format") != FORMAT:
+            raise LockError(f"{name} is not a lock's file. It should say format {FORMAT}.")
+        if data.get("version", 0) > VERSION:
+            raise LockError(f"{name} is of a newer version ({data['version']}); this one reads up to {VERSION}.")
+        lock = Lock.model_validate(data["lock"])
+        width, height = (float(v) for v in data["plate_size"])
+    except LockError:
+        raise
+    except (ValueError, KeyError, TypeError) as problem:
+        raise LockError(f"{name} cannot be read as a lock: {problem}.") from problem
+    if (width, height) == size:
+        return lock
+    if abs(width / height - size[0] / size[1]) > 0.01:
+        raise LockError(
+            f"{name} belongs to a plate of {width:.0f} × {height:.0f}; this one has {size[0]} × {size[1]} "
+            "and another shape."
+        )
+    return resized(lock, size[0] / width, size[1] / height)
+
+
+def resized(lock: Lock, across: float, down: float) -> Lock:
+    """A lock for a plate of another size: every place is multiplied."""
+    grow = np.diag([across, down, 1.0])
+
+    def place(point: Any) -> tuple[float, float]:
+        return (point[0] * across, point[1] * down)
+
+    def entry(old: LockFrame) -> LockFrame:
+        motion = grow @ np.array(old.homography).reshape(3, 3) @ np.linalg.inv(grow)
+        return old.but(
+            homography=flat(motion),
+            marks=tuple(None if mark is None else place(mark) for mark in old.marks),
+            residual_px=old.residual_px * across,
+        )
+
+    field = tuple(
+        shape.but(
+            keys=tuple(
+                key.but(
+                    points=tuple(place(p) for p in key.points),
+                    handles=tuple((*place(h[:2]), *place(h[2:])) for h in key.handles),
+                )
+                for key in shape.keys
+            )
+        )
+        for shape in lock.field
+    )
+    marks = tuple(
+        mark.but(x=mark.x * across, y=mark.y * down, patch=place(mark.patch), reach=place(mark.reach))
+        for mark in lock.marks
+    )
+    focal = lock.lens.focal_px
+    return lock.but(
+        solved=tuple(entry(old) for old in lock.solved),
+        field=field,
+        marks=marks,
+        quad=None if lock.quad is None else tuple(place(p) for p in lock.quad),
+        lens=lock.lens.but(focal_px=None if focal is None else focal * across),
+    )
+
+
+def lock_to_csv(lock: Lock) -> str:
+    """A solve as a table: a row a frame, the homography row by row; pan and camera locks add the turn and the place."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    camera = any(entry.rotation is not None for entry in lock.solved)
+    writer.writerow(COLUMNS + (CAMERA_COLUMNS if camera else []))
+    for entry in lock.solved:
+        values = [entry.frame, *entry.homography, entry.residual_px, entry.confidence]
+        if camera:
+            values += [*(entry.rotation or (0.0, 0.0, 0.0)), *(entry.position or (0.0, 0.0, 0.0))]
+        writer.writerow([repr(value) for value in values])
+    return out.getvalue()
+
+
+def lock_from_csv(lock: Lock, text: str, name: str = "The file") -> Lock:
+    """A lock with its solve read from a table; extra columns are ignored.
+
+    Raises
+    ------
+    LockError : a column is missing, a value is not a number, or a frame comes twice.
+    """
+    rows = list(csv.DictReader(io.StringIO(text)))
+    missing = [column for column in COLUMNS[:10] if not rows or column not in rows[0]]
+    if missing:
+        raise LockError(f"{name} has no column {missing[0]}. A lock's table needs {', '.join(COLUMNS[:10])}.")
+    entries = []
+    for line, row in enumerate(rows, 2):
+        try:
+            matrix = np.array([float(row[column]) for column in COLUMNS[1:10]])
+            if not np.isfinite(matrix).all() or abs(matrix[8]) < 1e-12:
+                raise ValueError("the homography is not usable")
+            camera = all(row.get(column) not in (None, "") for column in CAMERA_COLUMNS)
+            six = [float(row[column]) for column in CAMERA_COLUMNS] if camera else None
+            entries.append(
+                LockFrame(
+                    frame=int(row["frame"]),
+                    homography=flat(matrix),
+                    residual_px=float(row.get("residual_px") or 0.0),
+                    confidence=float(row.get("confidence") or 1.0),
+                    rotation=(six[0], six[1], six[2]) if six else None,
+                    position=(six[3], six[4], six[5]) if six else None,
+                )
+            )
+        except ValueError as problem:
+            raise LockError(f"{name}, line {line}: {problem}. Nothing was changed.") from problem
+    frames = [entry.frame for entry in entries]
+    twice = {frame for frame in frames if frames.count(frame) > 1}
+    if twice:
+        raise LockError(f"{name} has frame {min(twice)} twice. Nothing was changed.")
+    return lock.but(solved=tuple(sorted(entries, key=lambda entry: entry.frame)), lost=())
+
+
+def camera_to_usd(lock: Lock, size: tuple[int, int], rate: float, path: Path) -> None:
+    """A pan or camera lock as an animated camera with its points, as OpenUSD (y up, metres, one time code a frame).
+
+    Raises
+    ------
+    LockError : no camera was solved, `usd-core` is not installed, or the file cannot be written.
+    """
+    solved = [entry for entry in lock.solved if entry.rotation is not None]
+    if not solved or lock.lens.focal_px is None:
+        raise LockError(f"{lock.name} holds no camera. Solve it as a pan or camera lock first.")
+    usd = _usd()
+    stage = usd.Usd.Stage.CreateInMemory()
+    usd.UsdGeom.SetStageUpAxis(stage, usd.UsdGeom.Tokens.y)
+    usd.UsdGeom.SetStageMetersPerUnit(stage, 1.0)
+    stage.SetTimeCodesPerSecond(rate)
+    stage.SetStartTimeCode(solved[0].frame)
+    stage.SetEndTimeCode(solved[-1].frame)
+    camera = usd.UsdGeom.Camera.Define(stage, "/Camera")
+    across = lock.lens.sensor_mm
+    camera.CreateHorizontalApertureAttr(across)
+    camera.CreateVerticalApertureAttr(across * size[1] / size[0])
+    camera.CreateFocalLengthAttr(lock.lens.focal_px / size[0] * across)
+    transform = camera.AddTransformOp()
+    axes = np.diag([1.0, -1.0, -1.0])  # y up, looking along −z
+    for entry in solved:
+        turn = cv2.Rodrigues(np.array(entry.rotation))[0]
+        matrix = np.eye(4)
+        matrix[:3, :3] = axes @ turn @ axes  # rows of the local axes in the world: USD multiplies from the left
+        matrix[3, :3] = axes @ np.array(entry.position or (0.0, 0.0, 0.0))
+        transform.Set(usd.Gf.Matrix4d(*matrix.reshape(-1).tolist()), entry.frame)
+    if lock.points:
+        points = usd.UsdGeom.Points.Define(stage, "/Points")
+        places = np.array([point.place for point in lock.points]) @ axes
+        points.CreatePointsAttr([usd.Gf.Vec3f(*place) for place in places.tolist()])
+        points.CreateWidthsAttr([0.1] * len(places))
+    try:
+        stage.GetRootLayer().Export(str(path))
+    except Exception as problem:
+        raise LockError(f"{path} cannot be written: {problem}.") from problem
+
+
+def camera_from_usd(lock: Lock, size: tuple[int, int], path: Path) -> Lock:
+    """A camera lock from the first camera of a USD file, its reference frame being the lock's.
+
+    Raises
+    ------
+    LockError : no camera in the file, or `usd-core` is not installed.
+    """
+    usd = _usd()
+    try:
+        stage = usd.Usd.Stage.Open(str(path))
+    except Exception as problem:
+        raise LockError(f"{path.name} cannot be read as USD: {problem}.") from problem
+    found = next((prim for prim in stage.Traverse() if prim.IsA(usd.UsdGeom.Camera)), None)
+    if found is None:
+        raise LockError(f"{path.name} holds no camera.")
+    camera = usd.UsdGeom.Camera(found)
+    frames = range(round(stage.GetStartTimeCode()), round(stage.GetEndTimeCode()) + 1)
+    focal = camera.GetFocalLengthAttr().Get() / camera.GetHorizontalApertureAttr().Get() * size[0]
+    axes, poses = np.diag([1.0, -1.0, -1.0]), {}
+    metres = usd.UsdGeom.GetStageMetersPerUnit(stage)
+    for frame in frames:
+        matrix = np.array(camera.ComputeLocalToWorldTransform(usd.Usd.TimeCode(frame)))
+        poses[frame] = (axes @ matrix[:3, :3] @ axes, axes @ matrix[3, :3] * metres)
+    reference = lock.reference_frame if lock.reference_frame in poses else frames[0]
+    turn0, place0 = poses[reference]
+    k = np.array([[focal, 0, size[0] / 2], [0, focal, size[1] / 2], [0, 0, 1]])
+    entries = []
+    for frame, (turn, place) in poses.items():
+        relative = turn @ turn0.T
+        motion = k @ relative @ np.linalg.inv(k)
+        rotation = cv2.Rodrigues(relative)[0].reshape(3)
+        entries.append(
+            LockFrame(
+                frame=frame,
+                homography=flat(motion / motion[2, 2]),
+                rotation=(float(rotation[0]), float(rotation[1]), float(rotation[2])),
+                position=triple(turn0 @ (place - place0)),
+            )
+        )
+    lens = lock.lens.but(focal_px=float(focal), sensor_mm=float(camera.GetHorizontalApertureAttr().Get()))
+    return lock.but(kind="camera", reference_frame=reference, solved=tuple(entries), lens=lens, lost=())
+
+
+def _usd() -> Any:
+    try:
+        from pxr import Gf, Usd, UsdGeom
+    except ImportError:
+        raise LockError("USD needs the extra package usd-core. Install it, or use the table (CSV) instead.") from None
+
+    class Modules:
+        pass
+
+    Modules.Gf, Modules.Usd, Modules.UsdGeom = Gf, Usd, UsdGeom  # type: ignore[attr-defined]
+    return Modules

@@ -1,0 +1,137 @@
+"""Which lock to use, and where: from a quick look at how features of the shot move."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ..shot.lock import LockKind
+from .features import Track
+
+STAYS = 0.9  # of a region's features live through the looked-at frames: it stays in view
+PARALLAX_PX = 1.5  # parts of a region that move apart by more are not one plane
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """A kind of lock, a region on a frame (x0, y0, x1, y1, plate pixels), and why."""
+
+    kind: LockKind
+    field_stays: bool
+    frame: int
+    region: tuple[float, float, float, float]
+    why: str
+
+
+def propose(tracks: list[Track], frames: range, size: tuple[int, int]) -> Proposal:
+    """The lock that suits the shot, from tracks on some of its frames.
+
+    What is farthest moves least against the turning of the camera: of the cells of the frame whose features stay in
+    view, the region is where they agree best with the motion that most of the upper picture shares.
+    """
+    first, last = frames[0], frames[-1]
+    middle = frames[len(frames) // 2]
+    ends = [(track.places[first], track.places[last]) for track in tracks if {first, last} <= set(track.places)]
+    whole = (0.02 * size[0], 0.05 * size[1], 0.98 * size[0], 0.95 * size[1])
+    if len(ends) < 12:
+        moved = _travel(tracks, size)
+        return Proposal(
+            "pan", True, middle, whole,
+            f"Hardly anything seen on frame {first} is still there on frame {last} (the picture moves by {moved:.1f} "
+            "widths): a field that stays, solved as a turning camera.",
+        )  # fmt: skip
+    source, target = np.array(ends).transpose(1, 0, 2)
+    matrix, good = cv2.findHomography(source, target, cv2.RANSAC, 1.0)
+    share = float(good.mean()) if good is not None else 0.0
+    off = _apart(matrix, source, target) if matrix is not None else np.full(len(source), 99.0)
+    spread = float(np.percentile(off, 80))
+    if spread > 4.0 and len(ends) >= 60:
+        return Proposal(
+            "camera", False, middle, whole,
+            f"Features move apart by {spread:.0f} px between frames {first} and {last}: the camera moves. "
+            "A camera lock "
+            "gives near and far zones their own parallax.",
+        )  # fmt: skip
+    region = _farthest(tracks, frames, size)
+    if region is None:
+        return Proposal(
+            "plane", True, middle, whole,
+            "No region keeps its features through the shot: a field that stays in the frame.",
+        )  # fmt: skip
+    return Proposal(
+        "plane", False, middle, region,
+        f"The farthest thing that stays in view: {share:.0%} of the features that live through the shot "
+        "move as one plane "
+        f"there (to {np.median(off):.2f} px).",
+    )  # fmt: skip
+
+
+def _apart(matrix: NDArray, source: NDArray, target: NDArray) -> NDArray[np.float64]:
+    lifted = np.concatenate([source, np.ones((len(source), 1))], axis=1) @ np.asarray(matrix).T
+    return np.asarray(np.linalg.norm(lifted[:, :2] / lifted[:, 2:] - target, axis=1))
+
+
+def _travel(tracks: list[Track], size: tuple[int, int]) -> float:
+    """How far the picture moves over the tracks, in widths: the sum of median steps."""
+    steps: dict[int, list[float]] = {}
+    for track in tracks:
+        frames = sorted(track.places)
+        for a, b in zip(frames, frames[1:]):
+            step = np.subtract(track.places[b], track.places[a]) / (b - a)
+            steps.setdefault(a, []).append(float(np.hypot(*step)))
+    return float(sum(np.median(each) for each in steps.values()) / size[0])
+
+
+def _farthest(tracks: list[Track], frames: range, size: tuple[int, int]) -> tuple[float, float, float, float] | None:
+    """A box on the middle frame round features that live long and move least against one another."""
+    middle = frames[len(frames) // 2]
+    long = [t for t in tracks if middle in t.places and t.life >= STAYS * len(frames)]
+    if len(long) < 8:
+        return None
+    at = np.array([track.places[middle] for track in long])
+    low = at[:, 1] <= np.percentile(at[:, 1], 60)
+    upper = [track for track, each in zip(long, low) if each]
+    off = np.zeros(len(upper))
+    for frame in (frames[0], frames[-1]):
+        both = [k for k, track in enumerate(upper) if frame in track.places]
+        if len(both) < 6:
+            continue
+        source = np.array([upper[k].places[middle] for k in both])
+        target = np.array([upper[k].places[frame] for k in both])
+        matrix, _ = cv2.findHomography(source, target, cv2.RANSAC, 0.8)
+        if matrix is not None:
+            off[both] = np.maximum(off[both], _apart(matrix, source, target))
+    calm = np.array([track.places[middle] for track, each in zip(upper, off) if each < PARALLAX_PX])
+    if len(calm) < 6:
+        return None
+    x0, y0 = np.percentile(calm, 4, axis=0)
+    x1, y1 = np.percentile(calm, 96, axis=0)
+    pad = 0.02 * size[0]
+    return (
+        max(float(x0) - pad, 8.0),
+        max(float(y0) - pad, 8.0),
+        min(float(x1) + pad, size[0] - 8.0),
+        min(float(y1) + pad, size[1] - 8.0),
+    )
+
+
+def region_parallax(tracks: list[Track], region: tuple[float, float, float, float], frame: int) -> float:
+    """How far features within a region move apart from one plane over the shot, px (80th percentile, worst frame)."""
+    x0, y0, x1, y1 = region
+    inside = [
+        t for t in tracks if frame in t.places and x0 <= t.places[frame][0] <= x1 and y0 <= t.places[frame][1] <= y1
+    ]
+    worst = 0.0
+    for other in sorted({f for track in inside for f in track.places})[::4]:
+        both = [track for track in inside if other in track.places]
+        if other == frame or len(both) < 8:
+            continue
+        source = np.array([track.places[frame] for track in both])
+        target = np.array([track.places[other] for track in both])
+        matrix, _ = cv2.findHomography(source, target, cv2.LMEDS)
+        if matrix is not None:
+            worst = max(worst, float(np.percentile(_apart(matrix, source, target), 80)))
+    return worst

@@ -1,0 +1,223 @@
+"""Corrections by hand on top of a solve, smoothing, joining, the scale of a camera; what the zone follows; files."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtWidgets import QCheckBox
+
+from ...lock import joined, scaled
+from ...lock.files import camera_from_usd, camera_to_usd, lock_from_csv, lock_from_json, lock_to_csv, lock_to_json
+from ...place import removed_px
+from ...shot import Keyed, Lock, MantleError
+from ..ask import existing_file, new_file
+from ..desk import Desk
+from ..numberfield import NumberField
+from ..tools.lock import LockTool
+from ..widgets import choice, note, push_button, row, show_choice
+from .panel import Panel
+
+JOIN = "Join with…"
+PARTS = ("position", "turn", "size", "shear", "perspective")
+
+
+class CorrectPanel(Panel):
+    """What is done to a solve afterwards."""
+
+    def __init__(self, desk: Desk, tool: LockTool) -> None:
+        super().__init__(desk)
+        self.tool = tool
+        self.x = self._field(
+            "Right", "x", -5000, 0.05, 0, 2, "px", "Moves what rides to the right, on the reference frame"
+        )
+        self.y = self._field("Down", "y", -5000, 0.05, 0, 2, "px", "Moves what rides down, on the reference frame")
+        self.turn = self._field("Turn", "turn_deg", -180, 0.01, 0, 2, "°", "Turns what rides about the quad's middle")
+        self.size = self._field("Size", "size", 0.01, 0.001, 1, 4, "×", "Sizes what rides about the quad's middle")
+        self.inside.addLayout(row(self.x, self.y))
+        self.inside.addLayout(row(self.turn, self.size))
+        self.smooth = NumberField(
+            "Smooth", 0, 50, 0.1, 0, 1, "fr", "Takes jitter out: standard deviation of a smoothing over time, in frames"
+        )
+        self.plain(self.smooth, lambda: self._value("smooth_frames"), self._put_smooth)
+        self.removed = note()
+        self.inside.addLayout(row(self.smooth, self.removed))
+        self.join = choice([JOIN], "Adds the frames that another lock's solve has and this one lacks", self._join)
+        self.inside.addWidget(self.join)
+        self.distance = NumberField(
+            "Point is at", 0.01, 1e6, 0.1, 10, 2, "m", "Distance of the chosen point from the lens on the "
+            "reference frame: "
+            "scales the whole scene",
+        )  # fmt: skip
+        self.plain(self.distance, self._point_distance, self._scale)
+        self.ground = note()
+        self.inside.addWidget(self.distance)
+        self.inside.addWidget(self.ground)
+        self.follow_words = note("What this zone follows")
+        self.inside.addWidget(self.follow_words)
+        self.follow: dict[str, QCheckBox] = {}
+        for name in PARTS:
+            box = QCheckBox(name.capitalize())
+            box.setToolTip(f"The zone takes the {name} of the lock's motion")
+            box.clicked.connect(lambda on, name=name: self._follow(name, bool(on)))
+            self.follow[name] = box
+        boxes = list(self.follow.values())
+        self.inside.addLayout(row(*boxes[:3]))
+        self.inside.addLayout(row(*boxes[3:], 1))
+        self.write = push_button(
+            "Write…", "Writes the lock: JSON (all of it), CSV (the solve), USD (the camera)", self._write
+        )
+        self.read = push_button("Read…", "Reads a solve or a lock: JSON, CSV, USD", self._read)
+        self.inside.addLayout(row(self.write, self.read))
+
+    def _field(
+        self, label: str, name: str, low: float, step: float, default: float, decimals: int, unit: str, tip: str
+    ) -> NumberField:
+        field = NumberField(label, low, -low if low < 0 else 100, step, default, decimals, unit, tip)
+
+        def get() -> Keyed | None:
+            return getattr(self.desk.lock.correction, name) if self.desk.lock is not None else None
+
+        return self.keyed(field, get, lambda value, words, gesture: self._put(words, gesture, **{name: value}))
+
+    def _put(self, words: str, gesture: str | None, **changes: object) -> None:
+        lock = self.desk.lock
+        if lock is not None:
+            correction = lock.correction.but(**changes)
+            if correction.centre is None and lock.quad is not None:
+                x, y = np.mean(lock.quad, axis=0)
+                correction = correction.but(centre=(float(x), float(y)))
+            self.desk.edit_lock(lock.but(correction=correction), f"{words}: correction of {lock.name}", gesture)
+
+    def _value(self, name: str) -> float | None:
+        return getattr(self.desk.lock, name) if self.desk.lock is not None else None
+
+    def refresh(self) -> None:
+        super().refresh()
+        lock, shot, zone = self.desk.lock, self.desk.shot, self.desk.zone
+        others = [other.name for other in shot.locks if lock is not None and other.id != lock.id and other.solved]
+        show_choice(self.join, [JOIN, *others], JOIN)
+        self.join.setEnabled(bool(others))
+        self.removed.setText(
+            f"takes out {removed_px(lock, shot.size):.2f} px" if lock is not None and lock.smooth_frames else ""
+        )
+        camera = lock is not None and lock.kind == "camera" and bool(lock.points)
+        self.distance.setVisible(camera)
+        self.ground.setVisible(camera)
+        self.ground.setText(ground_words(lock, self.tool.points_chosen, shot.size[1]) if camera and lock else "")
+        hung = zone is not None and not shot.holds_plate(zone)
+        self.follow_words.setVisible(hung)
+        for name, box in self.follow.items():
+            box.setVisible(hung)
+            if hung and zone is not None:
+                box.setChecked(getattr(zone.placement.follow, name))
+        self.write.setEnabled(lock is not None)
+
+    def _put_smooth(self, value: float, words: str, gesture: str) -> None:
+        if (lock := self.desk.lock) is not None:
+            self.desk.edit_lock(lock.but(smooth_frames=value), f"{words} {lock.name}", gesture)
+
+    def _join(self, name: str) -> None:
+        lock = self.desk.lock
+        other = next((each for each in self.desk.shot.locks if each.name == name), None)
+        if lock is None or other is None:
+            return
+        try:
+            self.desk.edit_lock(joined(lock, other), f"Join {lock.name} with {other.name}")
+        except MantleError as problem:
+            self.desk.said.emit(str(problem), True)
+
+    def _follow(self, name: str, on: bool) -> None:
+        zone = self.desk.zone
+        if zone is not None:
+            placement = zone.placement.but(follow=zone.placement.follow.but(**{name: on}))
+            self.desk.edit_zone(zone.but(placement=placement), f"{zone.name} {'follows' if on else 'leaves'} {name}")
+
+    # --- the scene of a camera ---
+    def _point(self) -> tuple[Lock, int] | None:
+        lock, chosen = self.desk.lock, self.tool.points_chosen
+        return (lock, chosen[-1]) if lock is not None and chosen and chosen[-1] < len(lock.points) else None
+
+    def _point_distance(self) -> float | None:
+        found = self._point()
+        return None if found is None else found[0].points[found[1]].place[2]
+
+    def _scale(self, value: float, words: str, gesture: str) -> None:
+        found = self._point()
+        if found is not None and found[0].points[found[1]].place[2] > 0:
+            lock, k = found
+            self.desk.edit_lock(scaled(lock, value / lock.points[k].place[2]), f"Scale {lock.name}", gesture)
+
+    # --- files ---
+    def _write(self) -> None:
+        lock, shot = self.desk.lock, self.desk.shot
+        path = new_file(self, "Write the lock", "Lock, all of it (*.json);;Solve (*.csv);;Camera (*.usda *.usd)", "")
+        if path is None or lock is None:
+            return
+        try:
+            if path.suffix in (".usd", ".usda", ".usdc"):
+                camera_to_usd(lock, shot.size, float(shot.rate), path)
+            else:
+                text = lock_to_csv(lock) if path.suffix == ".csv" else lock_to_json(lock, shot.size)
+                path = path if path.suffix in (".csv", ".json") else Path(f"{path}.json")
+                path.write_text(text, encoding="utf-8")
+        except MantleError as problem:
+            self.desk.said.emit(str(problem), True)
+            return
+        except OSError as problem:
+            self.desk.said.emit(f"{path} cannot be written: {problem.strerror}.", True)
+            return
+        self.desk.said.emit(f"Wrote {lock.name} to {path.name}.", False)
+
+    def _read(self) -> None:
+        lock, shot = self.desk.lock, self.desk.shot
+        path = existing_file(self, "Read a lock", "Locks (*.json *.csv *.usd *.usda *.usdc)")
+        if path is None:
+            return
+        base = lock or Lock(id=shot.new_id("lock"), name=path.stem, reference_frame=self.desk.frame)
+        try:
+            if path.suffix in (".usd", ".usda", ".usdc"):
+                new = camera_from_usd(base, shot.size, path)
+            elif path.suffix == ".csv":
+                new = lock_from_csv(base, path.read_text(encoding="utf-8"), path.name)
+            else:
+                found = lock_from_json(path.read_text(encoding="utf-8"), shot.size, path.name)
+                ids = {other.id for other in shot.locks}
+                field = tuple(s.but(rides=s.rides if s.rides in ids else None) for s in found.field)
+                new = found.but(id=shot.new_id("lock"), rides=None, field=field)
+        except MantleError as problem:
+            self.desk.said.emit(str(problem), True)
+            return
+        except (OSError, UnicodeDecodeError) as problem:
+            self.desk.said.emit(f"{path.name} cannot be read: {problem}.", True)
+            return
+        self.desk.lock_id = new.id
+        self.desk.edit_lock(new, f"Read {path.name}")
+        self.desk.choice_changed.emit()
+        self.desk.said.emit(f"Read {new.name}: {len(new.solved)} frames.", False)
+
+
+def ground_words(lock: Lock, chosen: list[int], height: int) -> str:
+    """What the chosen points tell: their distance, or, of three, the ground: the camera's height and the horizon."""
+    points = [lock.points[k].place for k in chosen if k < len(lock.points)]
+    if not points:
+        return "Choose a point on the picture to set the scene's scale; three points of the ground tell the horizon."
+    if len(points) < 3:
+        return f"{len(points)} chosen; three points of the ground tell the horizon."
+    a, b, c = (np.array(place) for place in points)
+    normal = np.cross(b - a, c - a)
+    length = float(np.linalg.norm(normal))
+    if length < 1e-9 or lock.lens.focal_px is None:
+        return "These three points lie on one line."
+    normal = normal / length if normal[1] > 0 else -normal / length
+    high = float(normal @ a)
+    if abs(normal[1]) < 0.2:
+        return "These three points stand upright; they are not the ground."
+    horizon = height / 2 - lock.lens.focal_px * normal[2] / normal[1]
+    roll = float(np.degrees(np.arctan2(-normal[0], normal[1])))
+    unit = "m" if lock.in_metres else "ways (not scaled yet)"
+    return (
+        f"Camera {high:.2f} {unit} above them; horizon at y = {horizon:.1f} px in the middle of frame "
+        f"{lock.reference_frame}, "
+        f"roll {roll:+.2f}°."
+    )

@@ -1,0 +1,311 @@
+"""What a lock measures and how: marks or field, channel, motion, policy, lens; and solving it."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QCheckBox, QListWidget, QListWidgetItem
+
+from ...comp import propose_lock, solve_lock
+from ...lock.runs import Direction
+from ...shot import Lens, Lock
+from ..desk import Desk
+from ..numberfield import NumberField
+from ..tools.lock import LockTool
+from ..widgets import choice, note, push_button, row, show_choice, tool_button
+from .panel import Panel
+
+CHANNELS = ["luma", "red", "green", "blue", "saturation"]
+MOTIONS = ["translation", "similarity", "affine", "perspective"]
+RENEWALS = ["hold the first", "renew below", "renew every frame"]
+NOTHING = "from nothing"
+
+
+class MeasurePanel(Panel):
+    """The chosen lock's set-up. Whatever changes what is measured takes the solve away."""
+
+    def __init__(self, desk: Desk, tool: LockTool) -> None:
+        super().__init__(desk)
+        self.tool = tool
+        self.start = note()
+        self.inside.addWidget(self.start)
+        self.keep = push_button("Field", "Draw what is measured", lambda: self._draw("keep"), "plus")
+        self.drop = push_button("Leave out", "Draw what does not belong to it", lambda: self._draw("drop"), "plus")
+        self.form = choice(["polygon", "smooth", "ellipse", "rectangle"], "The form of the next shape", lambda _: None)
+        self.drawing = row(self.keep, self.drop, self.form)
+        self.inside.addLayout(self.drawing)
+        self.list = QListWidget()
+        self.list.setFixedHeight(46)
+        self.list.setAccessibleName("Field shapes")
+        self.list.setToolTip("The field and what is left out of it. The box switches one on and off")
+        self.list.itemClicked.connect(self._choose)
+        self.list.itemChanged.connect(self._switch)
+        self.key = tool_button("diamond", "Key the chosen shape on this frame, or remove its key here", self._key)
+        self.remove = tool_button("trash-2", "Remove the chosen shape", self.tool.field.remove)
+        self.inside.addLayout(row(self.list, self.key, self.remove))
+        self.shape_rides = choice([NOTHING], "The lock that the chosen left-out shape rides on", self._shape_ride)
+        self.inside.addWidget(self.shape_rides)
+        self.stays = QCheckBox("Field stays in the frame")
+        self.stays.setToolTip("For long pans and skies: motion is measured through a field that does not move")
+        self.stays.clicked.connect(lambda on: self._anew("Field stays", field_stays=bool(on)))
+        self.inside.addWidget(self.stays)
+        self.motion = choice(MOTIONS, "The fullest motion that is looked for", lambda v: self._anew("Motion", motion=v))
+        self.channel = choice(
+            CHANNELS, "Which channel of the coded feed is searched", lambda v: self._anew(f"Search in {v}", channel=v)
+        )
+        self.inside.addLayout(row(self.motion, self.channel))
+        self.renewal = choice(
+            RENEWALS, "Whether the pattern is taken anew: never, where it is less sure, or on every frame",
+            lambda v: self._anew("Renewal", renewal=v),
+        )  # fmt: skip
+        self.guess = choice([NOTHING], "The lock whose motion the search starts from", self._guess)
+        self.inside.addLayout(row(self.renewal, self.guess))
+        self.filter = NumberField(
+            "Blur", -3, 5, 0.05, 0, 2, "px", "Blurs the feed before the search; below 0 sharpens it"
+        )
+        self.least = NumberField(
+            "Stop below", 0, 1, 0.01, 0.6, 2, "", "Confidence at which what is followed counts as lost"
+        )
+        self.plain(self.filter, lambda: self._value("filter_px"), lambda v, w, g: self._anew(w, g, filter_px=v))
+        self.plain(self.least, lambda: self._value("least_confidence"), self._put_least)
+        self.inside.addLayout(row(self.filter, self.least))
+        self.focal = NumberField(
+            "Focal", 1, 2000, 0.1, 35, 2, "mm", "Focal length on the sensor beside. 0 steps solve it"
+        )
+        self.sensor = NumberField("Sensor", 1, 100, 0.1, 36, 2, "mm", "Width of the sensor")
+        self.plain(self.focal, self._focal_mm, lambda v, w, g: self._lens(w, g, mm=v))
+        self.plain(self.sensor, lambda: self._lens_value("sensor_mm"), lambda v, w, g: self._lens(w, g, sensor_mm=v))
+        self.inside.addLayout(row(self.focal, self.sensor))
+        self.given = QCheckBox("Focal is known")
+        self.given.setToolTip("The focal length is taken as it stands; else it is solved")
+        self.given.clicked.connect(lambda on: self._lens("Focal is known", None, given=bool(on)))
+        self.bend = QCheckBox("Distortion")
+        self.bend.setToolTip("Solves one term of radial distortion too")
+        self.bend.clicked.connect(lambda on: self._lens("Distortion", None, solve_distortion=bool(on)))
+        self.inside.addLayout(row(self.given, self.bend))
+        self.back = push_button(
+            "◂ Backward", "Solve from the reference frame to the first", lambda: self.solve("backward")
+        )
+        self.both = push_button("Solve", "Solve from the reference frame both ways", lambda: self.solve("both"))
+        self.on = push_button("Forward ▸", "Solve from the reference frame to the last", lambda: self.solve("forward"))
+        self.inside.addLayout(row(self.back, self.both, self.on))
+        self.missing = QCheckBox("Missing frames only")
+        self.missing.setToolTip("Frames that are solved stay as they are")
+        self.which = push_button("Which lock?", "Looks at how the shot moves and proposes a lock", self.propose)
+        self.inside.addLayout(row(self.missing, self.which))
+
+    # --- showing ---
+    def refresh(self) -> None:
+        super().refresh()
+        lock = self.desk.lock
+        point = lock is None or lock.kind == "point"
+        lens = lock is not None and lock.kind in ("pan", "camera")
+        for part in (self.keep, self.drop, self.form, self.list, self.key, self.remove):
+            part.setVisible(not point)
+        self.stays.setVisible(lock is not None and lock.kind == "plane")
+        for part in (self.focal, self.sensor, self.given, self.bend):
+            part.setVisible(lens)
+        for part in (
+            self.motion,
+            self.channel,
+            self.renewal,
+            self.guess,
+            self.filter,
+            self.least,
+            self.back,
+            self.both,
+        ):
+            part.setVisible(lock is not None)
+        self.on.setVisible(lock is not None)
+        self.shape_rides.setVisible(False)
+        if lock is None:
+            self.start.setText(
+                "A lock measures how something in the plate moves. Make one, then show it what to look at "
+                "on the picture."
+            )
+            return
+        camera = lock.kind == "camera"
+        self.back.setVisible(not camera)
+        self.on.setVisible(not camera)
+        self.missing.setVisible(not camera and not lock.field_stays and lock.kind != "pan")
+        self.motion.setVisible(lock.kind in ("point", "plane"))
+        self.renewal.setVisible(lock.kind == "point" or (lock.kind == "plane" and not lock.field_stays))
+        self.guess.setVisible(lock.kind == "plane" and not lock.field_stays)
+        show_choice(self.motion, MOTIONS, lock.moves)
+        show_choice(self.channel, CHANNELS, lock.channel)
+        show_choice(self.renewal, RENEWALS, lock.renewal)
+        others = [f"from {other.name}" for other in self._others(lock)]
+        rides = next((f"from {o.name}" for o in self._others(lock) if o.id == lock.rides), NOTHING)
+        show_choice(self.guess, [NOTHING, *others], rides)
+        self.stays.setChecked(lock.field_stays)
+        self.given.setChecked(lock.lens.given)
+        self.bend.setChecked(lock.lens.solve_distortion)
+        self.start.setText(_words(lock))
+        ready = bool(lock.marks) if point else True
+        for part in (self.back, self.both, self.on):
+            part.setEnabled(ready)
+        if not point:
+            self._show_shapes(lock)
+
+    def _others(self, lock: Lock) -> list[Lock]:
+        shot = self.desk.shot
+        return [other for other in shot.locks if other.id != lock.id and lock.id not in shot.locks_under(other.id)]
+
+    def _show_shapes(self, lock: Lock) -> None:
+        self.list.blockSignals(True)
+        self.list.clear()
+        for shape in lock.field:
+            item = QListWidgetItem(f"{shape.name}{f' · {len(shape.keys)} keys' if len(shape.keys) > 1 else ''}")
+            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+            item.setCheckState(Qt.CheckState.Checked if shape.on else Qt.CheckState.Unchecked)
+            item.setData(Qt.ItemDataRole.UserRole, shape.id)
+            self.list.addItem(item)
+            if shape.id == self.tool.field.chosen:
+                self.list.setCurrentItem(item)
+        self.list.blockSignals(False)
+        chosen = next((shape for shape in lock.field if shape.id == self.tool.field.chosen), None)
+        for part in (self.key, self.remove):
+            part.setEnabled(chosen is not None)
+        free = chosen is not None and chosen.mode == "drop"
+        self.shape_rides.setVisible(free)
+        if chosen is not None and free:
+            names = {other.id: f"rides on {other.name}" for other in self._others(lock)}
+            show_choice(self.shape_rides, ["stands free", *names.values()], names.get(chosen.rides, "stands free"))
+
+    # --- changing ---
+    def _value(self, name: str) -> float | None:
+        return getattr(self.desk.lock, name) if self.desk.lock is not None else None
+
+    def _anew(self, words: str, gesture: str | None = None, **changes: object) -> None:
+        if (lock := self.desk.lock) is not None:
+            self.desk.edit_lock(lock.but(solved=(), lost=(), remarks=(), **changes), f"{words} of {lock.name}", gesture)
+
+    def _put_least(self, value: float, words: str, gesture: str) -> None:
+        if (lock := self.desk.lock) is not None:
+            self.desk.edit_lock(lock.but(least_confidence=value), f"{words} of {lock.name}", gesture)
+
+    def _lens_value(self, name: str) -> float | None:
+        return getattr(self.desk.lock.lens, name) if self.desk.lock is not None else None
+
+    def _focal_mm(self) -> float | None:
+        lock = self.desk.lock
+        if lock is None:
+            return None
+        focal = lock.lens.focal_px
+        return 0.0 if focal is None else focal / self.desk.shot.size[0] * lock.lens.sensor_mm
+
+    def _lens(self, words: str, gesture: str | None, mm: float | None = None, **changes: object) -> None:
+        lock = self.desk.lock
+        if lock is None:
+            return
+        lens: Lens = lock.lens.but(**changes)
+        if mm is not None:
+            lens = lens.but(focal_px=mm / lens.sensor_mm * self.desk.shot.size[0], given=True)
+        self._anew(words, gesture, lens=lens, points=())
+
+    def _guess(self, name: str) -> None:
+        lock = self.desk.lock
+        if lock is not None:
+            found = next((o.id for o in self._others(lock) if f"from {o.name}" == name), None)
+            self._anew("Start", rides=found)
+
+    def _shape_ride(self, name: str) -> None:
+        lock = self.desk.lock
+        if lock is not None:
+            found = next((o.id for o in self._others(lock) if f"rides on {o.name}" == name), None)
+            self.tool.field.ride(found)
+
+    def _draw(self, mode: str) -> None:
+        self.desk.choose_stage("Lock")
+        self.tool.field.start(mode, self.form.currentText())
+        self.desk.choice_changed.emit()
+
+    def _choose(self, item: QListWidgetItem) -> None:
+        self.tool.field.choose(item.data(Qt.ItemDataRole.UserRole))
+        self.desk.choice_changed.emit()
+
+    def _switch(self, item: QListWidgetItem) -> None:
+        lock, id = self.desk.lock, item.data(Qt.ItemDataRole.UserRole)
+        on = item.checkState() == Qt.CheckState.Checked
+        if lock is not None and any(shape.id == id and shape.on != on for shape in lock.field):
+            self._anew("Field", field=tuple(s.but(on=on) if s.id == id else s for s in lock.field))
+
+    def _key(self) -> None:
+        lock, frame = self.desk.lock, self.desk.frame
+        shape = next((s for s in lock.field if s.id == self.tool.field.chosen), None) if lock is not None else None
+        if shape is None:
+            return
+        if any(key.frame == frame for key in shape.keys) and len(shape.keys) > 1:
+            new = shape.without_key(frame)
+        else:
+            new = shape.with_points(frame, shape.points_at(frame))
+        self._anew(f"Key {shape.name}", field=tuple(new if s.id == shape.id else s for s in lock.field))
+
+    # --- long work ---
+    def solve(self, direction: Direction) -> None:
+        """Solves the lock in the background; the shot changes only when it is done."""
+        lock, shot = self.desk.lock, self.desk.shot
+        if lock is None:
+            return
+        missing = self.missing.isChecked() and self.missing.isVisible()
+        self.desk.run(
+            f"Solving {lock.name}",
+            lambda job: solve_lock(shot, lock.id, self.desk.store, direction, job.progress, missing).lock(lock.id),
+            self._solved,
+        )
+
+    def _solved(self, lock: Lock) -> None:
+        if not any(other.id == lock.id for other in self.desk.shot.locks):
+            return
+        shot = self.desk.shot.with_lock(lock)
+        if lock.marks:
+            middle = (shot.size[0] / 2, shot.size[1] / 2)
+            zones = [
+                zone.but(placement=zone.placement.but(anchor=(lock.marks[0].x, lock.marks[0].y)))
+                if zone.placement.rides == lock.id and zone.placement.anchor in (None, middle) and _untouched(zone)
+                else zone
+                for zone in shot.zones
+            ]
+            shot = shot.but(zones=tuple(zones))
+        self.desk.edit(shot, f"Solve {lock.name}")
+        trouble = (*lock.lost, *lock.remarks)
+        words = trouble[0] if trouble else f"{lock.name} is solved on {len(lock.solved)} frames."
+        self.desk.said.emit(words, bool(trouble))
+
+    def propose(self) -> None:
+        """Looks at the shot in the background, then makes the lock that suits it."""
+        shot, store = self.desk.shot, self.desk.store
+        self.desk.run("Looking at the shot", lambda job: propose_lock(shot, store, job.progress), self._proposed)
+
+    def _proposed(self, lock: Lock) -> None:
+        shot = self.desk.shot
+        lock = lock.but(id=shot.new_id("lock"))
+        self.desk.lock_id = lock.id
+        self.desk.edit(shot.with_lock(lock), f"Propose {lock.name}")
+        self.desk.said.emit(" ".join(lock.remarks), False)
+        self.desk.choice_changed.emit()
+
+
+def _untouched(zone: object) -> bool:
+    """Whether a placement is still as it was made, so that its anchor may go to the mark without moving anything."""
+    placement = zone.placement
+    return placement.size.constant == 1 and placement.turn_deg.constant == 0 and not placement.size.keys
+
+
+def _words(lock: Lock) -> str:
+    """What is measured, and from where."""
+    start = f"Solves from frame {lock.reference_frame}."
+    if lock.kind == "point":
+        count = len(lock.marks)
+        if count == 0:
+            return "No mark yet: click on the picture."
+        what = {1: "One mark: position", 2: "Two marks: position, turn, size"}.get(
+            count, f"{count} marks: {lock.moves}"
+        )
+        return f"{what}. {start}"
+    focal = lock.lens.focal_px
+    lens = f" Focal length {focal:.1f} px." if focal and lock.kind in ("pan", "camera") and lock.solved else ""
+    if lock.kind == "camera":
+        points = f" {len(lock.points)} points." if lock.points else " The whole frame is measured."
+        return f"{start}{lens}{points}"
+    drawn = sum(shape.mode == "keep" for shape in lock.field)
+    return f"{'Field drawn' if drawn else 'The whole frame is the field'}. {start}{lens}"

@@ -1,0 +1,142 @@
+"""Locks solved on a shot's plate: fields, what is left out, a guess from another lock, proposals, trouble."""
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from zonal_mantle.api import open_shot
+from zonal_mantle.comp import PixelStore, propose_lock, solve_lock, view
+from zonal_mantle.comp.views import Look
+from zonal_mantle.lock import LockError
+from zonal_mantle.media import open_source
+from zonal_mantle.media.still import write_still
+from zonal_mantle.place import carry, lock_matrix
+from zonal_mantle.shot import Follow, Lock, Shape, ShotError, load, rectangle_key, save
+from zonal_mantle.shot.upgrade import upgraded
+
+WALL = Shape(id="f1", name="Field 1", keys=(rectangle_key(1005, (205, 170), (315, 222)),))
+
+
+@pytest.fixture
+def session(demo: Path):
+    return open_shot(demo / "SLT_0140.shot.json")
+
+
+def cameras(demo: Path):
+    truth = json.loads((demo / "truth" / "truth.json").read_text())
+    return {each["frame"]: each for each in truth["cameras"]}
+
+
+def test_a_plane_lock_on_the_demos_house_holds_its_wall(session, demo):
+    """Against the demo's own true camera, on the wall's plane."""
+    lock = Lock(id="p", name="House", kind="plane", reference_frame=1005, field=(WALL,), motion="affine")
+    shot = solve_lock(session.shot.with_lock(lock), "p", session.store)
+    solved = shot.lock("p")
+    assert len(solved.solved) == len(shot.frames)
+    assert not solved.lost
+    works = shot.lock("works")
+    points = np.array([[215, 180], [305, 180], [305, 215], [215, 215.0]])
+    for frame in shot.frames:
+        to_1005 = np.linalg.inv(lock_matrix(shot, works.id, 1005))
+        theirs = carry(lock_matrix(shot, works.id, frame) @ to_1005, points)
+        assert np.abs(carry(lock_matrix(shot, "p", frame), points) - theirs).max() < 0.6
+
+
+def test_a_lock_may_start_from_another_and_a_left_out_shape_may_ride(session):
+    out = Shape(id="f2", mode="drop", rides="works", keys=(rectangle_key(1005, (205, 170), (240, 222)),))
+    lock = Lock(id="p", name="House", kind="plane", reference_frame=1005, field=(WALL, out), rides="works")
+    shot = solve_lock(session.shot.with_lock(lock), "p", session.store)
+    assert len(shot.lock("p").solved) == len(shot.frames)
+    gone = shot.without_lock("works")
+    assert gone.lock("p").rides is None
+    assert gone.lock("p").field[1].rides is None
+
+
+def test_locks_cannot_ride_in_a_ring(session):
+    a = Lock(id="a", name="A", kind="plane", reference_frame=1001)
+    b = a.but(id="b", name="B", rides="a")
+    shot = session.shot.with_lock(a).with_lock(b)
+    with pytest.raises(ValueError, match="ride on itself"):
+        shot.with_lock(a.but(rides="b"))
+
+
+def test_a_camera_lock_on_the_demo_gives_near_and_far_their_own_parallax(session, demo):
+    lock = Lock(id="c", name="Camera", kind="camera", reference_frame=1005)
+    shot = solve_lock(session.shot.with_lock(lock), "c", session.store)
+    solved = shot.lock("c")
+    assert np.sqrt(np.mean([entry.residual_px**2 for entry in solved.solved])) < 0.3
+    near, far = (
+        carry(lock_matrix(shot, "c", 1001, d), np.array([[320.0, 180]])) for d in (solved.points[0].place[2], None)
+    )
+    assert np.abs(near - far).max() > 0.5
+
+
+def test_the_difference_is_grey_where_the_lock_holds(session):
+    lock = Lock(id="p", name="House", kind="plane", reference_frame=1005, field=(WALL,))
+    shot = solve_lock(session.shot.with_lock(lock), "p", session.store)
+    seen = view(shot, 1008, "Difference", None, session.store, 1.0, Look(lock="p"))[..., 1].astype(float)
+    loose = view(shot.with_lock(shot.lock("p").but(solved=tuple(
+        e.but(homography=shot.lock("p").at(1005).homography) for e in shot.lock("p").solved))),
+        1008, "Difference", None, session.store, 1.0, Look(lock="p"))[..., 1].astype(float)  # fmt: skip
+    inside = np.s_[180:212, 225:295]
+    assert np.abs(seen[inside] - 118).mean() < 0.75 * np.abs(loose[inside] - 118).mean()
+
+
+def test_what_a_zone_does_not_follow_does_not_move_it(session):
+    from zonal_mantle.place import zone_matrix
+
+    zone = next(zone for zone in session.shot.zones if zone.placement.rides)
+    stiff = zone.but(placement=zone.placement.but(follow=Follow(position=False, turn=False, size=False, shear=False,
+                                                                perspective=False)))  # fmt: skip
+    frames = session.shot.frames
+    assert zone_matrix(session.shot, stiff, frames[0]) == pytest.approx(zone_matrix(session.shot, stiff, frames[-1]))
+    assert not np.allclose(zone_matrix(session.shot, zone, frames[0]), zone_matrix(session.shot, zone, frames[-1]))
+
+
+def test_a_lock_is_proposed_with_its_reason(session):
+    lock = propose_lock(session.shot, session.store)
+    assert lock.kind in ("plane", "pan", "camera")
+    assert len(lock.remarks[0]) > 40
+    if lock.kind == "plane":
+        assert lock.field or lock.field_stays
+
+
+def test_doubled_frames_of_a_plate_are_remarked(session, tmp_path):
+    for k in range(4):
+        pixels = session.plate(1001 + min(k, 2))
+        write_still(tmp_path / f"p.{k + 1:04d}.exr", pixels, "half", "zip")
+    source = open_source(tmp_path / "p.0001.exr", "plate")
+    lock = Lock(id="p", name="House", kind="plane", reference_frame=2,
+                field=(WALL.but(keys=(rectangle_key(2, (205, 170), (315, 222)),)),))  # fmt: skip
+    shot = session.shot.but(zones=(), mattes=(), locks=(lock,), sources=(source,), plate="plate")
+    solved = solve_lock(shot, "p", PixelStore()).lock("p")
+    assert "same picture as the frame before: 4" in solved.remarks[0]
+
+
+def test_a_shot_without_a_plate_or_with_one_frame_is_refused(session):
+    from zonal_mantle.shot import Shot
+
+    lock = Lock(id="p", name="House", kind="plane", reference_frame=1)
+    with pytest.raises(LockError, match="no plate"):
+        solve_lock(Shot(locks=(lock,)), "p", PixelStore())
+    with pytest.raises(LockError, match="no moving plate"):
+        propose_lock(Shot(), PixelStore())
+
+
+def test_a_shot_of_format_2_opens_with_its_locks(session, tmp_path):
+    save(session.shot, tmp_path / "new.shot.json")
+    data = json.loads((tmp_path / "new.shot.json").read_text())
+    old = {**data, "version": 2}
+    for lock in old["locks"]:
+        for name in ("rides", "renewal", "motion", "field", "field_stays", "lens", "points", "correction", "remarks"):
+            lock.pop(name, None)
+    assert upgraded(old)["version"] == 3
+    (tmp_path / "old.shot.json").write_text(json.dumps(old))
+    opened = load(tmp_path / "old.shot.json")
+    assert [lock.solved for lock in opened.locks] == [lock.solved for lock in session.shot.locks]
+    assert opened.locks[0].moves == "similarity"
+    (tmp_path / "later.shot.json").write_text(json.dumps({**data, "version": 4}))
+    with pytest.raises(ShotError, match="newer"):
+        load(tmp_path / "later.shot.json")

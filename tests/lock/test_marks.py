@@ -1,0 +1,76 @@
+"""Point locks with many marks: agreement, hand-over, renewal."""
+
+import numpy as np
+import pytest
+
+from lock_plates import corner_errors, flat_plates
+from zonal_mantle.lock import LockError, solve_point
+from zonal_mantle.shot import Lock, Mark
+
+SIZE, BOX = (640, 360), (170, 90, 470, 270)
+PLATES = flat_plates("coffee", 6, SIZE, count=10, grain=0.008, speed=0.7)
+PLACES = [(180.0, 100.0), (330.0, 110.0), (450.0, 120.0), (200.0, 250.0), (340.0, 262.0), (460.0, 240.0)]
+
+
+def marks(places=PLACES, **more):
+    return tuple(Mark(x=x, y=y, patch=(22, 22), reach=(18, 18), **more) for x, y in places)
+
+
+def solve(lock, frames=None):
+    frames = frames or PLATES.frames
+    return solve_point(lock, lambda f: frames[f], range(len(frames)))
+
+
+def worst(lock):
+    found = [np.array(e.homography).reshape(3, 3) for e in lock.solved]
+    return max(corner_errors(m, PLATES.truth[e.frame], BOX) for m, e in zip(found, lock.solved))
+
+
+LOCK = Lock(id="a", name="Cup", reference_frame=0, marks=marks())
+
+
+@pytest.mark.parametrize(("motion", "most"), [("affine", 1.0), ("perspective", 1.0)])
+def test_many_marks_tell_a_fuller_motion(motion, most):
+    lock = solve(LOCK.but(motion=motion))
+    assert len(lock.solved) == 10
+    assert worst(lock) < most
+
+
+def test_one_mark_that_goes_astray_does_not_take_the_lock_along():
+    frames = [frame.copy() for frame in PLATES.frames]
+    for k, frame in enumerate(frames):  # a sticker that wanders off with the pattern of the third mark
+        x = 450 + 4 * k
+        frame[100:140, x - 20 : x + 20] = PLATES.frames[0][100:140, 430:470]
+    lock = solve(LOCK.but(motion="similarity"), frames)
+    clean = solve(LOCK.but(motion="similarity"))
+    last = [np.array(each.at(9).homography).reshape(3, 3) for each in (lock, clean)]
+    assert corner_errors(*last, BOX) < 0.6
+
+
+def test_a_covered_mark_hands_over_to_one_that_is_set_later():
+    frames = [frame.copy() for frame in PLATES.frames]
+    for frame in frames[6:]:
+        frame[:, :260] = 0.1  # the left of the picture is covered
+    near = [(200.0, 110.0), (210.0, 250.0)]
+    alone = solve(Lock(id="a", name="Cup", reference_frame=0, marks=marks(near)), frames)
+    assert alone.solved[-1].frame == 5
+    assert "frame 6" in alone.lost[0]
+    held = np.array(alone.at(4).homography).reshape(3, 3)
+    later = marks([(420.0, 130.0), (440.0, 230.0)], frame=4)
+    both = solve(alone.but(marks=(*alone.marks, *later)), frames)
+    assert both.solved[-1].frame == 9
+    assert both.at(9).marks[0] is None
+    assert both.at(9).marks[2] is not None
+    assert np.array(both.at(4).homography).reshape(3, 3) == pytest.approx(held, abs=1e-9)
+    assert corner_errors(np.array(both.at(9).homography).reshape(3, 3), PLATES.truth[9], BOX) < 1.5
+
+
+def test_a_pattern_taken_anew_drifts_and_says_so():
+    held, anew = solve(LOCK), solve(LOCK.but(renewal="renew every frame"))
+    assert anew.at(9).residual_px > held.at(9).residual_px
+    assert len(anew.solved) == 10
+
+
+def test_marks_that_all_belong_to_other_frames_are_refused():
+    with pytest.raises(LockError, match="no mark on frame 0"):
+        solve(LOCK.but(marks=marks(frame=3)))

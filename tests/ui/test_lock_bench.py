@@ -1,0 +1,191 @@
+"""The lock bench by mouse: a field and what is left out, solved, judged, corrected, written, read, compared."""
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, Qt
+
+from zonal_mantle.place import carry, lock_matrix
+from zonal_mantle.shot import load, save
+
+
+@pytest.fixture
+def opened(hands, demo: Path, tmp_path: Path):
+    """The demo with its sky on the bench, at the Lock stage, showing the plate."""
+    desk = hands.window.desk
+    save(load(demo / "SLT_0140.shot.json"), tmp_path / "SLT_0140.shot.json")  # so that its autosave is its own
+    hands.window.files.open_path(tmp_path / "SLT_0140.shot.json")
+    desk.choose_zone(desk.shot.zones[1].id)
+    hands.open_stage(hands.window.bench.lock)
+    desk.set_frame(1005)
+    desk.set_view(view="Plate")
+    hands.settled()
+    return hands
+
+
+def new_lock(hands, kind):
+    stage = hands.window.bench.lock
+    stage.kind.setCurrentText(kind)
+    hands.click(stage.new)
+    hands.window.bench.refresh()
+    return stage
+
+
+def solved(hands, seconds=120):
+    desk = hands.window.desk
+    hands.wait(lambda: bool(desk.lock.solved) and desk.job is None, seconds)
+    hands.window.bench.refresh()
+
+
+def draw_house(hands, stage):
+    hands.choose(stage.measure.form, "rectangle")
+    hands.click(stage.measure.keep)
+    hands.drag_plate(205, 168, 316, 222)
+    hands.window.bench.refresh()
+
+
+def test_a_plane_lock_from_drawing_to_comparing(opened, tmp_path):
+    window, desk = opened.window, opened.window.desk
+    stage = new_lock(opened, "plane")
+    assert desk.zone.placement.rides == desk.lock.id
+    draw_house(opened, stage)
+    opened.click(stage.measure.drop)
+    opened.drag_plate(210, 200, 235, 220)
+    assert [shape.mode for shape in desk.lock.field] == ["keep", "drop"]
+    assert desk.lock.field[0].points_at(1005)[0] == pytest.approx((205, 168), abs=1)
+    opened.window.bench.refresh()
+    opened.click(stage.both)
+    solved(opened)
+    lock = desk.lock
+    assert [entry.frame for entry in lock.solved] == list(desk.shot.frames)
+    assert "px" in stage.header.reading.text()
+    # a quad on it, seen held still: what is locked stays where it is on the screen
+    opened.click(stage.quad, QPoint(6, 8))
+    assert desk.lock.quad is not None
+    place = np.array([[260.0, 195.0]])
+    opened.click(stage.still, QPoint(6, 8))
+    seen = []
+    for frame in (1002, 1009):
+        desk.set_frame(frame)
+        x, y = carry(lock_matrix(desk.shot, lock.id, frame), place)[0]
+        seen.append(window.viewer.to_widget(x, y))
+    assert (seen[0] - seen[1]).manhattanLength() < 0.01
+    opened.click(stage.still, QPoint(6, 8))
+    # a correction by hand, keyed, smooth between
+    desk.set_frame(1005)
+    opened.click(stage.parts["Correct"][0])
+    before = carry(lock_matrix(desk.shot, lock.id, 1009), place)
+    opened.type_number(stage.correct.x, "3")
+    assert desk.lock.correction.x.at(1005) == 3
+    moved = carry(lock_matrix(desk.shot, lock.id, 1009), place) - before
+    assert moved[0, 0] == pytest.approx(3, abs=0.3)
+    opened.keys(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert desk.lock.correction.x.at(1005) == 0
+    # written, read and compared
+    window.bench.refresh()
+    path = tmp_path / "house.json"
+    opened.with_file(path, lambda: opened.click(stage.correct.write))
+    assert path.exists()
+    opened.with_file(path, lambda: opened.click(stage.correct.read))
+    again = desk.lock
+    assert again.id != lock.id
+    for frame in desk.shot.frames:
+        a, b = (carry(lock_matrix(desk.shot, id, frame), place) for id in (lock.id, again.id))
+        assert np.abs(a - b).max() < 1e-9
+
+
+def test_the_difference_view_and_the_kinds_own_controls(opened):
+    desk = opened.window.desk
+    stage = new_lock(opened, "plane")
+    assert stage.measure.stays.isVisible()
+    assert not stage.measure.focal.isVisible()
+    draw_house(opened, stage)
+    opened.click(stage.on)
+    solved(opened)
+    desk.set_frame(1008)
+    opened.window.bench.refresh()
+    opened.click(stage.apart, QPoint(6, 8))
+    assert desk.view == "Difference"
+    opened.settled()
+    inside = np.array([opened.pixel(x, y)[1] for x in range(235, 290, 9) for y in range(182, 212, 6)], float)
+    assert abs(inside.mean() - 118) < 14
+    new_lock(opened, "pan")
+    assert stage.measure.focal.isVisible()
+    new_lock(opened, "point")
+    assert not stage.measure.keep.isVisible()
+
+
+def test_changing_what_is_measured_takes_the_solve_away_and_undo_brings_it_back(opened):
+    desk = opened.window.desk
+    stage = new_lock(opened, "plane")
+    draw_house(opened, stage)
+    opened.click(stage.both)
+    solved(opened)
+    before = desk.lock
+    opened.choose(stage.measure.motion, "similarity")
+    assert desk.lock.solved == ()
+    opened.keys(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert desk.lock == before
+
+
+def test_a_camera_lock_shows_points_carries_a_card_and_is_scaled(opened):
+    window, desk = opened.window, opened.window.desk
+    stage = new_lock(opened, "camera")
+    opened.click(stage.both)
+    solved(opened, 240)
+    lock = desk.lock
+    places = window.lock_tool.places(lock)
+    low = np.flatnonzero((places[:, 1] > 225) & (places[:, 0] > 20) & (places[:, 0] < 620))
+    apart = [low[0]]
+    for k in low:
+        if len(apart) < 3 and min(np.hypot(*(places[k] - places[j])) for j in apart) > 60:
+            apart.append(k)
+    for k in apart:
+        opened.click_plate(*places[k])
+    assert len(window.lock_tool.points_chosen) >= 1
+    window.bench.refresh()
+    opened.click(stage.parts["Correct"][0])
+    k = window.lock_tool.points_chosen[-1]
+    opened.type_number(stage.correct.distance, "12")
+    assert desk.lock.in_metres
+    assert desk.lock.points[k].place[2] == pytest.approx(12)
+    assert desk.lock.points[0].place[2] / lock.points[0].place[2] == pytest.approx(12 / lock.points[k].place[2])
+    if len(window.lock_tool.points_chosen) == 3:
+        assert stage.correct.ground.text()
+
+
+def test_what_cannot_be_solved_says_why_and_leaves_all_as_it_was(opened):
+    desk = opened.window.desk
+    stage = new_lock(opened, "plane")
+    opened.choose(stage.measure.form, "rectangle")
+    opened.click(stage.measure.keep)
+    opened.drag_plate(60, 40, 66, 44)  # far too small
+    opened.window.bench.refresh()
+    said = []
+    desk.said.connect(lambda words, trouble: said.append((words, trouble)))
+    before = desk.shot
+    opened.click(stage.both)
+    opened.wait(lambda: any("too small" in words for words, _ in said))
+    assert said[-1][1]
+    assert desk.shot == before
+
+
+def test_a_proposal_makes_a_lock_and_says_why(opened):
+    desk = opened.window.desk
+    stage = opened.window.bench.lock
+    count = len(desk.shot.locks)
+    opened.click(stage.measure.which)
+    opened.wait(lambda: len(desk.shot.locks) == count + 1, 120)
+    opened.window.bench.refresh()
+    assert desk.lock.name.startswith("Proposed")
+    assert desk.lock.remarks[0] in stage.lost.text()
+
+
+def test_a_zone_leaves_parts_of_the_motion(opened):
+    desk = opened.window.desk
+    stage = opened.window.bench.lock
+    opened.click(stage.parts["Correct"][0])
+    opened.click(stage.correct.follow["turn"], QPoint(6, 8))
+    assert desk.zone.placement.follow.turn is False
+    assert desk.zone.placement.follow.position is True
