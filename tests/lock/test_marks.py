@@ -66,11 +66,23 @@ def test_a_covered_mark_hands_over_to_one_that_is_set_later():
 
 
 def test_a_pattern_taken_anew_drifts_and_says_so():
-    held, anew = solve(LOCK), solve(LOCK.but(renewal="renew every frame"))
-    assert anew.at(9).residual_px > held.at(9).residual_px
+    two = LOCK.but(marks=(LOCK.marks[1], LOCK.marks[5]))
+    held, anew = solve(two), solve(two.but(renewal="renew every frame"))
     assert len(anew.solved) == 10
+    grown = [lock.at(9).residual_px - lock.at(1).residual_px for lock in (held, anew)]
+    assert anew.at(9).residual_px > anew.at(3).residual_px > anew.at(1).residual_px
+    assert grown[1] > 0
 
 
 def test_marks_that_all_belong_to_other_frames_are_refused():
     with pytest.raises(LockError, match="no mark on frame 0"):
         solve(LOCK.but(marks=marks(frame=3)))
+
+
+def test_where_one_of_two_marks_is_lost_it_stops_rather_than_lose_turn_and_size():
+    frames = [frame.copy() for frame in PLATES.frames]
+    for frame in frames[5:]:
+        frame[:, :260] = 0.1
+    lock = solve(LOCK.but(marks=(LOCK.marks[3], LOCK.marks[5])), frames)
+    assert lock.solved[-1].frame == 4
+    assert "mark 1" in lock.lost[0]

@@ -77,7 +77,7 @@ def robust_motion(source: NDArray, target: NDArray, motion: Motion) -> tuple[Mat
             found = fit_motion(source[few], target[few], motion)
         except (ValueError, np.linalg.LinAlgError):
             continue
-        middle = float(np.median(_apart(found, source, target)))
+        middle = float(np.sort(_apart(found, source, target))[need + (count - need) // 2])  # of those not fitted
         if middle < least:
             best, least = found, middle
     for _ in range(8):

@@ -133,8 +133,10 @@ def _follow(
             each.before, each.place, each.shape = each.place, (hit.x, hit.y), hit.shape
             continue
         living.remove(each)
-    if not living:
-        return None, reasons[0] if reasons else "no mark lives here."
+    set_here = sum(mark.frame in (None, lock.reference_frame) for mark in lock.marks)
+    least = 2 if set_here > 1 and lock.moves != "translation" else 1  # fewer would drop turn and size with a jump
+    if len(living) < least:
+        return None, reasons[0] if reasons else "too few marks live here."
     homes = np.array([each.home for each in living])
     places = np.array([each.place for each in living])
     motion = possible_motion(lock.moves, len(living))

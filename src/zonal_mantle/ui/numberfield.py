@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 
-from PySide6.QtCore import QPoint, QRectF, Qt, Signal
+from PySide6.QtCore import QEvent, QPoint, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPolygonF, QWheelEvent
 from PySide6.QtWidgets import QLineEdit, QMenu, QSizePolicy, QWidget
 
@@ -148,6 +148,13 @@ class NumberField(QWidget):
             return
         self._step(1 if event.angleDelta().y() > 0 else -1, event.modifiers())
         event.accept()
+
+    def event(self, event: QEvent) -> bool:
+        """Digits typed here are numbers, not the window's shortcuts."""
+        if event.type() == QEvent.Type.ShortcutOverride and event.text() and event.text() in "0123456789.,-+":
+            event.accept()
+            return True
+        return bool(super().event(event))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         key = event.key()
