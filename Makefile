@@ -15,6 +15,7 @@ setup-test:
 
 bench: setup-test
 	@.venv/bin/python benchmarks/run.py
+	@.venv/bin/python benchmarks/locks.py
 
 shots: setup-test
 	@bash tools/with_display.sh .venv/bin/python tools/screenshots.py

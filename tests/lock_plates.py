@@ -12,23 +12,19 @@ import numpy as np
 from numpy.typing import NDArray
 from skimage import data
 
+from zonal_mantle.lock import LockError, read_lock, solve_plane
+from zonal_mantle.shot import Lock
+
 Array = NDArray[np.float32]
 SHUTTER = 0.5  # of the time from frame to frame
-WELL_TEXTURED = ("gravel", "brick", "coffee")
-WEAK = ("moon", "clouds")
 
 
 def photograph(name: str, width: int = 2560) -> Array:
     """A grey photograph, coded 0…1, mirrored on until it is `width` wide and as high."""
-    if name == "clouds":  # what is left of a photograph out of focus, at low contrast
-        grey = cv2.GaussianBlur(photograph("chelsea", width), (0, 0), 14)
-        return np.asarray(0.7 + 0.35 * (grey - grey.mean()), np.float32)
     picture = getattr(data, name)().astype(np.float32) / 255
     grey = picture if picture.ndim == 2 else picture[..., :3] @ np.array([0.2126, 0.7152, 0.0722], np.float32)
     grow = 1.6 if name in ("gravel", "brick", "grass") else 3.0
     grey = cv2.resize(grey, None, fx=grow, fy=grow, interpolation=cv2.INTER_CUBIC)
-    if name == "moon":
-        grey = 0.45 + 0.5 * (grey - grey.mean())
     both = np.concatenate([grey, grey[:, ::-1]], axis=1)
     both = np.concatenate([both, both[::-1]], axis=0)
     times = (-(-width // both.shape[0]), -(-width // both.shape[1]))
@@ -57,17 +53,20 @@ def finished(linear: Array, grain: float, rng: np.random.Generator) -> Array:
 
 def flat_plates(
     name: str, seed: int = 1, size: tuple[int, int] = (1280, 720), count: int = 24, grain: float = 0.015,
-    figure: float = 0.0, speed: float = 1.0, shutter: float = SHUTTER,
+    figure: float = 0.0, speed: float = 1.0, shutter: float = SHUTTER, soft_px: float = 0.0,
 ) -> Plates:  # fmt: skip
     """A hand-held camera before a flat photograph: shifts, turns, comes nearer, sees it askew.
 
     Parameters
     ----------
     figure : width in px of a dark upright shape that walks across the middle.
+    soft_px : out of focus by this, at half the contrast.
     speed : 1 moves by some px a frame.
     """
     rng = np.random.default_rng(seed)
     sheet = photograph(name)
+    if soft_px:  # out of focus, and half the contrast
+        sheet = cv2.GaussianBlur(0.5 + 0.5 * (sheet - sheet.mean()), (0, 0), soft_px)
     width, height = size
     middle = np.array([[1, 0, width / 2], [0, 1, height / 2], [0, 0, 1]])
     waves = rng.normal(0, 1, (8, 3))
@@ -217,3 +216,21 @@ def honest_shot(kind: str, seed: int) -> Plates:
 
 
 HONEST_KINDS = ("plain", "figure", "flicker", "half", "sky", "covered", "cut", "frozen", "swarm", "plain")
+ACCEPTED_PX = 0.3  # residual under which the stage shows no mark of trouble
+
+
+def judged(plates: Plates) -> tuple[bool, float]:
+    """Whether a plane lock on a shot reports itself as good, and how far it is off at its worst."""
+    frames = range(len(plates.frames))
+    lock = Lock(id="a", name="A", kind="plane", reference_frame=0)
+    try:
+        mask = box_mask(HONEST_SIZE, HONEST_BOX)
+        solved = solve_plane(lock, lambda f: plates.frames[f], mask, lambda f: None, frames)
+    except LockError:
+        return False, 0.0
+    reading = read_lock(solved, frames)
+    good = reading is not None and reading.solved == reading.wanted and reading.worst_px <= ACCEPTED_PX
+    off = max(
+        corner_errors(np.array(e.homography).reshape(3, 3), plates.truth[e.frame], HONEST_BOX) for e in solved.solved
+    )
+    return good, off

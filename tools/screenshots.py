@@ -11,8 +11,11 @@ from PySide6.QtWidgets import QApplication
 
 from zonal_mantle.demo import NAME, VERSION
 from zonal_mantle.paths import cache_dir
+from zonal_mantle.shot import Shape, ShapeKey
 from zonal_mantle.ui.theme import dress
 from zonal_mantle.ui.window import Window
+
+PICKED = ((250, 610), (1100, 640), (640, 675))  # places on the ground, plate pixels
 
 
 def settle(app: QApplication, seconds: float) -> None:
@@ -35,6 +38,12 @@ def main() -> None:
     settle(app, 10)
     plate, sky, *_ = [zone.id for zone in desk.shot.zones]
     desk.set_frame(desk.shot.first + 23)
+
+    def solve(stage: object) -> None:
+        stage.measure.solve("both")
+        settle(app, 0.5)
+        while desk.job is not None:
+            settle(app, 0.2)
 
     def take(name: str, wait: float = 1.2) -> None:
         settle(app, wait)
@@ -64,10 +73,35 @@ def main() -> None:
     desk.set_view(view="Plate", wipe=False)
     desk.choose_zone(sky)
     desk.choose_stage("Lock")
-    window.bench.lock._quad(True)
-    desk.set_frame(desk.lock.reference_frame)
+    kept = desk.shot
+    stage = window.bench.lock
+    desk.set_frame(desk.shot.first + 24)
+    stage.kind.setCurrentText("plane")
+    stage._new()
+    corners = ((405, 332), (632, 332), (632, 452), (405, 452))
+    field = Shape(id="field", name="Field 1", keys=(ShapeKey(frame=desk.frame, points=corners),))
+    desk.edit_lock(desk.lock.but(field=(field,)), "Field")
+    solve(stage)
+    stage._quad(True)
+    desk.set_frame(desk.shot.first + 38)
     take("lock")
-    desk.undo()
+    desk.set_view(view="Difference")
+    take("difference", 2)
+    desk.set_view(view="Plate")
+    desk.set_frame(desk.shot.first + 24)
+    stage.kind.setCurrentText("camera")
+    stage._new()
+    solve(stage)
+    places = window.lock_tool.places(desk.lock)
+    low = [k for k in range(len(places)) if 590 < places[k][1] < 680]
+    picked = [min(low, key=lambda k: abs(places[k][0] - x) + abs(places[k][1] - y)) for x, y in PICKED]
+    window.lock_tool.points_chosen = picked
+    stage.open_part("Correct")
+    take("camera", 2)
+    stage.open_part("Measure")
+    while desk.shot != kept:
+        desk.undo()
+    desk.choose_zone(sky)
     desk.set_view(view="Composite")
     desk.choose_stage("Place")
     take("place")

@@ -5,7 +5,7 @@ import numpy as np
 import pytest
 from skimage.transform import SimilarityTransform
 
-from zonal_mantle.lock import LockError, Patch, fit_motion, lock_feed, read_lock, solve_point
+from zonal_mantle.lock import LockError, Patch, fit_motion, lock_feed, propose_marks, read_lock, solve_point
 from zonal_mantle.shot import Lock, Mark
 
 COUNT = 12
@@ -175,3 +175,18 @@ def test_the_feed_has_its_channels_and_filters():
         < lock_feed(picture, "luma")[4, 4]
         < lock_feed(picture, "luma", -1.0)[4, 4]
     )
+
+
+def test_marks_are_proposed_on_corners_and_not_on_grain():
+    """The corners of a board of squares are known."""
+    rng = np.random.default_rng(3)
+    y, x = np.mgrid[:160, :240]
+    board = (0.3 + 0.4 * (((x // 40) + (y // 40)) % 2)).astype(np.float32) + rng.normal(0, 0.01, x.shape)
+    places = propose_marks(board.astype(np.float32), (20.0, 20.0, 220.0, 140.0))
+    assert len(places) == 6
+    for px, py in places:
+        assert abs(px - round(px / 40) * 40) < 2
+        assert abs(py - round(py / 40) * 40) < 2
+    grain = (0.5 + rng.normal(0, 0.01, x.shape)).astype(np.float32)
+    assert propose_marks(grain, (20.0, 20.0, 220.0, 140.0)) == []
+    assert propose_marks(grain, (20.0, 20.0, 22.0, 140.0)) == []

@@ -189,3 +189,18 @@ def test_a_zone_leaves_parts_of_the_motion(opened):
     opened.click(stage.correct.follow["turn"], QPoint(6, 8))
     assert desk.zone.placement.follow.turn is False
     assert desk.zone.placement.follow.position is True
+
+
+def test_marks_are_proposed_in_an_area_and_followed_in_one_pass(opened):
+    desk = opened.window.desk
+    stage = new_lock(opened, "point")
+    opened.click(stage.measure.corners)
+    opened.drag_plate(205, 165, 318, 224)
+    opened.window.bench.refresh()
+    marks = desk.lock.marks
+    assert len(marks) >= 3
+    assert all(204 <= mark.x <= 319 and 164 <= mark.y <= 225 for mark in marks)
+    assert desk.lock.reference_frame == 1005
+    opened.click(stage.both)
+    solved(opened)
+    assert len(desk.lock.solved) == len(desk.shot.frames)

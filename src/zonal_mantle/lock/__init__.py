@@ -12,7 +12,7 @@ from .pan import solve_pan
 from .patch import Found, Patch
 from .plane import solve_plane
 from .point import solve_point
-from .propose import propose, region_parallax
+from .propose import propose, propose_marks, region_parallax
 from .residual import LockReading, read_lock
 from .stay import solve_staying
 
@@ -28,6 +28,7 @@ __all__ = [
     "joined",
     "lock_feed",
     "propose",
+    "propose_marks",
     "pyramid",
     "read_lock",
     "region_parallax",

@@ -135,3 +135,29 @@ def region_parallax(tracks: list[Track], region: tuple[float, float, float, floa
         if matrix is not None:
             worst = max(worst, float(np.percentile(_apart(matrix, source, target), 80)))
     return worst
+
+
+def propose_marks(
+    feed: NDArray[np.float32], area: tuple[float, float, float, float], count: int = 6
+) -> list[tuple[float, float]]:
+    """The strongest corners within an area (x0, y0, x1, y1), well apart, strongest first; fewer where there are fewer.
+
+    References
+    ----------
+    Shi & Tomasi 1994.
+    """
+    x0, x1 = (int(np.clip(v, 0, feed.shape[1])) for v in (min(area[0], area[2]), max(area[0], area[2])))
+    y0, y1 = (int(np.clip(v, 0, feed.shape[0])) for v in (min(area[1], area[3]), max(area[1], area[3])))
+    if x1 - x0 < 8 or y1 - y0 < 8:
+        return []
+    part = np.ascontiguousarray(cv2.GaussianBlur(feed, (0, 0), 1.0)[y0:y1, x0:x1])
+    apart = 0.5 * np.sqrt((x1 - x0) * (y1 - y0) / count)
+    found = cv2.goodFeaturesToTrack(part, count, 0.05, max(float(apart), 8.0), blockSize=7)
+    strength = cv2.cornerMinEigenVal(part, 7)
+    if found is None:
+        return []
+    places = [(float(x), float(y)) for x, y in found.reshape(-1, 2)]
+    return [(x + x0 + 0.5, y + y0 + 0.5) for x, y in places if strength[int(y), int(x)] > LEAST_CORNER]
+
+
+LEAST_CORNER = 1e-5  # of OpenCV's smaller eigenvalue on a feed of 0…1; grain alone stays below

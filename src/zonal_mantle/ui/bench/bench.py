@@ -44,7 +44,7 @@ class Bench(QWidget):
         self.remove = tool_button("trash-2", "Remove this zone", self._remove)
         self.source = SourceStage(desk)
         self.matte = MatteStage(desk, shape_tool, sample)
-        self.lock = LockStage(desk, lock_tool)
+        self.lock = LockStage(desk, lock_tool, sample)
         self.place = PlaceStage(desk)
         self.match = MatchStage(desk)
         self.stages = [self.source, self.matte, self.lock, self.place, self.match]

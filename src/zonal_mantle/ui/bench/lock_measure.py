@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QListWidget, QListWidgetItem
 
 from ...comp import propose_lock, solve_lock
+from ...lock import lock_feed, propose_marks
 from ...lock.runs import Direction
-from ...shot import Lens, Lock
+from ...shot import Lens, Lock, Mark
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..tools.lock import LockTool
+from ..tools.mark import MOST_MARKS
+from ..tools.sample import Area
 from ..widgets import choice, note, push_button, row, show_choice, tool_button
 from .panel import Panel
 
@@ -18,16 +23,23 @@ CHANNELS = ["luma", "red", "green", "blue", "saturation"]
 MOTIONS = ["translation", "similarity", "affine", "perspective"]
 RENEWALS = ["hold the first", "renew below", "renew every frame"]
 NOTHING = "from nothing"
+Sample = Callable[[str, Callable[[Area], None]], None]
 
 
 class MeasurePanel(Panel):
     """The chosen lock's set-up. Whatever changes what is measured takes the solve away."""
 
-    def __init__(self, desk: Desk, tool: LockTool) -> None:
+    def __init__(self, desk: Desk, tool: LockTool, sample: Sample) -> None:
         super().__init__(desk)
-        self.tool = tool
+        self.tool, self.sample = tool, sample
         self.start = note()
         self.inside.addWidget(self.start)
+        self.corners = push_button(
+            "Marks in an area…",
+            "Drag over an area: marks are set on its strongest corners on this frame",
+            self._ask_marks,
+        )
+        self.inside.addWidget(self.corners)
         self.keep = push_button("Field", "Draw what is measured", lambda: self._draw("keep"), "plus")
         self.drop = push_button("Leave out", "Draw what does not belong to it", lambda: self._draw("drop"), "plus")
         self.form = choice(["polygon", "smooth", "ellipse", "rectangle"], "The form of the next shape", lambda _: None)
@@ -101,6 +113,7 @@ class MeasurePanel(Panel):
         lens = lock is not None and lock.kind in ("pan", "camera")
         for part in (self.keep, self.drop, self.form, self.list, self.key, self.remove):
             part.setVisible(not point)
+        self.corners.setVisible(lock is not None and point)
         self.stays.setVisible(lock is not None and lock.kind == "plane")
         for part in (self.focal, self.sensor, self.given, self.bend):
             part.setVisible(lens)
@@ -239,6 +252,29 @@ class MeasurePanel(Panel):
         else:
             new = shape.with_points(frame, shape.points_at(frame))
         self._anew(f"Key {shape.name}", field=tuple(new if s.id == shape.id else s for s in lock.field))
+
+    def _ask_marks(self) -> None:
+        self.sample("Drag over what the marks are to lie on.", self._mark_area)
+
+    def _mark_area(self, area: Area) -> None:
+        lock, source = self.desk.lock, self.desk.shot.plate_source
+        if lock is None or source is None:
+            return
+        feed = lock_feed(self.desk.store.plate(source, self.desk.frame), lock.channel, lock.filter_px)
+        places = propose_marks(feed, area)
+        if not places:
+            self.desk.said.emit("There are no corners in that area. Drag over something with texture.", True)
+            return
+        unit = max(self.desk.shot.size[0] / 1280, 0.25)
+        first = not lock.marks
+        later = None if first or self.desk.frame == lock.reference_frame else self.desk.frame
+        new = tuple(
+            Mark(x=x, y=y, patch=(14 * unit, 12 * unit), reach=(20 * unit, 20 * unit), frame=later) for x, y in places
+        )
+        reference = self.desk.frame if first else lock.reference_frame
+        kept = {} if later is not None else {"solved": (), "lost": (), "remarks": ()}
+        marks = (*lock.marks, *new)[:MOST_MARKS]
+        self.desk.edit_lock(lock.but(marks=marks, reference_frame=reference, **kept), f"Marks of {lock.name}")
 
     # --- long work ---
     def solve(self, direction: Direction) -> None:

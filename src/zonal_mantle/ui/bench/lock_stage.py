@@ -11,7 +11,7 @@ from ..desk import Desk
 from ..tools.lock import LockTool
 from ..widgets import choice, note, push_button, row, show_choice, tool_button
 from .lock_correct import CorrectPanel
-from .lock_measure import MeasurePanel
+from .lock_measure import MeasurePanel, Sample
 from .panel import Panel
 from .stage import Stage
 
@@ -25,7 +25,7 @@ class LockStage(Stage):
     name = "Lock"
     tip = "The measured motion that this zone rides on"
 
-    def __init__(self, desk: Desk, tool: LockTool) -> None:
+    def __init__(self, desk: Desk, tool: LockTool, sample: Sample) -> None:
         super().__init__(desk)
         self.tool = tool
         self.header.switch.hide()
@@ -44,7 +44,7 @@ class LockStage(Stage):
             "crosshair", "Show the reference frame, on which the marks or the field were set", self._go
         )
         self.inside.addLayout(row(self.which, self.go, self.remove))
-        self.measure, self.correct = MeasurePanel(desk, tool), CorrectPanel(desk, tool)
+        self.measure, self.correct = MeasurePanel(desk, tool, sample), CorrectPanel(desk, tool)
         self.parts: dict[str, tuple[QPushButton, Panel]] = {}
         for name, panel, tip in (
             ("Measure", self.measure, "What is looked at, how, and solving it"),
