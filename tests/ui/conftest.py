@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QComboBox, QDialogButtonBox, QFileDialog, QLineEdit, QMessageBox, QWidget
 
@@ -145,9 +145,15 @@ class Hands:
         QApplication.processEvents()
 
 
-@pytest.fixture
-def hands(qtbot: object, qapp: QApplication) -> Iterator[Hands]:
+@pytest.fixture(scope="session")
+def dressed(qapp: QApplication) -> QApplication:
+    """The application in its look; putting it on costs time for every widget that lives."""
     dress(qapp)
+    return qapp
+
+
+@pytest.fixture
+def hands(qtbot: object, dressed: QApplication) -> Iterator[Hands]:
     recent.unnamed_autosave().unlink(missing_ok=True)
     window = Window()
     window.show()
@@ -156,3 +162,7 @@ def hands(qtbot: object, qapp: QApplication) -> Iterator[Hands]:
     yield Hands(window, qtbot)
     window.desk.saved = window.desk.shot
     window.close()
+    window.desk.store.clear()
+    window.server.cache.clear()
+    window.deleteLater()
+    QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
