@@ -25,6 +25,7 @@ BLOCKS = (6, 4)
 WORTH_SHARING = 40_000  # pixels; below it threads cost more than they give
 LEAST_BELIEVED = 0.4  # of a part's slopes, or it is taken to be covered
 LEAST_SEEN = 0.2  # of an area must be in view
+NOISE_GROWS = 2.0
 LEAST_SLOPE = 2.5  # slopes of white noise alone have about the power of the noise
 
 _HALF = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1]])
@@ -196,24 +197,39 @@ class Area:
         robust weights: Baker & Matthews 2004. The weights look at the error of a small neighbourhood, since what passes
         in front is a thing and not a speck.
         """
-        matrix, state = np.array(guess, float), None
+        matrix, state, finest = np.array(guess, float), None, 0
         for k in range(len(self.levels) - 1, -1, -1):
-            smaller = None if cover is None else _shrunk(cover, feeds[k].shape)
-            done = self._refine(k, feeds[k], matrix, motion, smaller)
+            if state is not None and self._hopeless(k, state):
+                finest = k + 1
+                break
+            done = self._refine(k, feeds[k], matrix, _allowed(motion, k), cover)
             if done is None:
                 return None
             found, now = done
             if state is not None and now.tally.slope * (1 + now.weighed.gain**2) < LEAST_SLOPE * now.tally.rest:
-                break  # slopes of noise: the size before says more
+                finest = k + 1  # slopes of noise: the size before says more
+                break
             matrix, state = found, now
+        if finest and _allowed(motion, finest) != motion:
+            done = self._refine(finest, feeds[finest], matrix, motion, cover)
+            if done is None:
+                return None
+            matrix, state = done
         assert state is not None
         return self._judge(matrix, state)
+
+    def _hopeless(self, k: int, coarser: State) -> bool:
+        """Whether the slopes at a size would drown in noise, which grows at least twofold from the size before."""
+        level = self.levels[k]
+        slope = float((level.mask * level.slope).sum()) / max(level.total, 1e-6)
+        return slope * (1 + coarser.weighed.gain**2) < LEAST_SLOPE * NOISE_GROWS * coarser.tally.rest
 
     def _refine(
         self, k: int, feed: Array, matrix: Matrix, motion: Motion, cover: Array | None
     ) -> tuple[Matrix, State] | None:
         level, step = self.levels[k], 2**k
-        basis, unit = _BASES[_allowed(motion, k)], self.unit / step
+        cover = None if cover is None else _shrunk(cover, feed.shape)
+        basis, unit = _BASES[motion], self.unit / step
         centre = (self.centre / step) - level.origin - 0.5
         frame = (_F(centre[0]), _F(centre[1]), _F(unit))
         view, seen, *scratch = self._scratch[k]
