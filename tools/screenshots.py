@@ -15,7 +15,7 @@ from zonal_mantle.shot import Shape, ShapeKey
 from zonal_mantle.ui.theme import dress
 from zonal_mantle.ui.window import Window
 
-PICKED = ((250, 610), (1100, 640), (640, 675))  # places on the ground, plate pixels
+PICKED = ((300, 675), (1000, 640), (640, 455))  # places on the ground, plate pixels
 
 
 def settle(app: QApplication, seconds: float) -> None:
@@ -93,7 +93,7 @@ def main() -> None:
     stage._new()
     solve(stage)
     places = window.lock_tool.places(desk.lock)
-    low = [k for k in range(len(places)) if 590 < places[k][1] < 680]
+    low = [k for k in range(len(places)) if 450 < places[k][1] < 690]
     picked = [min(low, key=lambda k: abs(places[k][0] - x) + abs(places[k][1] - y)) for x, y in PICKED]
     window.lock_tool.points_chosen = picked
     stage.open_part("Correct")

@@ -160,4 +160,4 @@ def propose_marks(
     return [(x + x0 + 0.5, y + y0 + 0.5) for x, y in places if strength[int(y), int(x)] > LEAST_CORNER]
 
 
-LEAST_CORNER = 1e-5  # of OpenCV's smaller eigenvalue on a feed of 0…1; grain alone stays below
+LEAST_CORNER = 6e-5  # of OpenCV's smaller eigenvalue on a feed of 0…1; grain alone stays below

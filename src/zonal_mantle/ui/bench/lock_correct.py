@@ -19,6 +19,7 @@ from ..widgets import choice, note, push_button, row, show_choice
 from .panel import Panel
 
 JOIN = "Join with…"
+LEAST_HEIGHT = 0.12  # of a triangle, in its longest side; a flatter one tells no plane
 PARTS = ("position", "turn", "size", "shear", "perspective")
 
 
@@ -207,8 +208,9 @@ def ground_words(lock: Lock, chosen: list[int], height: int) -> str:
     a, b, c = (np.array(place) for place in points)
     normal = np.cross(b - a, c - a)
     length = float(np.linalg.norm(normal))
-    if length < 1e-9 or lock.lens.focal_px is None:
-        return "These three points lie on one line."
+    widest = max(float(np.linalg.norm(p - q)) for p, q in ((a, b), (b, c), (c, a)))
+    if length < LEAST_HEIGHT * widest**2 or lock.lens.focal_px is None:
+        return "These three points lie nearly on one line. Choose them farther apart, near and far."
     normal = normal / length if normal[1] > 0 else -normal / length
     high = float(normal @ a)
     if abs(normal[1]) < 0.2:

@@ -107,7 +107,8 @@ class LockTool(Tool):
             return
         middle, u = (a + b + c) / 3, (b - a) / max(float(np.linalg.norm(b - a)), 1e-9)
         v = np.cross(normal / np.linalg.norm(normal), u)
-        half = 0.5 * max(float(np.linalg.norm(b - a)), float(np.linalg.norm(c - a)))
+        sides = [float(np.linalg.norm(p - q)) for p, q in ((a, b), (b, c), (c, a))]
+        half = 0.3 * min(sides)
         lines = []
         for t in np.linspace(-1, 1, 5):
             lines += [(middle + half * (t * u - v), middle + half * (t * u + v))]
