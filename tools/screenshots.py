@@ -101,6 +101,7 @@ def main() -> None:
     stage.open_part("Measure")
     while desk.shot != kept:
         desk.undo()
+    settle(app, 8)  # until the readings are those of the shot again
     desk.choose_zone(sky)
     desk.set_view(view="Composite")
     desk.choose_stage("Place")

@@ -19,7 +19,7 @@ from ..widgets import choice, note, push_button, row, show_choice
 from .panel import Panel
 
 JOIN = "Join with…"
-LEAST_HEIGHT = 0.12  # of a triangle, in its longest side; a flatter one tells no plane
+LEAST_HEIGHT = 0.05  # of a triangle, in its longest side; a flatter one tells no plane
 PARTS = ("position", "turn", "size", "shear", "perspective")
 
 

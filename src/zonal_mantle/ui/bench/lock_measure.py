@@ -303,6 +303,7 @@ class MeasurePanel(Panel):
             ]
             shot = shot.but(zones=tuple(zones))
         self.desk.edit(shot, f"Solve {lock.name}")
+        self.desk.choice_changed.emit()
         trouble = (*lock.lost, *lock.remarks)
         words = trouble[0] if trouble else f"{lock.name} is solved on {len(lock.solved)} frames."
         self.desk.said.emit(words, bool(trouble))
