@@ -1,5 +1,7 @@
 """Locks to JSON, CSV and USD and back."""
 
+import json
+
 import cv2
 import numpy as np
 import pytest
@@ -67,6 +69,13 @@ def test_json_of_a_plate_twice_as_large_is_scaled():
 def test_a_bad_json_is_refused_in_words(text, words):
     with pytest.raises(LockError, match=words):
         lock_from_json(text, SIZE, "a.json")
+
+
+def test_a_motion_that_is_not_a_number_is_refused():
+    data = json.loads(lock_to_json(camera(), SIZE))
+    data["lock"]["solved"][1]["homography"][2] = float("nan")
+    with pytest.raises(LockError, match="not a number"):
+        lock_from_json(json.dumps(data), SIZE)
 
 
 def test_another_shape_of_plate_is_refused():

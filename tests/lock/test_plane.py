@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from lock_plates import box_mask, corner_errors, finished, flat_plates, photograph
-from zonal_mantle.lock import LockError, joined, solve_plane
+from zonal_mantle.lock import LockError, joined, lock_feed, solve_plane
 from zonal_mantle.shot import Lock
 
 SIZE, BOX = (480, 270), (130, 70, 350, 200)
@@ -124,3 +124,10 @@ def test_a_field_without_texture_is_refused(wall):
     flat = [np.full((270, 480), 0.7, np.float32) for _ in range(4)]
     with pytest.raises(LockError, match="nothing to hold"):
         solve(flat, LOCK.but(reference_frame=2))
+
+
+def test_pixels_that_are_not_numbers_do_not_reach_the_search():
+    pixels = np.full((20, 30, 3), 0.4, np.float32)
+    pixels[5, 6], pixels[7, 8] = np.nan, np.inf
+    for channel in ("luma", "blue", "saturation"):
+        assert np.isfinite(lock_feed(pixels, channel, 1.0)).all()

@@ -24,7 +24,7 @@ def lock_feed(pixels: Array, channel: str = "luma", filter_px: float = 0.0) -> A
     -------
     (h, w) float32, about 0…1.
     """
-    picture = coded(np.clip(pixels[..., :3], 0, 16))
+    picture = coded(np.clip(np.nan_to_num(pixels[..., :3], nan=0.0), 0, 16))  # what is not a number is black
     if channel == "luma":
         feed = picture @ np.array([0.2126, 0.7152, 0.0722], np.float32)
     elif channel == "saturation":

@@ -45,6 +45,8 @@ def lock_from_json(text: str, size: tuple[int, int], name: str = "The file") -> 
         raise
     except (ValueError, KeyError, TypeError) as problem:
         raise LockError(f"{name} cannot be read as a lock: {problem}.") from problem
+    if not all(np.isfinite(entry.homography).all() for entry in lock.solved):
+        raise LockError(f"{name} holds a motion that is not a number. Nothing was changed.")
     if (width, height) == size:
         return lock
     if abs(width / height - size[0] / size[1]) > 0.01:

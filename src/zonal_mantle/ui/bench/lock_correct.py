@@ -161,7 +161,12 @@ class CorrectPanel(Panel):
             else:
                 text = lock_to_csv(lock) if path.suffix == ".csv" else lock_to_json(lock, shot.size)
                 path = path if path.suffix in (".csv", ".json") else Path(f"{path}.json")
-                path.write_text(text, encoding="utf-8")
+                part = path.with_name(f".{path.name}.part")  # what was there stays until the new one is whole
+                try:
+                    part.write_text(text, encoding="utf-8")
+                    part.replace(path)
+                finally:
+                    part.unlink(missing_ok=True)
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return

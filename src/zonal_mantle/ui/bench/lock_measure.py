@@ -81,7 +81,7 @@ class MeasurePanel(Panel):
         self.plain(self.least, lambda: self._value("least_confidence"), self._put_least)
         self.inside.addLayout(row(self.filter, self.least))
         self.focal = NumberField(
-            "Focal", 1, 2000, 0.1, 35, 2, "mm", "Focal length on the sensor beside. 0 steps solve it"
+            "Focal", 1, 2000, 0.1, 35, 2, "mm", "Focal length on the sensor beside. A value set here is taken as known"
         )
         self.sensor = NumberField("Sensor", 1, 100, 0.1, 36, 2, "mm", "Width of the sensor")
         self.plain(self.focal, self._focal_mm, lambda v, w, g: self._lens(w, g, mm=v))

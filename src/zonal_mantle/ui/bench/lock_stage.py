@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QCheckBox, QPushButton
+from PySide6.QtWidgets import QCheckBox
 
 from ...lock import read_lock
 from ...lock.camera import WORST_PX
@@ -12,7 +12,6 @@ from ..tools.lock import LockTool
 from ..widgets import choice, note, push_button, row, show_choice, tool_button
 from .lock_correct import CorrectPanel
 from .lock_measure import MeasurePanel, Sample
-from .panel import Panel
 from .stage import Stage
 
 FREE = "Rides on nothing"
@@ -45,16 +44,10 @@ class LockStage(Stage):
         )
         self.inside.addLayout(row(self.which, self.go, self.remove))
         self.measure, self.correct = MeasurePanel(desk, tool, sample), CorrectPanel(desk, tool)
-        self.parts: dict[str, tuple[QPushButton, Panel]] = {}
-        for name, panel, tip in (
+        self.add_parts(
             ("Measure", self.measure, "What is looked at, how, and solving it"),
             ("Correct", self.correct, "Keys by hand, smoothing, joining, scale; what the zone follows; files"),
-        ):
-            button = push_button(name, tip, lambda name=name: self.open_part(name), checkable=True)
-            self.parts[name] = (button, panel)
-        self.inside.addLayout(row(*(button for button, _ in self.parts.values())))
-        for _, panel in self.parts.values():
-            self.inside.addWidget(panel)
+        )
         self.back, self.both, self.on = self.measure.back, self.measure.both, self.measure.on
         self.quad = QCheckBox("Quad")
         self.quad.setToolTip("Hangs a grid of four corners on the lock, to see whether it holds. Drag its corners")
@@ -72,17 +65,7 @@ class LockStage(Stage):
         self.inside.addWidget(self.words)
         self.lost = note(role="warn")
         self.inside.addWidget(self.lost)
-        self.part = "Measure"
         self.open_part("Measure")
-
-    def open_part(self, name: str) -> None:
-        """Shows measuring or correcting."""
-        self.part = name
-        for each, (button, panel) in self.parts.items():
-            button.setChecked(each == name)
-            panel.setVisible(each == name)
-            if each == name:
-                panel.refresh()
 
     # --- showing ---
     def refresh(self) -> None:

@@ -4,16 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtWidgets import QLineEdit, QPushButton
+from PySide6.QtWidgets import QLineEdit
 
 from ...comp import MatteOverShot
 from ...shot import ClearSkyPull, Matte, MatteUse
 from ..desk import Desk
 from ..tools.sample import Area
 from ..tools.shape import ShapeTool
-from ..widgets import choice, note, push_button, row, show_choice, tool_button
+from ..widgets import choice, note, row, show_choice, tool_button
 from .edge_panel import EdgePanel
-from .panel import Panel
 from .pull_panel import PullPanel
 from .shape_panel import ShapePanel
 from .stage import Stage
@@ -44,28 +43,12 @@ class MatteStage(Stage):
         self.pulls = PullPanel(desk, sample)
         self.edge = EdgePanel(desk)
         self.shapes = ShapePanel(desk, tool)
-        self.parts: dict[str, tuple[QPushButton, Panel]] = {}
-        for name, panel, tip in (
+        self.add_parts(
             ("Pulls", self.pulls, "What is cut out by brightness, colour, screen, sky or difference"),
             ("Edge", self.edge, "Levels, growth, softness, specks and holes, steadying, the old sky's colour"),
             ("Shapes", self.shapes, "Keep and drop shapes"),
-        ):
-            button = push_button(name, tip, lambda name=name: self.open_part(name), checkable=True)
-            self.parts[name] = (button, panel)
-        self.inside.addLayout(row(*(button for button, _ in self.parts.values())))
-        for _, panel in self.parts.values():
-            self.inside.addWidget(panel)
-        self.part = "Pulls"
+        )
         self.open_part("Pulls")
-
-    def open_part(self, name: str) -> None:
-        """Shows pulls, edge or shapes."""
-        self.part = name
-        for each, (button, panel) in self.parts.items():
-            button.setChecked(each == name)
-            panel.setVisible(each == name)
-            if each == name:
-                panel.refresh()
 
     # --- showing ---
     def refresh(self) -> None:

@@ -6,12 +6,14 @@ from collections.abc import Callable
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QMouseEvent
-from PySide6.QtWidgets import QCheckBox, QFrame, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ...shot import Keyed, Zone
 from .. import theme
 from ..desk import Desk, new_gesture
 from ..numberfield import NumberField
+from ..widgets import push_button, row
+from .panel import Panel
 
 
 class Header(QFrame):
@@ -88,6 +90,26 @@ class Stage(QWidget):
         zone = self.desk.zone
         assert zone is not None
         return zone
+
+    def add_parts(self, *parts: tuple[str, Panel, str]) -> None:
+        """Panels of which one is open at a time, with a button and a tip each; the first is open."""
+        self.parts: dict[str, tuple[QPushButton, Panel]] = {}
+        for name, panel, tip in parts:
+            button = push_button(name, tip, lambda name=name: self.open_part(name), checkable=True)
+            self.parts[name] = (button, panel)
+        self.inside.addLayout(row(*(button for button, _ in self.parts.values())))
+        for _, panel in self.parts.values():
+            self.inside.addWidget(panel)
+        self.part = parts[0][0]
+
+    def open_part(self, name: str) -> None:
+        """Shows one of the parts."""
+        self.part = name
+        for each, (button, panel) in self.parts.items():
+            button.setChecked(each == name)
+            panel.setVisible(each == name)
+            if each == name:
+                panel.refresh()
 
     def show_open(self, on: bool) -> None:
         self.header.show_open(on)
