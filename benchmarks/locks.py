@@ -19,7 +19,16 @@ import cv2
 import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
-from lock_plates import HONEST_KINDS, box_mask, corner_errors, flat_plates, honest_shot, judged, turning_plates
+from lock_plates import (
+    HONEST_KINDS,
+    box_mask,
+    corner_errors,
+    flat_plates,
+    honest_shot,
+    judged,
+    least_error,
+    turning_plates,
+)
 from zonal_mantle.api import open_shot
 from zonal_mantle.comp import solve_lock
 from zonal_mantle.demo import NAME, DemoPlan, make_demo
@@ -39,10 +48,10 @@ def plane(seeds: tuple[int, ...]) -> None:
         "plane lock, field 600 x 300 at 1280 x 720, 24 frames: rms of mean corner error px, residual told, ms a frame"
     )
     for name in ("gravel", "brick", "coffee", "chelsea", "weak coffee", "weak chelsea"):
+        weak = name.startswith("weak ")
         for figure in (0.0, 120.0):
             off, told, times = [], [], []
             for seed in seeds:
-                weak = name.startswith("weak ")
                 plates = flat_plates(
                     name.removeprefix("weak "), seed, count=24, figure=figure, soft_px=5.0 if weak else 0.0
                 )
@@ -62,6 +71,9 @@ def plane(seeds: tuple[int, ...]) -> None:
                 f"  {name:13s} {with_figure:20s} {rms(off):.3f} (worst {max(off):.3f})  {rms(told):.3f}  "
                 f"{1e3 * np.median(times):.0f}"
             )
+        clean = flat_plates(name.removeprefix("weak "), count=1, grain=0, shutter=0, soft_px=5.0 if weak else 0.0)
+        bound = least_error(cv2.GaussianBlur(clean.frames[0], (0, 0), 2 if weak else 0.6), BOX, 0.015)
+        print(f"  {name:13s} no pairwise alignment can be better than {bound:.3f}")
 
 
 def ecc(seeds: tuple[int, ...]) -> None:

@@ -179,6 +179,31 @@ def corner_errors(found: NDArray, truth: NDArray, box: tuple[float, float, float
     return float(np.linalg.norm(a[:, :2] / a[:, 2:] - b[:, :2] / b[:, 2:], axis=1).mean())
 
 
+def least_error(clean: Array, box: tuple[int, int, int, int], grain: float) -> float:
+    """What the mean corner error of a pairwise perspective alignment cannot fall below, rms px.
+
+    The Cramér–Rao bound (Kay 1993, chapter 3) of the eight numbers, gain and bias, from the slopes of the clean
+    frame and independent grain in both frames.
+    """
+    x0, y0, x1, y1 = box
+    unit = (x1 - x0) / 2
+    gx, gy = np.meshgrid(np.arange(x0, x1) + 0.5, np.arange(y0, y1) + 0.5)
+    p, q = (gx - (x0 + x1) / 2) / unit, (gy - (y0 + y1) / 2) / unit
+    down, across = (slope[y0:y1, x0:x1] * unit for slope in np.gradient(clean.astype(float)))
+    parts = [across * p, across * q, across, down * p, down * q, down]
+    parts += [-(across * p * p + down * p * q), -(across * p * q + down * q * q), clean[y0:y1, x0:x1], np.ones_like(p)]
+    slopes = np.stack(parts, axis=-1).reshape(-1, 10)
+    variance = grain**2 + 1 / (12 * 255**2)
+    spread = np.linalg.cholesky(2 * variance * np.linalg.pinv(slopes.T @ slopes)[:8, :8])
+    tried = np.random.default_rng(0).standard_normal((4000, 8)) @ spread.T
+    high = (y1 - y0) / (x1 - x0)
+    far = []
+    for a, b in ((-1, -high), (1, -high), (1, high), (-1, high)):
+        jac = np.array([[a, b, 1, 0, 0, 0, -a * a, -a * b], [0, 0, 0, a, b, 1, -a * b, -b * b]]) * unit
+        far.append(np.linalg.norm(tried @ jac.T, axis=1))
+    return float(np.sqrt((np.mean(far, axis=0) ** 2).mean()))
+
+
 HOPELESS = ("sky", "covered", "cut", "frozen", "swarm")
 HONEST_SIZE, HONEST_BOX = (400, 226), (110, 60, 290, 170)
 

@@ -8,8 +8,10 @@ import pytest
 
 from zonal_mantle.api import open_shot
 from zonal_mantle.comp import PixelStore, propose_lock, solve_lock, view
+from zonal_mantle.comp.solve import _Work
 from zonal_mantle.comp.views import Look
 from zonal_mantle.lock import LockError
+from zonal_mantle.lock.runs import flat
 from zonal_mantle.media import open_source
 from zonal_mantle.media.still import write_still
 from zonal_mantle.place import carry, lock_matrix
@@ -52,6 +54,27 @@ def test_a_lock_may_start_from_another_and_a_left_out_shape_may_ride(session):
     gone = shot.without_lock("works")
     assert gone.lock("p").rides is None
     assert gone.lock("p").field[1].rides is None
+
+
+def test_a_search_takes_only_the_chosen_parts_of_the_lock_it_starts_from(session):
+    """A mark whose own reach is too short for the shot's motion is found where another lock's place leads it."""
+    works = session.shot.lock("works")
+    frames = session.shot.frames
+    key = works.solved[0].frame
+    far = flat(np.array([[1, 0, 150.0], [0, 1, 0], [0, 0, 1]]))
+    wrong = works.but(id="wrong", name="Wrong", solved=tuple(e.but(homography=far) if e.frame != key else e
+                                                             for e in works.solved))  # fmt: skip
+    mark = works.marks[0].but(reach=(8.0, 8.0), frame=None)
+    own = Lock(id="m", name="Own", reference_frame=works.reference_frame, marks=(mark,), rides="works")
+    solved = solve_lock(session.shot.with_lock(own), "m", session.store).lock("m")
+    assert len(solved.solved) == len(frames)
+    # the place that a wrong lock leads to is not searched when its position is not taken
+    led = own.but(rides="wrong", reference_frame=key, marks=(mark,))
+    shot = session.shot.with_lock(wrong).with_lock(led.but(follow=Follow(position=False)))
+    work = _Work(shot, shot.lock("m"), session.store)
+    assert np.hypot(*(carry(work.guess(frames[-1]), np.array([[mark.x, mark.y]]))[0] - (mark.x, mark.y))) < 1e-6
+    work = _Work(shot, led, session.store)
+    assert np.hypot(*(carry(work.guess(frames[-1]), np.array([[mark.x, mark.y]]))[0] - (mark.x, mark.y))) > 100
 
 
 def test_locks_cannot_ride_in_a_ring(session):

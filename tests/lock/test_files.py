@@ -120,6 +120,19 @@ def test_a_camera_goes_through_usd(tmp_path):
             assert ours == pytest.approx(theirs, abs=0.01)
 
 
+def test_a_camera_cut_short_on_its_way_is_refused(tmp_path):
+    whole = tmp_path / "walk.usda"
+    camera_to_usd(camera(), SIZE, 24.0, whole)
+    short = tmp_path / "short.usda"
+    short.write_text(whole.read_text()[:-120])
+    with pytest.raises(LockError, match=r"short\.usda cannot be read as USD"):
+        camera_from_usd(camera(), SIZE, short)
+    empty = tmp_path / "empty.usda"
+    empty.write_text("#usda 1.0\n")
+    with pytest.raises(LockError, match="holds no camera"):
+        camera_from_usd(camera(), SIZE, empty)
+
+
 def test_the_camera_in_usd_looks_where_ours_does(tmp_path):
     """Seen with USD's own frustum, which knows nothing of our axes."""
     from pxr import Gf, Usd, UsdGeom

@@ -120,7 +120,14 @@ def test_a_matte_steadies_itself_from_the_plates_around_it():
     rng = np.random.default_rng(8)
     base = np.clip(half_plane(0, 0, 96, 12.0) * 0.6 + 0.15, 0, 1)[..., None].repeat(3, 2)
     plates = {f: (base + rng.normal(0, 0.02, base.shape)).astype(np.float32) for f in range(1, 6)}
-    around = Surroundings(plates.__getitem__, lambda id, f: np.eye(3), lambda p, f: None, range(1, 6), lambda id: 1)
+    around = Surroundings(
+        plates.__getitem__,
+        lambda id, f: np.eye(3),
+        lambda s, f: np.eye(3),
+        lambda p, f: None,
+        range(1, 6),
+        lambda id: 1,
+    )
     matte = Matte(pulls=(LumaPull(high=number(0.55), high_softness=number(0.2)),), edge=Edge(steady=1.0))
     restless, calm = (
         np.abs(build_matte(plates[3], m, 3, 1.0, around).alpha - build_matte(plates[2], m, 2, 1.0, around).alpha).mean()

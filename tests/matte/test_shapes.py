@@ -127,14 +127,14 @@ def test_a_shape_keyed_at_two_frames_rides_a_lock_without_sliding():
     start, end = rectangle_key(1, (20, 20), (60, 50)), rectangle_key(9, (22, 21), (62, 51))
     shape = Shape(id="r", keys=(start, end), rides="hills")
     for frame in (1, 4, 9):
-        held = standing(shape, frame, lambda id, f: motion(f))
+        held = standing(shape, frame, lambda shape, f: motion(f))
         points = np.frombuffer(held.outlines[0]).reshape(-1, 2)
         own = np.array(shape.points_at(frame))
         expected = own @ motion(frame)[:2, :2].T + motion(frame)[:2, 2]
         assert np.abs(points - expected).max() < 1e-9
     # and the drawn pixels follow to a tenth of a pixel: centres of gravity
     for frame in (3, 6):
-        alpha = shape_alpha(shape, frame, SIZE, lock=lambda id, f: motion(f))
+        alpha = shape_alpha(shape, frame, SIZE, ride=lambda shape, f: motion(f))
         y, x = np.mgrid[0:80, 0:96] + 0.5
         centre = np.array([(alpha * x).sum(), (alpha * y).sum()]) / alpha.sum()
         own = np.mean(shape.points_at(frame), axis=0)
@@ -155,7 +155,9 @@ def test_motion_blur_is_the_mean_over_the_shutter():
 def test_riding_shapes_need_their_lock_only_where_they_ride():
     from zonal_mantle.matte import Surroundings
 
-    around = Surroundings(lambda f: None, lambda id, f: motion(f), lambda p, f: None, range(1, 10), lambda id: 1)
+    around = Surroundings(
+        lambda f: None, lambda id, f: motion(f), lambda s, f: motion(f), lambda p, f: None, range(1, 10), lambda id: 1
+    )
     shape = Shape(id="r", mode="keep", keys=(rectangle_key(1, (20, 20), (60, 50)),), rides="hills")
     plate = np.zeros((80, 96, 3), np.float32)
     here, later = (build_matte(plate, Matte(shapes=(shape,)), f, 1.0, around).alpha for f in (1, 5))

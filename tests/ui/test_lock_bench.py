@@ -1,5 +1,6 @@
 """The lock bench by mouse: a field and what is left out, solved, judged, corrected, written, read, compared."""
 
+import errno
 from pathlib import Path
 
 import numpy as np
@@ -95,6 +96,27 @@ def test_a_plane_lock_from_drawing_to_comparing(opened, tmp_path):
         assert np.abs(a - b).max() < 1e-9
 
 
+def test_a_full_disk_keeps_the_lock_that_was_written_before(opened, tmp_path, monkeypatch):
+    desk, stage = opened.window.desk, opened.window.bench.lock
+    path = tmp_path / "hills.json"
+    opened.with_file(path, lambda: opened.click(stage.correct.write))
+    before = path.read_text()
+
+    def full(self, text, encoding):
+        with open(self, "w", encoding=encoding) as part:
+            part.write(text[:40])
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    monkeypatch.setattr(Path, "write_text", full)
+    said = []
+    desk.said.connect(lambda words, trouble: said.append((words, trouble)))
+    opened.with_file(path, lambda: opened.click(stage.correct.write))
+    assert said[-1][1]
+    assert "No space left" in said[-1][0]
+    assert path.read_text() == before
+    assert list(tmp_path.glob(".*part")) == []
+
+
 def test_the_difference_view_and_the_kinds_own_controls(opened):
     desk = opened.window.desk
     stage = new_lock(opened, "plane")
@@ -186,7 +208,9 @@ def test_a_zone_leaves_parts_of_the_motion(opened):
     desk = opened.window.desk
     stage = opened.window.bench.lock
     opened.click(stage.parts["Correct"][0])
-    opened.click(stage.correct.follow["turn"], QPoint(6, 8))
+    stage.correct.takes.parts["turn"].trigger()
+    opened.window.bench.refresh()
+    assert stage.correct.takes.text() == "Takes position, size, shear, perspective"
     assert desk.zone.placement.follow.turn is False
     assert desk.zone.placement.follow.position is True
 

@@ -412,6 +412,12 @@ def test_an_outline_copied_on_one_frame_is_a_key_on_another(opened):
     assert 1010 in [key.frame for key in shape.keys]
     standing = opened.window.shape_tool.chosen_standing().keys[0].points
     assert standing[0] == pytest.approx((200, 40), abs=1.5)  # on the picture it lies as it was copied
+    stage.shapes.takes.parts["position"].trigger()
+    stage.refresh()
+    assert desk.matte.shapes[0].follow.position is False
+    assert stage.shapes.takes.text() == "Takes turn, size, shear, perspective"
+    standing = opened.window.shape_tool.chosen_standing().keys[0].points
+    assert standing[0] == pytest.approx((200, 40), abs=1.5)  # still there, where it has a key
     opened.choose(stage.shapes.form, "ellipse")
     opened.click(stage.shapes.keep)
     opened.drag_plate(20, 40, 60, 100)

@@ -19,8 +19,8 @@ from ..matte import (
     outside,
     read_matte,
 )
-from ..place.transform import lock_matrix
-from ..shot import Matte, Shot
+from ..place.transform import lock_matrix, shape_matrix
+from ..shot import Matte, Shape, Shot
 from .store import PixelStore
 
 Array = NDArray[np.float32]
@@ -69,10 +69,10 @@ class MatteTally:
         if made.problem and not self._problem[0]:
             self._problem = (made.problem, frame)
 
-        def lock(id: str, at: int) -> NDArray[np.float64]:
-            return lock_matrix(self.shot, id, at)
+        def ride(shape: Shape, at: int) -> NDArray[np.float64]:
+            return shape_matrix(self.shot, shape, at)
 
-        self._each.append(read_matte(made.alpha, self.matte, frame, self.scale, lock))
+        self._each.append(read_matte(made.alpha, self.matte, frame, self.scale, ride))
         if frame in self._judged and not made.problem:
             self._judge(frame)
 
@@ -138,10 +138,10 @@ def faulty_pixels(
     made, pixels = store.matte(shot, matte, frame, scale), store.plate(plate, frame, scale)
     if fault in ("holes", "leftover"):
 
-        def lock(id: str, at: int) -> NDArray[np.float64]:
-            return lock_matrix(shot, id, at)
+        def ride(shape: Shape, at: int) -> NDArray[np.float64]:
+            return shape_matrix(shot, shape, at)
 
-        holes, leftover, _, _ = holes_and_leftover(made.alpha, matte, frame, scale, lock)
+        holes, leftover, _, _ = holes_and_leftover(made.alpha, matte, frame, scale, ride)
         return holes if fault == "holes" else leftover
     if fault == "halo":
         leaning = lean(pixels, made.alpha, made.foreground)

@@ -23,8 +23,10 @@ from ..lock import (
 from ..lock.propose import PARALLAX_PX
 from ..lock.runs import Direction
 from ..matte import shape_alpha
-from ..place.transform import lock_matrix
+from ..place.ride import followed
+from ..place.transform import lock_matrix, shape_matrix
 from ..shot import Lock, Shape, ShapeKey, Shot
+from ..shot.follow import WHOLE
 from .store import PixelStore
 
 Array = NDArray[np.float32]
@@ -80,8 +82,9 @@ class _Work:
     def solve(self, direction: Direction, progress: Callable[[float, str], None], missing_only: bool) -> Lock:
         """The lock, solved by its kind's solver."""
         lock, frames = self.lock, self.shot.frames
+        guess = self.guess if lock.rides else None
         if lock.kind == "point":
-            return solve_point(lock, self.feed, frames, direction, progress, missing_only)
+            return solve_point(lock, self.feed, frames, direction, progress, missing_only, guess)
         if lock.reference_frame not in frames:
             raise LockError(
                 f"{lock.name} starts on frame {lock.reference_frame}, which is not in the shot "
@@ -94,7 +97,6 @@ class _Work:
             return solve_pan(lock, self.feed, field, self.cover, frames, direction, progress)
         if lock.field_stays:
             return solve_staying(lock, self.feed, field, self.cover, frames, direction, progress)
-        guess = self.guess if lock.rides else None
         return solve_plane(lock, self.feed, field, self.cover, frames, direction, progress, missing_only, guess)
 
     def field(self) -> Array:
@@ -105,7 +107,7 @@ class _Work:
         if drawn:
             out = np.zeros((height, width), np.float32)
             for shape in drawn:
-                out = np.maximum(out, shape_alpha(shape, reference, self.shot.size, 1.0, self._motion))
+                out = np.maximum(out, shape_alpha(shape, reference, self.shot.size, 1.0, self._ride))
         else:
             rim = round(WHOLE_MARGIN * width)
             out = np.zeros((height, width), np.float32)
@@ -117,17 +119,26 @@ class _Work:
         """What of a frame counts: all but the excluded shapes; None where nothing is excluded."""
         out: Array | None = None
         for shape in self.lock.excluded:
-            inside = shape_alpha(shape, frame, self.shot.size, 1.0, self._motion)
+            inside = shape_alpha(shape, frame, self.shot.size, 1.0, self._ride)
             out = 1 - inside if out is None else np.minimum(out, 1 - inside)
         return None if out is None else np.asarray(out, np.float32)
 
     def guess(self, frame: int) -> NDArray[np.float64]:
         """Where the lock that this one rides on says that the reference frame went."""
-        start = lock_matrix(self.shot, self.lock.rides, self.lock.reference_frame)
-        return np.asarray(lock_matrix(self.shot, self.lock.rides, frame) @ np.linalg.inv(start))
+        lock, about = self.lock, self._middle()
+        start = lock_matrix(self.shot, lock.rides, lock.reference_frame)
+        motion = lock_matrix(self.shot, lock.rides, frame) @ np.linalg.inv(start)
+        return motion if lock.follow == WHOLE else followed(motion, lock.follow, about)
 
-    def _motion(self, id: str, frame: int) -> NDArray[np.float64]:
-        return lock_matrix(self.shot, id, frame)
+    def _middle(self) -> tuple[float, float]:
+        """Of what the lock looks at, on its reference frame."""
+        places = [shape.middle for shape in self.lock.field if shape.on and shape.mode == "keep"]
+        places += [(mark.x, mark.y) for mark in self.lock.marks]
+        x, y = np.mean(places, axis=0) if places else np.array(self.shot.size) / 2
+        return float(x), float(y)
+
+    def _ride(self, shape: Shape, frame: int) -> NDArray[np.float64]:
+        return shape_matrix(self.shot, shape, frame)
 
 
 def propose_lock(

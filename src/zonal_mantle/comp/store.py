@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from ..matte import Made, MatteError, Surroundings, build_matte
 from ..media import read_frame
 from ..place.minify import shrunk
-from ..place.transform import lock_matrix
+from ..place.transform import lock_matrix, shape_matrix
 from ..place.warp import warp, with_alpha
 from ..shot import DifferencePull, Matte, Shot, Source
 from .cache import ByteCache
@@ -104,6 +104,7 @@ class PixelStore:
         return Surroundings(
             plate=lambda frame: self.plate(plate, frame, scale),
             lock=lambda id, frame: lock_matrix(shot, id, frame),
+            ride=lambda shape, frame: shape_matrix(shot, shape, frame),
             clean=clean,
             frames=shot.frames,
             reference=lambda id: shot.lock(id).reference_frame,

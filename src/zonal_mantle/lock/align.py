@@ -202,11 +202,11 @@ class Area:
             if state is not None and self._hopeless(k, state):
                 finest = k + 1
                 break
-            done = self._refine(k, feeds[k], matrix, _allowed(motion, k), cover)
+            done = self._refine(k, feeds[k], matrix, _allowed(motion, k), cover, state is not None)
             if done is None:
                 return None
             found, now = done
-            if state is not None and now.tally.slope * (1 + now.weighed.gain**2) < LEAST_SLOPE * now.tally.rest:
+            if state is not None and _drowned(now.tally, now.weighed.gain):
                 finest = k + 1  # slopes of noise: the size before says more
                 break
             matrix, state = found, now
@@ -225,8 +225,9 @@ class Area:
         return slope * (1 + coarser.weighed.gain**2) < LEAST_SLOPE * NOISE_GROWS * coarser.tally.rest
 
     def _refine(
-        self, k: int, feed: Array, matrix: Matrix, motion: Motion, cover: Array | None
+        self, k: int, feed: Array, matrix: Matrix, motion: Motion, cover: Array | None, may_drown: bool = False
     ) -> tuple[Matrix, State] | None:
+        """Steps at one size until it stands; where it may drown in noise, no farther than to see that it does."""
         level, step = self.levels[k], 2**k
         cover = None if cover is None else _shrunk(cover, feed.shape)
         basis, unit = _BASES[motion], self.unit / step
@@ -253,6 +254,8 @@ class Area:
             ends = CORNERS @ change.T
             moved = float(np.abs(ends[:, :2] / ends[:, 2:] - CORNERS[:, :2]).max()) * unit
             way = way @ norm @ change @ np.linalg.inv(norm)
+            if may_drown and turn == 1 and _drowned(_tallied(level, weighed), weighed.gain):
+                break
             if moved < least or (turn > 3 and moved > 0.9 * before and moved < 0.05):
                 break
             before = moved
@@ -309,6 +312,11 @@ def _tallied(level: Level, weighed: Weighed) -> Tally:
     total, p, q, pp, qq, pq, rest, slope = (float(v) for v in share)
     told = float(sums[7] / max(sums[8], 1e-12))
     return Tally(total, pp - p * p, qq - q * q, pq - p * q, rest, slope, told)
+
+
+def _drowned(tally: Tally, gain: float) -> bool:
+    """Whether an area's slopes are hardly more than noise: slopes of noise alone pull toward no motion."""
+    return tally.slope * (1 + gain**2) < LEAST_SLOPE * tally.rest
 
 
 def _level(feed: Array, mask: Array, box: tuple[int, int, int, int], step: int) -> Level:

@@ -42,6 +42,7 @@ def solve_point(
     direction: Direction = "both",
     progress: Callable[[float, str], None] = lambda share, words: None,
     missing_only: bool = False,
+    guess: Callable[[int], NDArray] | None = None,
 ) -> Lock:
     """Follows a lock's marks from its reference frame.
 
@@ -58,6 +59,7 @@ def solve_point(
         solved before.
     progress : called with a share 0…1 and words; it may raise to cancel, and nothing is changed then.
     missing_only : frames that are solved stay as they are.
+    guess : the (3, 3) motion from the reference frame to a frame that each mark's search starts from.
 
     Returns
     -------
@@ -90,7 +92,7 @@ def solve_point(
         ]
 
         def follow(frame: int, previous: LockFrame) -> tuple[LockFrame | None, str]:
-            return _follow(lock, living, reference, feed_of(frame), frame, previous)
+            return _follow(lock, living, reference, feed_of(frame), frame, previous, guess(frame) if guess else None)
 
         return follow
 
@@ -114,14 +116,23 @@ def _patch(lock: Lock, k: int, mark: Mark, feed: Array, frame: int) -> Patch:
 
 
 def _follow(
-    lock: Lock, living: list[Living], reference: Array, feed: Array, frame: int, previous: LockFrame
+    lock: Lock,
+    living: list[Living],
+    reference: Array,
+    feed: Array,
+    frame: int,
+    previous: LockFrame,
+    guess: NDArray | None = None,
 ) -> tuple[LockFrame | None, str]:
     """One frame on: every living mark searched where the motion so far would bring it; those not found die."""
     found: dict[int, Found] = {}
     reasons: list[str] = []
     for each in list(living):
         (x, y), (u, v) = each.place, each.before
-        hit = each.patch.search(feed, 2 * x - u, 2 * y - v, each.shape) or each.patch.search(feed, x, y, each.shape)
+        starts = [(2 * x - u, 2 * y - v), (x, y)]
+        if guess is not None:
+            starts.insert(0, tuple(_through(guess, np.array([each.home]))[0]))
+        hit = next((hit for at in starts if (hit := each.patch.search(feed, *at, each.shape)) is not None), None)
         if hit is None:
             reasons.append(f"mark {each.number + 1} has left the picture or its reach.")
         elif hit.confidence < lock.least_confidence:

@@ -21,6 +21,7 @@ from ..shot.matte import (
     Pull,
     ScreenPull,
 )
+from ..shot.shapes import Shape
 from .clear_sky import clear_sky
 from .colour import colour
 from .difference import difference
@@ -43,6 +44,7 @@ class Surroundings:
 
     plate : the plate on another frame, at the same scale.
     lock : a lock's (3, 3) motion from its reference frame to a frame, in plate pixels.
+    ride : what a riding shape takes of its lock, likewise.
     clean : a difference pull's clean plate on a frame, in place, (h, w, 3 or 4).
     frames : the shot's frames.
     reference : a lock's reference frame.
@@ -50,6 +52,7 @@ class Surroundings:
 
     plate: Callable[[int], Array]
     lock: Callable[[str, int], NDArray]
+    ride: Callable[[Shape, int], NDArray]
     clean: Callable[[DifferencePull, int], Array | None]
     frames: range
     reference: Callable[[str], int]
@@ -87,9 +90,9 @@ def build_matte(
     MatteError : a pull cannot be made as it is set up.
     """
     height, width = pixels.shape[:2]
-    lock = around.lock if around is not None else None
+    ride = around.ride if around is not None else None
     covers = {
-        mode: tuple(standing(shape, frame, lock) for shape in matte.shapes if shape.on and shape.mode == mode)
+        mode: tuple(standing(shape, frame, ride) for shape in matte.shapes if shape.on and shape.mode == mode)
         for mode in ("keep", "drop")
     }
     pulls = [pull for pull in matte.pulls if pull.on]

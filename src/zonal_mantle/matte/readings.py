@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from ..media.curves import coded
 from ..shot.matte import Matte
+from ..shot.shapes import Shape
 from .old_sky import sky_behind
 from .shapes import shape_alpha
 from .steady import ALIKE
@@ -43,7 +44,7 @@ def read_matte(
     matte: Matte,
     frame: float,
     scale: float = 1.0,
-    lock: Callable[[str, int], NDArray] | None = None,
+    ride: Callable[[Shape, int], NDArray] | None = None,
 ) -> MatteReading:
     """Measures holes, leftover and softness.
 
@@ -54,9 +55,9 @@ def read_matte(
     Parameters
     ----------
     alpha : (h, w) float32, the finished matte.
-    lock : motion of the locks, for shapes that ride.
+    ride : what a shape rides on; see `standing`.
     """
-    hole, left, keep, drop = holes_and_leftover(alpha, matte, frame, scale, lock)
+    hole, left, keep, drop = holes_and_leftover(alpha, matte, frame, scale, ride)
     count, _, stats, _ = cv2.connectedComponentsWithStats(hole.astype(np.uint8), connectivity=8)
     largest = float(stats[1:, cv2.CC_STAT_AREA].max()) if count > 1 else 0.0
     return MatteReading(
@@ -72,7 +73,7 @@ def holes_and_leftover(
     matte: Matte,
     frame: float,
     scale: float = 1.0,
-    lock: Callable[[str, int], NDArray] | None = None,
+    ride: Callable[[Shape, int], NDArray] | None = None,
 ) -> tuple[Mask, Mask, Mask, Mask]:
     """Holes, leftover, keep area, dropped area: four masks, each (h, w); see `read_matte`.
 
@@ -89,7 +90,7 @@ def holes_and_leftover(
     for shape in matte.shapes:
         if not shape.on:
             continue
-        inside = shape_alpha(shape, frame, (width, height), scale, lock) > 0.999
+        inside = shape_alpha(shape, frame, (width, height), scale, ride) > 0.999
         if shape.mode == "keep":
             keep, drop = keep | inside, drop & ~inside
         else:

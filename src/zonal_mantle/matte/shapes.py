@@ -151,10 +151,10 @@ class Standing:
     invert: bool
 
 
-def standing(shape: Shape, frame: float, lock: Callable[[str, int], NDArray] | None = None) -> Standing:
+def standing(shape: Shape, frame: float, ride: Callable[[Shape, int], NDArray] | None = None) -> Standing:
     """Resolves a shape's keys, its lock and its shutter on a frame.
 
-    `lock` gives the (3, 3) motion of a lock from its reference frame to a frame.
+    `ride` gives the (3, 3) motion that a riding shape takes from its lock, from the reference frame to a frame.
     """
     blurred = shape.shutter > 0 and (len(shape.keys) > 1 or shape.rides is not None)
     steps = BLUR_STEPS if blurred else 1
@@ -162,22 +162,22 @@ def standing(shape: Shape, frame: float, lock: Callable[[str, int], NDArray] | N
     for k in range(steps):
         time = frame + ((k + 0.5) / steps - 0.5) * shape.shutter
         points, shares = flattened(shape, shape.key_at(time))
-        if shape.rides is not None and lock is not None:
-            lifted = np.concatenate([points, np.ones((len(points), 1))], axis=1) @ _motion(lock, shape.rides, time).T
+        if shape.rides is not None and ride is not None:
+            lifted = np.concatenate([points, np.ones((len(points), 1))], axis=1) @ _motion(ride, shape, time).T
             points = lifted[:, :2] / lifted[:, 2:]
         outlines.append(np.ascontiguousarray(points).tobytes())
     soft = shape.feather_in_px, shape.feather_out_px
     return Standing(tuple(outlines), shares.tobytes(), *soft, shape.grow_px, shape.invert)
 
 
-def _motion(lock: Callable[[str, int], NDArray], id: str, time: float) -> NDArray[np.float64]:
-    """A lock at any time, straight between whole frames."""
+def _motion(ride: Callable[[Shape, int], NDArray], shape: Shape, time: float) -> NDArray[np.float64]:
+    """What it rides on at any time, straight between whole frames."""
     before = int(np.floor(time))
     share = time - before
-    a = np.asarray(lock(id, before), np.float64)
+    a = np.asarray(ride(shape, before), np.float64)
     if share < 1e-9:
         return a
-    b = np.asarray(lock(id, before + 1), np.float64)
+    b = np.asarray(ride(shape, before + 1), np.float64)
     return np.asarray(a / a[2, 2] * (1 - share) + b / b[2, 2] * share)
 
 
@@ -186,7 +186,7 @@ def shape_alpha(
     frame: float,
     size: tuple[int, int],
     scale: float = 1.0,
-    lock: Callable[[str, int], NDArray] | None = None,
+    ride: Callable[[Shape, int], NDArray] | None = None,
 ) -> Array:
     """A shape as alpha on a frame.
 
@@ -194,14 +194,14 @@ def shape_alpha(
     ----------
     size : (width, height) of the picture to make.
     scale : proxy scale; the shape stays in plate pixels and is multiplied by it.
-    lock : motion of the locks; see `standing`.
+    ride : what it rides on; see `standing`.
 
     Returns
     -------
     (h, w) float32, 0…1. Without feather the exact share of each pixel that is covered; with feather a smooth step
     from the inner to the outer width, by distance from the outline.
     """
-    return union((standing(shape, frame, lock),), size, scale)
+    return union((standing(shape, frame, ride),), size, scale)
 
 
 @lru_cache(maxsize=8)

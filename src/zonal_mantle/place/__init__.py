@@ -2,7 +2,7 @@
 
 from .coverage import CoverageReading, uncovered
 from .ride import camera_matrix, card_motion, carry, removed_px
-from .transform import hanging_matrix, lock_matrix, placement_matrix, zone_matrix
+from .transform import hanging_matrix, lock_matrix, placement_matrix, shape_matrix, zone_matrix
 from .warp import warp
 
 __all__ = [
@@ -14,6 +14,7 @@ __all__ = [
     "lock_matrix",
     "placement_matrix",
     "removed_px",
+    "shape_matrix",
     "uncovered",
     "warp",
     "zone_matrix",

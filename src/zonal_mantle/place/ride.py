@@ -10,11 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter1d
 
-from ..shot.lock import Correction, Follow, Lens, Lock, LockFrame
+from ..shot.follow import WHOLE, Follow
+from ..shot.lock import Correction, Lens, Lock, LockFrame
 from ..shot.shapes import Point
 
 Matrix = NDArray[np.float64]
-WHOLE = Follow()
 SMOOTHED = np.array([[0.25, 0.25], [0.75, 0.25], [0.75, 0.75], [0.25, 0.75]])  # of the frame, where no quad is set
 
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from ..shot.lock import Follow
-from ..shot.shapes import Point
+from ..shot.follow import WHOLE, Follow
+from ..shot.shapes import Point, Shape
 from ..shot.shot import Shot
 from ..shot.zone import Placement, Zone
-from .ride import WHOLE, ride_matrix
+from .ride import ride_matrix
 
 Matrix = NDArray[np.float64]
 
@@ -56,6 +56,11 @@ def lock_matrix(
         return np.eye(3)
     lock = shot.lock(lock_id)
     return ride_matrix(lock, frame, shot.size, distance_m or lock.distance_m, follow, anchor)
+
+
+def shape_matrix(shot: Shot, shape: Shape, frame: int) -> Matrix:
+    """Reference frame to `frame` for a shape: the parts that it takes of the lock it rides on."""
+    return lock_matrix(shot, shape.rides, frame, None, shape.follow, shape.about)
 
 
 def hanging_matrix(shot: Shot, zone: Zone, frame: int) -> Matrix:

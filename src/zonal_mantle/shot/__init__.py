@@ -2,9 +2,10 @@
 
 from .errors import MantleError, ShotError
 from .file import SUFFIX, autosave_path, load, newer_autosave, save
+from .follow import Follow
 from .history import History
 from .keyed import Key, Keyed
-from .lock import Correction, Follow, Lens, Lock, LockFrame, LockKind, Mark, Motion, ScenePoint
+from .lock import Correction, Lens, Lock, LockFrame, LockKind, Mark, Motion, ScenePoint
 from .matte import (
     PULLS,
     ClearSkyPull,

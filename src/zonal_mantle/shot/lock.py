@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from .base import Value
+from .follow import Follow
 from .keyed import Keyed
 from .shapes import Point, Shape
 
@@ -85,16 +86,6 @@ class Correction(Value):
     centre: Point | None = None
 
 
-class Follow(Value):
-    """Which parts of a lock's motion a rider takes."""
-
-    position: bool = True
-    turn: bool = True
-    size: bool = True
-    shear: bool = True
-    perspective: bool = True
-
-
 class Lock(Value):
     """A measured motion that things can ride on.
 
@@ -106,7 +97,8 @@ class Lock(Value):
 
     `filter_px` blurs the feed before the search when above 0 and sharpens it when below. A camera's places and
     points are in metres once it is scaled (`in_metres`); before, its longest way is 1. `rides` names a lock whose
-    motion the search starts from. `smooth_frames` is the standard deviation of a smoothing over time.
+    motion, or the parts of it in `follow`, the search starts from. `smooth_frames` is the standard deviation of a
+    smoothing over time.
     """
 
     id: str
@@ -117,6 +109,7 @@ class Lock(Value):
     filter_px: float = Field(default=0.0, ge=-3, le=5)
     least_confidence: float = Field(default=0.6, ge=0, le=1)
     rides: str | None = None
+    follow: Follow = Follow()
     marks: tuple[Mark, ...] = Field(default=(), max_length=64)
     renewal: Renewal = "hold the first"
     renew_below: float = Field(default=0.8, ge=0, le=1)

@@ -8,6 +8,7 @@ from typing import Literal
 from pydantic import Field, model_validator
 
 from .base import Value
+from .follow import Follow
 
 Point = tuple[float, float]
 Handle = tuple[float, float, float, float]  # from its point: where the curve comes in from, where it goes out to
@@ -42,6 +43,8 @@ class Shape(Value):
     grow_px: float = Field(default=0.0, ge=-500, le=500)
     invert: bool = False
     rides: str | None = None
+    follow: Follow = Follow()  # the parts of that lock's motion that it takes, taken apart about `about`
+    about: Point | None = None
     shutter: float = Field(default=0.0, ge=0, le=1)  # frames over which its motion is blurred
     on: bool = True
 
@@ -60,6 +63,12 @@ class Shape(Value):
         if frames != sorted(set(frames)):
             raise ValueError(f"{self.name}: keys must be in the order of their frames, one a frame.")
         return self
+
+    @property
+    def middle(self) -> Point:
+        """The middle of the points of its first key."""
+        xs, ys = zip(*self.keys[0].points)
+        return sum(xs) / len(xs), sum(ys) / len(ys)
 
     def key_at(self, frame: float) -> ShapeKey:
         """The outline on a frame, straight in-betweens, held before the first and after the last key."""

@@ -5,8 +5,8 @@ from __future__ import annotations
 from pydantic import Field
 
 from .base import Value
+from .follow import Follow
 from .keyed import Keyed
-from .lock import Follow
 from .shapes import Point
 
 Triple = tuple[Keyed, Keyed, Keyed]

@@ -5,22 +5,21 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtWidgets import QCheckBox
 
 from ...lock import joined, scaled
 from ...lock.files import camera_from_usd, camera_to_usd, lock_from_csv, lock_from_json, lock_to_csv, lock_to_json
 from ...place import removed_px
-from ...shot import Keyed, Lock, MantleError
+from ...shot import Follow, Keyed, Lock, MantleError
 from ..ask import existing_file, new_file
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..tools.lock import LockTool
 from ..widgets import choice, note, push_button, row, show_choice
 from .panel import Panel
+from .takes import Takes
 
 JOIN = "Join with…"
 LEAST_HEIGHT = 0.05  # of a triangle, in its longest side; a flatter one tells no plane
-PARTS = ("position", "turn", "size", "shear", "perspective")
 
 
 class CorrectPanel(Panel):
@@ -54,17 +53,8 @@ class CorrectPanel(Panel):
         self.ground = note()
         self.inside.addWidget(self.distance)
         self.inside.addWidget(self.ground)
-        self.follow_words = note("What this zone follows")
-        self.inside.addWidget(self.follow_words)
-        self.follow: dict[str, QCheckBox] = {}
-        for name in PARTS:
-            box = QCheckBox(name.capitalize())
-            box.setToolTip(f"The zone takes the {name} of the lock's motion")
-            box.clicked.connect(lambda on, name=name: self._follow(name, bool(on)))
-            self.follow[name] = box
-        boxes = list(self.follow.values())
-        self.inside.addLayout(row(*boxes[:3]))
-        self.inside.addLayout(row(*boxes[3:], 1))
+        self.takes = Takes("this zone", self._follow)
+        self.inside.addWidget(self.takes)
         self.write = push_button(
             "Write…", "Writes the lock: JSON (all of it), CSV (the solve), USD (the camera)", self._write
         )
@@ -107,11 +97,7 @@ class CorrectPanel(Panel):
         self.ground.setVisible(camera)
         self.ground.setText(ground_words(lock, self.tool.points_chosen, shot.size[1]) if camera and lock else "")
         hung = zone is not None and not shot.holds_plate(zone)
-        self.follow_words.setVisible(hung)
-        for name, box in self.follow.items():
-            box.setVisible(hung)
-            if hung and zone is not None:
-                box.setChecked(getattr(zone.placement.follow, name))
+        self.takes.show_parts(zone.placement.follow if hung and zone is not None and zone.placement.rides else None)
         self.write.setEnabled(lock is not None)
 
     def _put_smooth(self, value: float, words: str, gesture: str) -> None:
@@ -128,11 +114,10 @@ class CorrectPanel(Panel):
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
 
-    def _follow(self, name: str, on: bool) -> None:
+    def _follow(self, follow: Follow) -> None:
         zone = self.desk.zone
         if zone is not None:
-            placement = zone.placement.but(follow=zone.placement.follow.but(**{name: on}))
-            self.desk.edit_zone(zone.but(placement=placement), f"{zone.name} {'follows' if on else 'leaves'} {name}")
+            self.desk.edit_zone(zone.but(placement=zone.placement.but(follow=follow)), f"What {zone.name} takes")
 
     # --- the scene of a camera ---
     def _point(self) -> tuple[Lock, int] | None:

@@ -18,6 +18,7 @@ from ..tools.mark import MOST_MARKS
 from ..tools.sample import Area
 from ..widgets import choice, note, push_button, row, show_choice, tool_button
 from .panel import Panel
+from .takes import Takes
 
 CHANNELS = ["luma", "red", "green", "blue", "saturation"]
 MOTIONS = ["translation", "similarity", "affine", "perspective"]
@@ -55,7 +56,8 @@ class MeasurePanel(Panel):
         self.remove = tool_button("trash-2", "Remove the chosen shape", self.tool.field.remove)
         self.inside.addLayout(row(self.list, self.key, self.remove))
         self.shape_rides = choice([NOTHING], "The lock that the chosen left-out shape rides on", self._shape_ride)
-        self.inside.addWidget(self.shape_rides)
+        self.shape_takes = Takes("the chosen left-out shape", self.tool.field.follow)
+        self.inside.addLayout(row(self.shape_rides, self.shape_takes))
         self.stays = QCheckBox("Field stays in the frame")
         self.stays.setToolTip("For long pans and skies: motion is measured through a field that does not move")
         self.stays.clicked.connect(lambda on: self._anew("Field stays", field_stays=bool(on)))
@@ -70,7 +72,9 @@ class MeasurePanel(Panel):
             lambda v: self._anew("Renewal", renewal=v),
         )  # fmt: skip
         self.guess = choice([NOTHING], "The lock whose motion the search starts from", self._guess)
+        self.guess_takes = Takes("the search", lambda follow: self._anew("Start", follow=follow))
         self.inside.addLayout(row(self.renewal, self.guess))
+        self.inside.addWidget(self.guess_takes)
         self.filter = NumberField(
             "Blur", -3, 5, 0.05, 0, 2, "px", "Blurs the feed before the search; below 0 sharpens it"
         )
@@ -130,6 +134,8 @@ class MeasurePanel(Panel):
             part.setVisible(lock is not None)
         self.on.setVisible(lock is not None)
         self.shape_rides.setVisible(False)
+        self.shape_takes.setVisible(False)
+        self.guess_takes.show_parts(lock.follow if lock is not None and lock.rides else None)
         if lock is None:
             self.start.setText(
                 "A lock measures how something in the plate moves. Make one, then show it what to look at "
@@ -142,7 +148,7 @@ class MeasurePanel(Panel):
         self.missing.setVisible(not camera and not lock.field_stays and lock.kind != "pan")
         self.motion.setVisible(lock.kind in ("point", "plane"))
         self.renewal.setVisible(lock.kind == "point" or (lock.kind == "plane" and not lock.field_stays))
-        self.guess.setVisible(lock.kind == "plane" and not lock.field_stays)
+        self.guess.setVisible(lock.kind in ("point", "plane") and not lock.field_stays)
         show_choice(self.motion, MOTIONS, lock.moves)
         show_choice(self.channel, CHANNELS, lock.channel)
         show_choice(self.renewal, RENEWALS, lock.renewal)
@@ -183,6 +189,7 @@ class MeasurePanel(Panel):
         if chosen is not None and free:
             names = {other.id: f"rides on {other.name}" for other in self._others(lock)}
             show_choice(self.shape_rides, ["stands free", *names.values()], names.get(chosen.rides, "stands free"))
+            self.shape_takes.show_parts(chosen.follow if chosen.rides else None)
 
     # --- changing ---
     def _value(self, name: str) -> float | None:

@@ -15,6 +15,7 @@ from ..numberfield import NumberField
 from ..tools.shape import FORMS_DRAWN, ShapeTool
 from ..widgets import choice, note, push_button, row, show_choice, tool_button
 from .panel import Panel
+from .takes import Takes
 
 NOTHING = "Stands free"
 
@@ -69,6 +70,8 @@ class ShapePanel(Panel):
         self.inside.addLayout(row(self.shutter, self.invert))
         self.rides = choice([NOTHING], "The lock that the chosen shape rides on", self._ride)
         self.inside.addWidget(self.rides)
+        self.takes = Takes("the chosen shape", tool.follow)
+        self.inside.addWidget(self.takes)
         self.words = note()
         self.inside.addWidget(self.words)
 
@@ -98,6 +101,7 @@ class ShapePanel(Panel):
             [NOTHING, *(f"Rides on {lock.name}" for lock in locks)],
             f"Rides on {name}" if rides else NOTHING,
         )
+        self.takes.show_parts(chosen.follow if chosen is not None and chosen.rides else None)
         self.invert.setChecked(chosen is not None and chosen.invert)
         self.words.setText(self.tool.words())
 

@@ -7,8 +7,8 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen, QPolygonF
 
 from ...matte import outline
-from ...place import carry, lock_matrix
-from ...shot import Shape, ShapeKey, ellipse_key, rectangle_key
+from ...place import carry, lock_matrix, shape_matrix
+from ...shot import Follow, Shape, ShapeKey, ellipse_key, rectangle_key
 from ...shot.outlines import dragged
 from ...shot.shapes import Point
 from ..desk import Desk, new_gesture
@@ -75,7 +75,7 @@ class ShapeTool(Tool):
     # --- riding ---
     def _motion(self, shape: Shape) -> np.ndarray:
         """From the shape's own pixels to those of the frame that is seen."""
-        return lock_matrix(self.desk.shot, shape.rides, self.desk.frame)
+        return shape_matrix(self.desk.shot, shape, self.desk.frame)
 
     def _seen(self, shape: Shape, points: tuple[Point, ...]) -> list[Point]:
         return [(float(x), float(y)) for x, y in carry(self._motion(shape), np.array(points))]
@@ -104,14 +104,29 @@ class ShapeTool(Tool):
 
     def _freed(self, shape: Shape, lock: str | None) -> Shape:
         """A shape that looks the same on this frame but rides on another lock, with one key."""
-        way = np.linalg.inv(lock_matrix(self.desk.shot, lock, self.desk.frame)) @ self._motion(shape)
-        return shape.but(rides=lock, keys=(_carried(way, shape.key_at(self.desk.frame), self.desk.frame),))
+        shot, frame, key = self.desk.shot, self.desk.frame, shape.key_at(self.desk.frame)
+        seen = carry(self._motion(shape), np.array(key.points)).mean(axis=0, keepdims=True)
+        x, y = carry(np.linalg.inv(lock_matrix(shot, lock, frame)), seen)[0]
+        freed = shape.but(rides=lock, about=(float(x), float(y)) if lock else None)
+        way = np.linalg.inv(shape_matrix(shot, freed, frame)) @ self._motion(shape)
+        return freed.but(keys=(_carried(way, key, frame),))
 
     def ride(self, lock: str | None) -> None:
         """The chosen shape rides on a lock from now on, looking the same on this frame."""
         shape = self._shape(self.chosen)
         if shape is not None:
             self._put(self._freed(shape, lock), f"{shape.name} rides" if lock else f"{shape.name} stands free")
+
+    def follow(self, follow: Follow) -> None:
+        """The chosen shape takes other parts of its lock's motion, looking the same on the frames of its keys."""
+        shape, shot = self._shape(self.chosen), self.desk.shot
+        if shape is not None:
+            new = shape.but(follow=follow)
+            keys = []
+            for key in shape.keys:
+                way = np.linalg.inv(shape_matrix(shot, new, key.frame)) @ shape_matrix(shot, shape, key.frame)
+                keys.append(_carried(way, key, key.frame))
+            self._put(new.but(keys=tuple(keys)), f"What {shape.name} takes")
 
     # --- painting ---
     def paint(self, painter: QPainter, viewer: object) -> None:
