@@ -6,7 +6,7 @@ from scipy import ndimage
 from skimage.transform import ProjectiveTransform
 from skimage.transform import warp as reference_warp
 
-from zonal_mantle.place import carry, placement_matrix, uncovered, warp
+from zonal_mantle.place import carry, placement_matrix, warp
 from zonal_mantle.place.minify import shrink_steps
 from zonal_mantle.shot import Keyed, Placement
 
@@ -102,28 +102,6 @@ def test_moving_the_anchor_moves_nothing():
     assert after == pytest.approx(before, abs=1e-9)
     cross = np.array(moved.anchor) + [moved.x.constant, moved.y.constant]
     assert cross == pytest.approx([237, 89])
-
-
-def test_coverage_agrees_with_warping_the_painting():
-    rng = np.random.default_rng(5)
-    for _ in range(30):
-        matrix = turned(rng.uniform(-20, 20), rng.uniform(0.6, 2.2), rng.uniform(-60, 40), rng.uniform(-40, 20))
-        opened = (rng.random((60, 80)) > 0.4).astype(np.float32)
-        alpha = np.ones((50, 70), np.float32)
-        missing = uncovered(alpha, matrix, (80, 60), opened)
-        drawn = warp(np.ones((50, 70, 3), np.float32), matrix, (80, 60))[..., 3]
-        brute = (opened > 0) & (drawn < 0.5)
-        assert abs(int((missing > 0).sum()) - int(brute.sum())) <= 0.03 * 80 * 60 * 0.5 + 6
-
-
-def test_a_cut_out_runs_out_only_where_its_rim_is_solid():
-    alpha = np.zeros((40, 60), np.float32)
-    alpha[20:] = 1  # a range: clear above, solid to its foot and sides
-    opened = np.ones((60, 100), np.float32)
-    missing = uncovered(alpha, turned(0, 1, 20, 10), (100, 60), opened)
-    assert missing[:25].sum() == 0
-    assert missing[35, 5] == 1
-    assert missing[55, 50] == 1
 
 
 def test_a_picture_behind_the_eye_is_not_seen():

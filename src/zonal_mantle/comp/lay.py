@@ -11,7 +11,7 @@ import numpy as np
 
 from ..match.cdl import grade_row
 from ..media.powers import FAST
-from ..place.sampling import TILE, sample_stretch
+from ..place.sampling import TILE, sample_grid_stretch, sample_stretch
 
 kernel = numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
 _AT = np.uintp
@@ -101,3 +101,29 @@ def lay_painting(  # type: ignore[no-untyped-def]
                 if graded:
                     grade_row(part, grade, powered)
                 _blend_row(part, open_share[first:end], keep, haze, have[4 * first : 4 * end])
+
+
+@kernel
+def lay_seen(  # type: ignore[no-untyped-def]
+    y0, y1, painting, calm, grid, step, origin, edge, fade, matte, matted, grade, graded, powered, keep, haze, acc
+):
+    """A painting seen through a grid of places (`place.seen.grid`), limited by its matte."""
+    width = acc.shape[1]
+    row, share = np.zeros(4 * TILE, np.float32), np.empty(TILE, np.float32)
+    us, vs = np.empty(TILE, np.float64), np.empty(TILE, np.float64)
+    weights = np.empty(8 * TILE, np.float32)
+    for left in range(0, width, TILE):
+        right = min(left + TILE, width)
+        for y in range(y0, y1):
+            have = acc[y].reshape(-1)[4 * left : 4 * right]
+            limit = matte[y, left:right] if matted else matte[0]
+            open_share = share[: right - left]
+            if _open_row(have, limit, matted, open_share) > 0:
+                row[:] = np.float32(0)
+                sample_grid_stretch(
+                    painting, calm, grid, step, origin, edge, fade, left, y, open_share, us, vs, weights, row
+                )
+                part = row[: 4 * (right - left)]
+                if graded:
+                    grade_row(part, grade, powered)
+                _blend_row(part, open_share, keep, haze, have)

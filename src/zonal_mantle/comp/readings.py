@@ -6,22 +6,18 @@ from collections.abc import Callable
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-import numpy as np
-
 from ..lock import LockReading, read_lock
 from ..media import source_problem
-from ..place.coverage import CoverageReading, uncovered
-from ..place.transform import zone_matrix
-from ..shot import Matte, Shot, Zone
-from .frame import openness, proxy_matrix, zone_matte
+from ..place.coverage import CoverageReading, Opening
+from ..shot import Matte, Shot
 from .readings_matte import CHATTER_ACCEPTED, HALO_ACCEPTED, Fault, MatteOverShot, MatteTally
-from .store import PixelStore, proxy_size
+from .readings_place import PlaceFault, PlaceReading, opening_of, place_words, read_place
+from .store import PixelStore
 
 CHECK_SCALE = 0.25
 HOLES_ACCEPTED = 0.002
 LEFTOVER_ACCEPTED = 0.002
 RESIDUAL_ACCEPTED_PX = 0.3
-UNCOVERED_ACCEPTED = 0.00005
 
 
 @dataclass(frozen=True)
@@ -32,7 +28,7 @@ class Finding:
     part: str
     frame: int
     words: str
-    fault: Fault | None = None
+    fault: Fault | PlaceFault | None = None
 
 
 @dataclass
@@ -42,6 +38,7 @@ class Readings:
     mattes: dict[str, MatteOverShot] = field(default_factory=dict)
     locks: dict[str, LockReading] = field(default_factory=dict)
     coverage: dict[str, CoverageReading] = field(default_factory=dict)
+    places: dict[str, PlaceReading] = field(default_factory=dict)
     findings: list[Finding] = field(default_factory=list)
 
     def as_dict(self) -> dict[str, Any]:
@@ -50,6 +47,7 @@ class Readings:
             "mattes": {key: asdict(value) for key, value in self.mattes.items()},
             "locks": {key: asdict(value) for key, value in self.locks.items()},
             "coverage": {key: asdict(value) for key, value in self.coverage.items()},
+            "places": {key: asdict(value) for key, value in self.places.items()},
             "findings": [asdict(finding) for finding in self.findings],
         }
 
@@ -89,41 +87,20 @@ def _source_finding(shot: Shot, id: str) -> Finding | None:
 def _over_frames(
     shot: Shot, store: PixelStore, scale: float, progress: Callable[[float, str], None], out: Readings
 ) -> None:
-    source = shot.plate_source
-    assert source is not None
     used = {zone.matte.id for zone in shot.zones if zone.on and zone.matte.on}
     tallies = {matte.id: MatteTally(shot, matte, store, scale) for matte in shot.mattes if matte.id in used}
     hung = [zone for zone in shot.zones if zone.on and zone.placement.on and not shot.holds_plate(zone)]
-    short: dict[str, list[float]] = {zone.id: [] for zone in hung}
-    size = proxy_size(shot.size, scale)
+    openings: dict[str, dict[int, Opening]] = {zone.id: {} for zone in hung}
     for done, frame in enumerate(shot.frames):
         progress(done / len(shot.frames), f"Reading frame {frame}")
         for tally in tallies.values():
             tally.add(frame)
         for zone in hung:
-            short[zone.id].append(float(missing_cover(shot, zone, frame, store, scale).sum()) / (size[0] * size[1]))
-    first = shot.first
+            openings[zone.id][frame] = opening_of(shot, zone, frame, store, scale)
     out.mattes = {id: tally.result() for id, tally in tallies.items()}
     for zone in hung:
-        share = np.array(short[zone.id])
-        out.coverage[zone.id] = CoverageReading(
-            int((share <= UNCOVERED_ACCEPTED).sum()),
-            len(share),
-            first + int(share.argmax()),
-            float(share.max()),
-        )
-
-
-def missing_cover(shot: Shot, zone: Zone, frame: int, store: PixelStore, scale: float) -> np.ndarray:
-    """Where a painting has run out on a frame, (h, w) float32; see `place.coverage.uncovered`."""
-    painting = store.painting(shot.source(zone.source), frame)
-    matrix = proxy_matrix(shot, scale) @ zone_matrix(shot, zone, frame)
-    opened = openness(shot, zone, frame, store, scale)
-    opened[opened < 0.02] = 0
-    made = zone_matte(shot, zone, frame, store, scale)
-    if made is not None:
-        opened = opened * np.clip(made.alpha, 0, 1)
-    return uncovered(np.ascontiguousarray(painting[..., 3]), matrix, proxy_size(shot.size, scale), opened)
+        out.places[zone.id] = read_place(shot, zone, openings[zone.id], store)
+        out.coverage[zone.id] = out.places[zone.id].coverage
 
 
 def _findings(shot: Shot, readings: Readings) -> list[Finding]:
@@ -132,10 +109,10 @@ def _findings(shot: Shot, readings: Readings) -> list[Finding]:
         if reading := readings.mattes.get(matte.id):
             found += _matte_findings(matte, reading)
     for zone in shot.zones:
-        cover = readings.coverage.get(zone.id)
-        if cover and cover.covered < cover.frames:
-            words = f"{zone.name} runs out on {cover.frames - cover.covered} of {cover.frames} frames."
-            found.append(Finding("Place", zone.id, cover.worst_frame, words))
+        if place := readings.places.get(zone.id):
+            found += [
+                Finding("Place", zone.id, frame, words, fault) for frame, words, fault in place_words(zone, place)
+            ]
         if zone.placement.rides and not shot.lock(zone.placement.rides).solved:
             words = f"{zone.name} rides on {shot.lock(zone.placement.rides).name}, which is not solved."
             found.append(Finding("Lock", zone.id, shot.first, words))

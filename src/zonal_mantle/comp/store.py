@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import TypeVar
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
@@ -9,12 +12,14 @@ from numpy.typing import NDArray
 from ..matte import Made, MatteError, Surroundings, build_matte
 from ..media import read_frame
 from ..place.minify import shrunk
+from ..place.rim import calm_rim
 from ..place.transform import lock_matrix, shape_matrix
 from ..place.warp import warp, with_alpha
 from ..shot import DifferencePull, Matte, Shot, Source
 from .cache import ByteCache
 
 Array = NDArray[np.float32]
+T = TypeVar("T")
 MIB = 1 << 20
 
 
@@ -24,6 +29,7 @@ class PixelStore:
     def __init__(self, limit_bytes: int = 900 * MIB, painting_bytes: int = 400 * MIB) -> None:
         self._frames = ByteCache(limit_bytes)
         self._paintings = ByteCache(painting_bytes)
+        self._small: dict[tuple[object, ...], object] = {}
 
     def plate(self, source: Source, frame: int, scale: float = 1.0) -> Array:
         """The plate on a frame, (h, w, 3) float32; a proxy is the mean over the pixels it stands for."""
@@ -54,6 +60,20 @@ class PixelStore:
 
         key = ("painting", source, frame, *steps)
         return np.asarray(self._paintings.make(key, full if steps == (0, 0) else small), np.float32)
+
+    def kept(self, key: tuple[object, ...], make: Callable[[], T]) -> T:
+        """A small thing that was worked out of pixels, or works it out."""
+        if key not in self._small:
+            while len(self._small) > 256:
+                self._small.pop(next(iter(self._small)))
+            self._small[key] = make()
+        found: T = self._small[key]  # type: ignore[assignment]
+        return found
+
+    def calm(self, source: Source, frame: int) -> Array:
+        """The calm continuation of a painting beyond its rim; see `place.rim.calm_rim`."""
+        key = ("calm", source, frame)
+        return np.asarray(self._paintings.make(key, lambda: calm_rim(self.painting(source, frame))), np.float32)
 
     def matte(self, shot: Shot, matte: Matte, frame: int, scale: float = 1.0) -> Made:
         """A matte on a frame. One that cannot be made keeps all of the plate and says why in `problem`."""
@@ -124,6 +144,7 @@ class PixelStore:
         """Forgets everything, so that files are read anew."""
         self._frames.clear()
         self._paintings.clear()
+        self._small.clear()
 
 
 def _matte_key(shot: Shot, matte: Matte, frame: int, scale: float) -> tuple[object, ...]:

@@ -144,7 +144,7 @@ def followed(motion: Matrix, follow: Follow, anchor: Point) -> Matrix:
     return np.asarray(out @ np.linalg.inv(near) @ motion / image[2])
 
 
-def carry(matrix: Matrix, points: NDArray) -> NDArray[np.float64]:
+def carry(matrix: NDArray, points: NDArray) -> NDArray[np.float64]:
     """Points (n, 2) through a homography."""
     flat = np.asarray(points, float).reshape(-1, 2)
     lifted = np.concatenate([flat, np.ones((len(flat), 1))], axis=1) @ np.asarray(matrix).T

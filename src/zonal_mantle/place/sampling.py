@@ -149,3 +149,120 @@ def sample_stretch(picture, inverse, left, y, wanted, xs, ys, weights, out):  # 
             else:
                 _rim_into(data, w, h, x0, y0, weights, i, out)
     return first, end
+
+
+@kernel
+def _grid_places(grid, step, origin, left, y, count, us, vs):  # type: ignore[no-untyped-def]
+    """Places on the picture of a stretch's pixel centres, straight between those of a grid."""
+    gy = (y + 0.5 - origin) / step
+    row = _AT(gy)
+    b = gy - row
+    for i in range(count):
+        gx = (left + i + 0.5 - origin) / step
+        column = _AT(gx)
+        a = gx - column
+        for c in range(2):
+            upper = grid[row, column, c] * (1 - a) + grid[row, column + _AT(1), c] * a
+            lower = grid[row + _AT(1), column, c] * (1 - a) + grid[row + _AT(1), column + _AT(1), c] * a
+            value = upper * (1 - b) + lower * b - 0.5
+            if c == 0:
+                us[i] = value
+            else:
+                vs[i] = value
+
+
+@numba.njit(inline="always")
+def _kept_in(i, n, edge):  # type: ignore[no-untyped-def]
+    """A place of a row or column, brought into 0 … n − 1 by running on (edge 3) or by mirroring at the rim."""
+    if edge == 3:
+        return i % n
+    i %= 2 * n
+    return i if i < n else 2 * n - 1 - i
+
+
+@kernel
+def _weights_into(a, k):  # type: ignore[no-untyped-def]
+    """One weight of the cubic of `_places`."""
+    if k == 0:
+        return ((-_F(0.5) * a + _F(1)) * a - _F(0.5)) * a
+    if k == 1:
+        return (_F(1.5) * a - _F(2.5)) * a * a + _F(1)
+    if k == 2:
+        return ((-_F(1.5) * a + _F(2)) * a + _F(0.5)) * a
+    return (_F(0.5) * a - _F(0.5)) * a * a
+
+
+@kernel
+def _beyond_into(data, w, h, x0, y0, weights, i, edge, out):  # type: ignore[no-untyped-def]
+    """A sample whose neighbours lie across the rim of a picture that goes on there; what runs around goes on across
+    its sides only."""
+    at = 4 * i
+    out[at : at + 4] = _F(0)
+    for j in range(4):
+        yy = _kept_in(y0 - 1 + j, h, 1)
+        for k in range(4):
+            xx = _kept_in(x0 - 1 + k, w, edge)
+            weight = weights[i + k * TILE] * weights[i + (4 + j) * TILE]
+            base = (yy * w + xx) * 4
+            for c in range(4):
+                out[at + c] += weight * data[base + c]
+    for c in range(4):
+        out[at + c] = max(out[at + c], _F(0))
+    out[at + 3] = min(out[at + 3], _F(1))
+
+
+@kernel
+def _calm_into(calm, u, v, w, h, share, i, out):  # type: ignore[no-untyped-def]
+    """Mixes in the calm continuation of a sky: `calm` holds the picture mirrored once on all sides and made soft."""
+    ch, cw = calm.shape[:2]
+    x = min(max((u / w + 1) / 3 * cw - 0.5, 0.0), cw - 1.001)
+    y = min(max((v / h + 1) / 3 * ch - 0.5, 0.0), ch - 1.001)
+    x0, y0 = int(x), int(y)
+    a, b = x - x0, y - y0
+    for c in range(4):
+        upper = calm[y0, x0, c] * (1 - a) + calm[y0, x0 + 1, c] * a
+        lower = calm[y0 + 1, x0, c] * (1 - a) + calm[y0 + 1, x0 + 1, c] * a
+        out[4 * i + c] += share * (_F(upper * (1 - b) + lower * b) - out[4 * i + c])
+
+
+@kernel
+def sample_grid_stretch(  # type: ignore[no-untyped-def]
+    picture, calm, grid, step, origin, edge, fade, left, y, wanted, us, vs, weights, out
+):
+    """As `sample_stretch`, for a picture seen through a grid of places.
+
+    edge : what is beyond the rim: 0 nothing, 1 the picture mirrored, 2 mirrored and then calm, over `fade` pixels of
+        it; 3 its other side, and mirrored above and below.
+    us, vs : (TILE) float64 scratch.
+    """
+    h, w = picture.shape[:2]
+    data = picture.reshape(-1)
+    count = wanted.shape[0]
+    _grid_places(grid, step, origin, left, y, count, us, vs)
+    for i in range(count):
+        at = 4 * i
+        if wanted[i] <= _F(0):
+            continue
+        u, v = us[i], vs[i]
+        if abs(u) > 1e6 or abs(v) > 1e6:
+            out[at : at + 4] = _F(0)
+            continue
+        x0, y0 = int(np.floor(u)), int(np.floor(v))
+        a, b = _F(u - x0), _F(v - y0)
+        for k in range(4):
+            weights[i + k * TILE] = _weights_into(a, k)
+            weights[i + (4 + k) * TILE] = _weights_into(b, k)
+        if 1 <= x0 < w - 2 and 1 <= y0 < h - 2:
+            _sixteen_into(data, ((y0 - 1) * w + x0 - 1) * 4, w * 4, weights, i, out)  # type: ignore[call-arg]
+        elif edge == 0:
+            if -2 <= x0 <= w and -2 <= y0 <= h:
+                _rim_into(data, w, h, x0, y0, weights, i, out)
+            else:
+                out[at : at + 4] = _F(0)
+        else:
+            _beyond_into(data, w, h, x0, y0, weights, i, edge, out)
+            if edge == 2:
+                far = max(max(-u, u - (w - 1)), max(-v, v - (h - 1)))
+                if far > 0:
+                    share = min(far / fade, 1.0)
+                    _calm_into(calm, u + 0.5, v + 0.5, w, h, _F(share * share * (3 - 2 * share)), i, out)

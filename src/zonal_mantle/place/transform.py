@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from ..shot.follow import WHOLE, Follow
+from ..shot.hang import Dome
+from ..shot.lock import Lens
 from ..shot.shapes import Point, Shape
 from ..shot.shot import Shot
 from ..shot.zone import Placement, Zone
-from .ride import ride_matrix
+from .dome import dome_rotation
+from .ride import camera_matrix, card_motion, ride_matrix
 
 Matrix = NDArray[np.float64]
+CARD_FAR_M = 1e5  # of a card in a zone at infinity
 
 
 def placement_matrix(placement: Placement, frame: float, painting: tuple[int, int], plate: tuple[int, int]) -> Matrix:
@@ -64,16 +69,129 @@ def shape_matrix(shot: Shot, shape: Shape, frame: int) -> Matrix:
 
 
 def hanging_matrix(shot: Shot, zone: Zone, frame: int) -> Matrix:
-    """Reference frame to `frame` for what a zone hangs, at its distance and with the parts of the motion it follows."""
+    """Reference frame to `frame` for what a zone hangs, at its distance and with the parts of the motion it follows.
+
+    What hangs on a dome is at infinity.
+    """
     placement = zone.placement
     if placement.rides is None:
         return np.eye(3)
-    lock = shot.lock(placement.rides)
-    return ride_matrix(lock, frame, shot.size, zone.distance_m, placement.follow, placement.anchor)
+    lock, distance = shot.lock(placement.rides), zone.distance_m if placement.way != "dome" else None
+    return ride_matrix(lock, frame, shot.size, distance, placement.follow, placement.anchor)
+
+
+def placement_lens(shot: Shot, placement: Placement) -> Lens | None:
+    """The lens of the pan or camera lock that a placement rides on."""
+    lock = shot.lock(placement.rides) if placement.rides is not None else None
+    return lock.lens if lock is not None and lock.kind in ("pan", "camera") else None
+
+
+def hung_matrix(shot: Shot, zone: Zone, frame: int) -> Matrix:
+    """Painting pixels to plate pixels of the reference frame; of a dome, as a lens sees it near its middle."""
+    source, placement = shot.source(zone.source), zone.placement
+    size = (source.width, source.height)
+    if placement.way == "corner pin":
+        return pinned_matrix(placement, frame, size)
+    if placement.way == "card":
+        return card_matrix(shot, zone, frame) @ flipped(placement, size)
+    if placement.way == "dome":
+        k = camera_matrix(placement_lens(shot, placement) or Lens(), shot.size)
+        unit = size[0] / np.deg2rad(placement.dome.wide_deg)
+        if placement.dome.mapping == "lens":
+            unit = size[0] / 2 / np.tan(min(np.deg2rad(placement.dome.wide_deg), np.pi * 0.99) / 2)
+        back = np.array([[unit, 0, size[0] / 2], [0, unit, size[1] / 2], [0, 0, 1]])
+        turn = dome_rotation(placement.dome, frame)
+        return np.asarray(k @ turn @ np.linalg.inv(back) @ flipped(placement, size))
+    return placement_matrix(placement, frame, size, shot.size)
+
+
+def flipped(placement: Placement, painting: tuple[int, int]) -> Matrix:
+    """A painting's flips about its own middle."""
+    out = np.eye(3)
+    for axis, on in enumerate((placement.flip_across, placement.flip_up)):
+        if on:
+            out[axis, axis], out[axis, 2] = -1, painting[axis]
+    return out
+
+
+def pinned_matrix(placement: Placement, frame: float, painting: tuple[int, int]) -> Matrix:
+    """Painting pixels to where its four corners are pinned. Corners that cannot be those of a seen rectangle are
+    spread to a small square about their middle, so that something can still be taken hold of.
+
+    References
+    ----------
+    Homography from four points: Hartley & Zisserman 2004, section 4.1.
+    """
+    w, h = painting
+    corners = np.array([[0, 0], [w, 0], [w, h], [0, h]], np.float32)
+    pins = np.array([[pin.x.at(frame), pin.y.at(frame)] for pin in placement.pins])
+    if corner_trouble(pins):
+        pins = pins.mean(axis=0) + np.array([[-8, -8], [8, -8], [8, 8], [-8, 8]])
+    matrix = cv2.getPerspectiveTransform(corners, pins.astype(np.float32)).astype(float)
+    return np.asarray(matrix @ flipped(placement, painting))
+
+
+def corner_trouble(pins: NDArray) -> str:
+    """Why four corners (4, 2) cannot hold a painting, or nothing."""
+    turns = []
+    for k in range(4):
+        a, b, c = pins[k - 1], pins[k], pins[(k + 1) % 4]
+        turns.append((b[0] - a[0]) * (c[1] - b[1]) - (b[1] - a[1]) * (c[0] - b[0]))
+    if min(np.linalg.norm(pins[k] - pins[k - 1]) for k in range(4)) < 1:
+        return "two of its corners lie on one another"
+    if min(turns) < 0 < max(turns):
+        return "its corners cross or fold inward"
+    if min(abs(turn) for turn in turns) < 2:
+        return "three of its corners lie on one line"
+    return ""
+
+
+def card_matrix(shot: Shot, zone: Zone, frame: int) -> Matrix:
+    """Painting pixels to plate pixels of the reference frame for a card in metres.
+
+    References
+    ----------
+    A plane seen by a camera: Hartley & Zisserman 2004, section 8.1.1.
+    """
+    source, placement, card = shot.source(zone.source), zone.placement, zone.placement.card
+    k = camera_matrix(placement_lens(shot, placement) or Lens(), shot.size)
+    distance = zone.distance_m or CARD_FAR_M
+    pixel = card.height_m.at(frame) / source.height  # metres to one painting pixel
+    turn = dome_rotation(Dome(turn_deg=card.yaw_deg, tilt_deg=card.pitch_deg, roll_deg=card.roll_deg), frame)
+    middle = np.array([card.right_m.at(frame), -card.up_m.at(frame), distance])
+    place = np.column_stack([turn[:, 0] * pixel * placement.width.at(frame), turn[:, 1] * pixel, middle])
+    centred = np.array([[1, 0, -source.width / 2], [0, 1, -source.height / 2], [0, 0, 1.0]])
+    return np.asarray(k @ place @ centred)
 
 
 def zone_matrix(shot: Shot, zone: Zone, frame: int) -> Matrix:
-    """Painting pixels to plate pixels on a frame, for a zone that holds a painting."""
-    source = shot.source(zone.source)
-    hung = placement_matrix(zone.placement, frame, (source.width, source.height), shot.size)
-    return np.asarray(hanging_matrix(shot, zone, frame) @ hung)
+    """Painting pixels to plate pixels on a frame, for a zone that holds a painting; of a dome, as near its middle.
+
+    A card that is turned out of the upright is carried by the plane through its middle that it stands in.
+    """
+    placement = zone.placement
+    if placement.way == "card" and placement.rides is not None:
+        lock = shot.lock(placement.rides)
+        entry = lock.nearest(frame)
+        if lock.kind == "camera" and entry is not None and entry.rotation is not None and entry.position is not None:
+            return _card_on(shot, zone, frame)
+    return np.asarray(hanging_matrix(shot, zone, frame) @ hung_matrix(shot, zone, frame))
+
+
+def _card_on(shot: Shot, zone: Zone, frame: int) -> Matrix:
+    """A card under a camera lock: its own plane seen from the frame's camera, then what hands and smoothing add."""
+    source, placement = shot.source(zone.source), zone.placement
+    assert placement.rides is not None
+    lock = shot.lock(placement.rides)
+    entry = lock.nearest(frame)
+    assert entry is not None
+    assert entry.rotation is not None
+    assert entry.position is not None
+    k = camera_matrix(lock.lens, shot.size)
+    turn = cv2.Rodrigues(np.array(entry.rotation))[0]
+    away = turn @ np.array(entry.position)
+    plane = np.linalg.inv(k) @ card_matrix(shot, zone, frame)  # painting pixels to the reference camera's axes
+    seen = turn @ plane - np.outer(away, [0, 0, 1.0])
+    upright = card_motion(lock.lens, shot.size, entry, zone.distance_m or CARD_FAR_M)
+    extra = hanging_matrix(shot, zone, frame) @ np.linalg.inv(upright)  # corrections, smoothing, parts left out
+    return np.asarray(extra @ k @ seen @ flipped(placement, (source.width, source.height)))

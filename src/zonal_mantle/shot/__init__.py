@@ -3,6 +3,8 @@
 from .errors import MantleError, ShotError
 from .file import SUFFIX, autosave_path, load, newer_autosave, save
 from .follow import Follow
+from .guides import Base, Light, Line
+from .hang import Blend, Card, Corner, Dome, Mirror, Seam, Timing
 from .history import History
 from .keyed import Key, Keyed
 from .lock import Correction, Lens, Lock, LockFrame, LockKind, Mark, Motion, ScenePoint
@@ -29,11 +31,16 @@ __all__ = [
     "PULLS",
     "SUFFIX",
     "Air",
+    "Base",
+    "Blend",
+    "Card",
     "ClearSkyPull",
     "ColourPull",
     "ColourSample",
+    "Corner",
     "Correction",
     "DifferencePull",
+    "Dome",
     "Edge",
     "Follow",
     "History",
@@ -41,6 +48,8 @@ __all__ = [
     "Keyed",
     "Lens",
     "Levels",
+    "Light",
+    "Line",
     "Lock",
     "LockFrame",
     "LockKind",
@@ -50,17 +59,20 @@ __all__ = [
     "Match",
     "Matte",
     "MatteUse",
+    "Mirror",
     "Motion",
     "OldSky",
     "Placement",
     "Pull",
     "ScenePoint",
     "ScreenPull",
+    "Seam",
     "Shape",
     "ShapeKey",
     "Shot",
     "ShotError",
     "Source",
+    "Timing",
     "Zone",
     "autosave_path",
     "ellipse_key",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections.abc import Callable
 from typing import Any, Literal
 
 from pydantic import Field, model_serializer, model_validator
@@ -68,6 +69,18 @@ class Keyed(Value):
         m0, m1 = self._slope(i) * span, self._slope(i + 1) * span
         t2, t3 = t * t, t * t * t
         return (2 * t3 - 3 * t2 + 1) * a.value + (t3 - 2 * t2 + t) * m0 + (-2 * t3 + 3 * t2) * b.value + (t3 - t2) * m1
+
+    def shifted(self, by: float) -> Keyed:
+        """Constant and keys, all more by a number."""
+        return self._each(lambda value: value + by)
+
+    def scaled(self, by: float) -> Keyed:
+        """Constant and keys, all times a number."""
+        return self._each(lambda value: value * by)
+
+    def _each(self, change: Callable[[float], float]) -> Keyed:
+        keys = tuple(key.but(value=change(key.value)) for key in self.keys)
+        return Keyed(constant=change(self.constant), keys=keys)
 
     def _slope(self, i: int) -> float:
         keys = self.keys

@@ -8,12 +8,13 @@ from typing import Literal, TypeVar
 from pydantic import Field, model_validator
 
 from .base import Value
+from .guides import Base, Light, Line
 from .lock import Lock
 from .matte import Matte
 from .source import Source
 from .zone import MatteUse, Zone
 
-FORMAT_VERSION = 3
+FORMAT_VERSION = 4
 
 T = TypeVar("T", Source, Zone, Lock, Matte)
 
@@ -26,7 +27,11 @@ class Air(Value):
 
 
 class Shot(Value):
-    """Sources, locks, mattes, zones and air. Its frames are the plate's."""
+    """Sources, locks, mattes, zones and air. Its frames are the plate's.
+
+    `lines` are drawn on the plate and carried over the shot by the lock `lines_ride`; `light` says where its light
+    comes from; `bases` are the stills that were made of it to be painted on.
+    """
 
     format: Literal["zonal-mantle-shot"] = "zonal-mantle-shot"
     version: int = FORMAT_VERSION
@@ -37,6 +42,10 @@ class Shot(Value):
     mattes: tuple[Matte, ...] = ()
     zones: tuple[Zone, ...] = ()
     air: Air = Air()
+    lines: tuple[Line, ...] = ()
+    lines_ride: str | None = None
+    light: Light | None = None
+    bases: tuple[Base, ...] = ()
 
     @model_validator(mode="after")
     def _joined_up(self) -> Shot:
@@ -56,8 +65,11 @@ class Shot(Value):
                 raise ValueError(f"Zone {zone.name} holds a source that the shot does not have.")
             if zone.placement.rides is not None and zone.placement.rides not in lock_ids:
                 raise ValueError(f"Zone {zone.name} rides on a lock that the shot does not have.")
-            if zone.matte.id is not None and all(matte.id != zone.matte.id for matte in self.mattes):
-                raise ValueError(f"Zone {zone.name} is cut by a matte that the shot does not have.")
+            for id in (zone.matte.id, zone.mirror.matte):
+                if id is not None and all(matte.id != id for matte in self.mattes):
+                    raise ValueError(f"Zone {zone.name} is cut by a matte that the shot does not have.")
+        if self.lines_ride is not None and self.lines_ride not in lock_ids:
+            raise ValueError("The shot's lines ride on a lock that it does not have.")
         for lock in self.locks:
             if not lock.locks <= lock_ids:
                 raise ValueError(f"{lock.name} depends on a lock that the shot does not have.")
@@ -172,6 +184,7 @@ class Shot(Value):
     def without_matte(self, id: str) -> Shot:
         """Without a matte; zones that were cut by it are whole."""
         zones = tuple(zone.but(matte=MatteUse()) if zone.matte.id == id else zone for zone in self.zones)
+        zones = tuple(z.but(mirror=z.mirror.but(matte=None)) if z.mirror.matte == id else z for z in zones)
         return self.but(zones=zones, mattes=tuple(matte for matte in self.mattes if matte.id != id))
 
     def without_zone(self, id: str) -> Shot:
@@ -186,7 +199,9 @@ class Shot(Value):
         )
         mattes = tuple(_let_go(matte, id) for matte in self.mattes)
         locks = tuple(_apart(lock, id) for lock in self.locks if lock.id != id)
-        return self.but(zones=zones, mattes=mattes, locks=locks)
+        lines_ride = None if self.lines_ride == id else self.lines_ride
+        bases = tuple(base.but(rides=None) if base.rides == id else base for base in self.bases)
+        return self.but(zones=zones, mattes=mattes, locks=locks, lines_ride=lines_ride, bases=bases)
 
     def new_id(self, stem: str) -> str:
         """An id that nothing in the shot has yet, such as `zone3`."""
@@ -196,6 +211,8 @@ class Shot(Value):
         taken = {part.id for group in groups for part in group}
         taken |= {part.id for matte in self.mattes for part in (*matte.shapes, *matte.pulls)}
         taken |= {shape.id for lock in self.locks for shape in lock.field}
+        taken |= {line.id for line in self.lines} | {line.id for source in self.sources for line in source.lines}
+        taken |= {base.id for base in self.bases}
         number = 1
         while f"{stem}{number}" in taken:
             number += 1

@@ -8,6 +8,8 @@ from typing import Literal
 from pydantic import Field
 
 from .base import Value
+from .guides import Line
+from .shapes import Point
 
 
 class Source(Value):
@@ -15,6 +17,7 @@ class Source(Value):
 
     `path` is relative to the shot's file when it can be; a sequence's path has its number as `%04d`.
     Frames are numbered as in the file names; a video's first frame is `first`.
+    `lines` are drawn on it, in its pixels; `sun` is where a person says that its light is, else it is looked for.
     """
 
     id: str
@@ -32,6 +35,8 @@ class Source(Value):
     encoding: str = "sRGB"
     encoding_guessed: bool = True
     alpha: Literal["none", "straight", "premultiplied"] = "none"
+    lines: tuple[Line, ...] = ()
+    sun: Point | None = None
 
     @property
     def start(self) -> int:

@@ -27,6 +27,8 @@ def upgraded(data: dict[str, Any]) -> dict[str, Any]:
         data["version"] = 2
     if data.get("version") == 2:  # format 3 only adds to locks
         data["version"] = 3
+    if data.get("version") == 3:  # format 4 only adds: ways to hang, lines, blending
+        data["version"] = 4
     return data
 
 

@@ -6,6 +6,7 @@ from pydantic import Field
 
 from .base import Value
 from .follow import Follow
+from .hang import Blend, Card, Corner, Dome, Mirror, Pins, Rim, Seam, Timing, Way
 from .keyed import Keyed
 from .shapes import Point
 
@@ -30,12 +31,15 @@ class MatteUse(Value):
 class Placement(Value):
     """How a painting hangs in the plate, in plate pixels of the lock's reference frame.
 
-    `follow` says which parts of the lock's motion it takes. The painting starts centred on the frame at its own
-    size; it is then scaled, flipped and turned about the anchor and moved by (x, y). `width` is its width against
-    its height.
+    flat: by x, y, size, turn and width about the anchor; corner pin: by four corners; card: in metres at the zone's
+    distance; dome: at infinity by its field of view. Flips and `rim`, what is seen beyond the painting's rim, go
+    with all of them. `follow` says which parts of the lock's motion it takes. A flat painting starts centred on the
+    frame at its own size; it is then scaled, flipped and turned about the anchor and moved by (x, y). `width` is its
+    width against its height.
     """
 
     on: bool = True
+    way: Way = "flat"
     rides: str | None = None
     x: Keyed = _keyed(0.0)
     y: Keyed = _keyed(0.0)
@@ -46,6 +50,10 @@ class Placement(Value):
     flip_up: bool = False
     anchor: Point | None = None
     follow: Follow = Follow()
+    pins: Pins = (Corner(), Corner(), Corner(), Corner())
+    card: Card = Card()
+    dome: Dome = Dome()
+    rim: Rim = "ends"
 
 
 class Match(Value):
@@ -60,7 +68,7 @@ class Match(Value):
 
 
 class Zone(Value):
-    """A stretch of distance holding one thing. A distance of None is infinity."""
+    """A stretch of distance holding one thing. A distance of None is infinity. Zones of one `group` move together."""
 
     id: str
     name: str
@@ -70,3 +78,8 @@ class Zone(Value):
     matte: MatteUse = MatteUse()
     placement: Placement = Placement()
     match: Match = Match()
+    timing: Timing = Timing()
+    blend: Blend = Blend()
+    seam: Seam = Seam()
+    mirror: Mirror = Mirror()
+    group: str = ""

@@ -1,0 +1,187 @@
+"""What is measured of how a zone hangs: coverage, enlargement, horizon, light."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..media import MediaError
+from ..place.coverage import CoverageReading, Opening, opening, read_coverage, rim_of, uncovered
+from ..place.horizon import HorizonReading, plate_perspective, read_horizons
+from ..place.light import Bearing, apart_deg, disagree, drawn_light, hand_light, sky_light
+from ..place.seen import plate_places, zone_seen
+from ..place.timing import source_frame
+from ..place.transform import corner_trouble
+from ..shot import Shot, Source, Zone
+from .frame import openness, zone_matte
+from .store import PixelStore
+
+PlaceFault = Literal["uncovered", "light"]
+ENLARGED_ACCEPTED = 1.005
+HORIZON_ACCEPTED_PX, HORIZON_ACCEPTED_DEG = 3.0, 0.3
+SURE = 0.35  # of a bearing that a finding is built on
+
+
+@dataclass(frozen=True)
+class PlaceReading:
+    """A zone's placement over the shot. `lit` is the painting's light as it hangs, `plate_lit` the plate's; `trouble`
+    says what cannot be as it is set up, and what happens instead."""
+
+    coverage: CoverageReading
+    horizon: HorizonReading | None = None
+    lit: Bearing | None = None
+    plate_lit: Bearing | None = None
+    trouble: str = ""
+
+
+def opening_of(shot: Shot, zone: Zone, frame: int, store: PixelStore, scale: float) -> Opening:
+    """What of a frame is open for a zone's painting: not covered by what is nearer, and within its matte."""
+    opened = openness(shot, zone, frame, store, scale)
+    made = zone_matte(shot, zone, frame, store, scale)
+    if made is not None:
+        opened = opened * np.clip(made.alpha, 0, 1)
+    return opening(opened, scale)
+
+
+def missing_cover(shot: Shot, zone: Zone, frame: int, store: PixelStore, scale: float) -> NDArray[np.float32]:
+    """Where a painting has run out on a frame, (h, w) float32; see `place.coverage.uncovered`."""
+    source = shot.source(zone.source)
+    number = source_frame(zone.timing, source, frame)
+    opened = openness(shot, zone, frame, store, scale)
+    made = zone_matte(shot, zone, frame, store, scale)
+    if made is not None:
+        opened = opened * np.clip(made.alpha, 0, 1)
+    if number is None:
+        return np.asarray(opened, np.float32)
+    alpha = store.painting(source, number)[..., 3]
+    return uncovered(zone_seen(shot, zone, frame), zone, alpha, opened, scale)
+
+
+def read_place(shot: Shot, zone: Zone, openings: dict[int, Opening], store: PixelStore) -> PlaceReading:
+    """All readings of a zone's placement."""
+    source = shot.source(zone.source)
+    try:
+        alpha = store.painting(source, source.start)[..., 3]
+        lit = painting_light(shot, zone, store)
+        plate_lit = plate_light(shot, store)
+    except MediaError:
+        return PlaceReading(read_coverage(shot, zone, openings))
+    coverage = read_coverage(shot, zone, openings, rim_of(alpha) if source.alpha != "none" else None)
+    return PlaceReading(coverage, read_horizons(shot, zone), lit, plate_lit, trouble_of(shot, zone))
+
+
+def painting_light(shot: Shot, zone: Zone, store: PixelStore, frame: int | None = None) -> Bearing | None:
+    """Where a zone's painting has its light as it hangs: flips and turns are counted in."""
+    source, at = shot.source(zone.source), shot.first if frame is None else frame
+    own = source_light(source, store)
+    if own is None:
+        return None
+    placement = zone.placement
+    around = is_around(source)
+    if placement.way == "dome" and placement.dome.mapping == "lat-long":
+        turned = own.bearing_deg * (placement.dome.wide_deg / 360 if around else 1)
+        turned = -turned if placement.flip_across else turned
+        return Bearing((turned + placement.dome.turn_deg.at(at) + 180) % 360 - 180, own.how, own.sure, own.place)
+    if own.place is not None:
+        x, y = plate_places(shot, zone, at, np.array([own.place]))[0]
+        if np.isfinite([x, y]).all():
+            return hand_light((float(x), float(y)), shot.size, False)
+    flipped = -own.bearing_deg if placement.flip_across else own.bearing_deg
+    return Bearing(flipped, own.how, own.sure)
+
+
+def source_light(source: Source, store: PixelStore) -> Bearing | None:
+    """The light of a painting by itself: where a person put it, else its disc or its gradient."""
+    around = is_around(source)
+    if source.sun is not None:
+        return hand_light(source.sun, (source.width, source.height), around)
+    key = ("light", source)
+    return store.kept(key, lambda: sky_light(store.painting(source, source.start), around))
+
+
+def is_around(source: Source) -> bool:
+    """Whether a source has the shape of a lat-long picture."""
+    return source.width == 2 * source.height
+
+
+def plate_light(shot: Shot, store: PixelStore) -> Bearing | None:
+    """Where the plate's light comes from: as drawn, else from the sky that is being removed."""
+    if shot.light is not None:
+        seen = plate_perspective(shot, shot.light.frame)
+        return drawn_light(shot.light, shot.size, seen.horizon, seen.focal_px)
+    plate = shot.plate_source
+    zone = next((z for z in shot.near_to_far() if shot.holds_plate(z) and z.matte.on), None)
+    matte = shot.matte_of(zone) if zone is not None else None
+    if plate is None or matte is None:
+        return None
+    frame = shot.frames[len(shot.frames) // 2]
+
+    def look() -> Bearing | None:
+        gone = 1 - np.clip(store.matte(shot, matte, frame, 0.25).alpha, 0, 1)
+        return sky_light(store.plate(plate, frame, 0.25), mask=np.where(gone > 0.98, gone, 0))
+
+    return store.kept(("plate light", plate, matte, frame), look)
+
+
+def trouble_of(shot: Shot, zone: Zone) -> str:
+    """What of a placement cannot be as it is set up, and what happens instead; or nothing."""
+    source, placement = shot.source(zone.source), zone.placement
+    if placement.way == "corner pin":
+        pins = np.array([[pin.x.at(shot.first), pin.y.at(shot.first)] for pin in placement.pins])
+        if why := corner_trouble(pins):
+            return f"{zone.name} cannot be pinned: {why}. It is shown as a small square; drag the corners apart."
+    lock = shot.lock(placement.rides) if placement.rides is not None else None
+    if placement.way == "dome":
+        if placement.dome.mapping == "lat-long" and placement.dome.wide_deg == 360 and not is_around(source):
+            high = 360 * source.height / source.width
+            return (
+                f"{source.name} is {source.width}×{source.height}; a lat-long picture of all directions is 2:1. It is "
+                f"taken to reach {high:.0f}° from top to bottom. Say how wide it sees if it is a part."
+            )
+        if lock is None or lock.kind not in ("pan", "camera"):
+            return f"A dome hangs by the lens of a pan or camera lock. {zone.name} is shown through a lens of 40°."
+    if placement.way == "card" and (lock is None or lock.kind != "camera"):
+        return f"A card in metres hangs by a camera lock. {zone.name} moves like its lock's plane."
+    if source.kind != "still":
+        shown = [source_frame(zone.timing, source, frame) for frame in (shot.first, shot.last)]
+        count = source.end - source.start + 1
+        if count < len(shot.frames) and zone.timing.after in ("hold", "clear") and zone.timing.speed > 0:
+            after = "its last frame is held" if zone.timing.after == "hold" else "nothing is shown"
+            return f"{source.name} has {count} frames, the shot {len(shot.frames)}: before and after, {after}."
+        if None in shown and zone.timing.after != "clear":
+            return f"{source.name} is not seen on all frames."
+    return ""
+
+
+def place_words(zone: Zone, place: PlaceReading) -> list[tuple[int, str, PlaceFault | None]]:
+    """What is outside of the acceptable: frame, sentence, and what can be shown or done."""
+    found: list[tuple[int, str, PlaceFault | None]] = []
+    cover = place.coverage
+    if cover.covered < cover.frames:
+        words = f"{zone.name} runs out on {cover.frames - cover.covered} of {cover.frames} frames."
+        found.append((cover.worst_frame, words, "uncovered"))
+    if cover.enlarged > ENLARGED_ACCEPTED:
+        words = f"{zone.name} is enlarged to {cover.enlarged:.0%} at its worst pixel."
+        found.append((cover.enlarged_frame, words, None))
+    level = place.horizon
+    if level is not None:
+        if abs(level.off_px) > HORIZON_ACCEPTED_PX or abs(level.off_deg) > HORIZON_ACCEPTED_DEG:
+            words = f"{zone.name}'s horizon is off by {level.off_px:+.1f} px and {level.off_deg:+.2f}°."
+            found.append((level.frame, words, None))
+        if level.odd:
+            found.append((level.frame, level.odd, None))
+    lit, plate = place.lit, place.plate_lit
+    if lit is not None and plate is not None and min(lit.sure, plate.sure) >= SURE and disagree(plate, lit):
+        words = f"{zone.name} is lit from the {lit.side}, the plate from the {plate.side}."
+        found.append((cover.worst_frame, words, "light"))
+    if place.trouble:
+        found.append((cover.worst_frame, place.trouble, None))
+    return found
+
+
+def lights_apart(place: PlaceReading) -> float | None:
+    """Angle between the plate's light and the painting's, degrees."""
+    return apart_deg(place.plate_lit, place.lit) if place.lit is not None and place.plate_lit is not None else None

@@ -1,0 +1,198 @@
+"""Where a frame's pixels look at a zone's painting, however it hangs."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..shot.lock import Lens
+from ..shot.shot import Shot
+from ..shot.zone import Zone
+from .dome import dome_rotation, from_painting, lens_bent, lens_straight, to_painting
+from .minify import STEPS_AN_OCTAVE
+from .ride import camera_matrix, carry
+from .transform import hanging_matrix, hung_matrix, placement_lens, zone_matrix
+
+Matrix = NDArray[np.float64]
+Points = NDArray[np.float64]
+STEP = 8  # plate pixels between places that are worked out exactly
+FAR = 1e7  # where nothing is
+NEAR_POLE = np.deg2rad(80)
+_NO_LENS = Lens()
+
+
+@dataclass(frozen=True)
+class Seen:
+    """How a painting is seen on a frame.
+
+    back : plate pixels (n, 2) to painting pixels (n, 2); NaN where it is not seen.
+    matrix : (3, 3) painting to plate pixels where a homography tells it all, else None.
+    wraps : its right end goes on at its left.
+    step : plate pixels over which `back` is as good as straight.
+    """
+
+    back: Callable[[Points], Points]
+    matrix: Matrix | None
+    wraps: bool = False
+    step: int = STEP
+
+    def through(self, way: Callable[[Points], Points], step: int = 2) -> Seen:
+        """The same seen by way of a mirror: `way` takes plate pixels to those that are looked at instead."""
+        return Seen(lambda points: self.back(way(points)), None, self.wraps, min(self.step, step))
+
+
+def zone_seen(shot: Shot, zone: Zone, frame: int) -> Seen:
+    """How a zone's painting is seen on a frame."""
+    source, placement = shot.source(zone.source), zone.placement
+    lens = placement_lens(shot, placement)
+    if placement.way == "dome":
+        return _dome_seen(shot, zone, frame)
+    if lens is not None and lens.distortion:
+        k, hung = camera_matrix(lens, shot.size), np.linalg.inv(hung_matrix(shot, zone, frame))
+        motion, bend = np.linalg.inv(hanging_matrix(shot, zone, frame)), lens.distortion
+
+        def back(points: Points) -> Points:
+            ideal = carry(motion, lens_straight(points, k, bend))
+            return carry(hung, lens_bent(ideal, k, bend))
+
+        return Seen(back, None)
+    matrix = zone_matrix(shot, zone, frame)
+    inverse = np.asarray(np.linalg.inv(matrix), np.float64)
+    ahead = np.sign(_depth(inverse, _ahead(matrix, (source.width, source.height))))
+
+    def flat_back(points: Points) -> Points:
+        with np.errstate(divide="ignore", invalid="ignore"):
+            out = carry(inverse, points)
+        return np.asarray(np.where((ahead * _depth(inverse, points) > 0)[:, None], out, np.nan))
+
+    return Seen(flat_back, matrix)
+
+
+def _depth(inverse: NDArray, points: Points) -> NDArray[np.float64]:
+    flat = np.asarray(points, float).reshape(-1, 2)
+    return np.asarray(flat @ inverse[2, :2] + inverse[2, 2])
+
+
+def _ahead(matrix: Matrix, size: tuple[int, int]) -> Points:
+    """A place on the plate where the painting's middle is seen."""
+    return carry(matrix, np.array([[size[0] / 2, size[1] / 2]]))
+
+
+def _dome_seen(shot: Shot, zone: Zone, frame: int) -> Seen:
+    source, placement, dome = shot.source(zone.source), zone.placement, zone.placement.dome
+    lens = placement_lens(shot, placement)
+    k = camera_matrix(lens, shot.size) if lens is not None else camera_matrix(_NO_LENS, shot.size)
+    inverse_k, size = np.linalg.inv(k), (source.width, source.height)
+    motion = np.linalg.inv(hanging_matrix(shot, zone, frame))
+    turn = dome_rotation(dome, frame)
+    bend = lens.distortion if lens is not None else 0.0
+    # a direction keeps its sign: places behind the lens on the reference frame are still seen on this one
+    to_reference = inverse_k @ (motion * np.sign(np.linalg.det(motion)))
+
+    def back(points: Points) -> Points:
+        ideal = lens_straight(points, k, bend) if bend else np.asarray(points, float)
+        rays = np.concatenate([ideal, np.ones((len(ideal), 1))], axis=1) @ to_reference.T @ turn
+        found = to_painting(rays, size, dome.mapping, dome.wide_deg)
+        if placement.flip_across:
+            found[:, 0] = size[0] - found[:, 0]
+        if placement.flip_up:
+            found[:, 1] = size[1] - found[:, 1]
+        return found
+
+    width, height = shot.size
+    rim = np.array([[0, 0], [width, 0], [width, height], [0, height], [width / 2, height / 2]], float)
+    rays = np.concatenate([rim, np.ones((5, 1))], axis=1) @ to_reference.T @ turn
+    high = np.abs(np.arctan2(rays[:, 1], np.hypot(rays[:, 0], rays[:, 2]))).max()
+    half = np.linalg.norm(rim[0] - rim[4]) / k[0, 0]
+    steep = dome.mapping == "lat-long" and high + half > NEAR_POLE
+    return Seen(back, None, dome.mapping == "lat-long" and dome.wide_deg == 360, 1 if steep else STEP)
+
+
+def dome_place(shot: Shot, zone: Zone, frame: int, points: Points) -> Points:
+    """Painting pixels (n, 2) of a dome to plate pixels on a frame; NaN behind the lens."""
+    source, placement, dome = shot.source(zone.source), zone.placement, zone.placement.dome
+    size = (source.width, source.height)
+    own = np.array(points, float)
+    if placement.flip_across:
+        own[:, 0] = size[0] - own[:, 0]
+    if placement.flip_up:
+        own[:, 1] = size[1] - own[:, 1]
+    lens = placement_lens(shot, placement) or _NO_LENS
+    k = camera_matrix(lens, shot.size)
+    rays = from_painting(own, size, dome.mapping, dome.wide_deg) @ dome_rotation(dome, frame).T
+    motion = hanging_matrix(shot, zone, frame)
+    motion = motion * np.sign(np.linalg.det(motion))
+    seen = rays @ (motion @ k).T
+    out = np.full((len(rays), 2), np.nan)
+    there = seen[:, 2] > 1e-9
+    out[there] = seen[there, :2] / seen[there, 2:]
+    if lens.distortion:
+        out[there] = lens_bent(out[there], k, lens.distortion)
+    return out
+
+
+def plate_places(shot: Shot, zone: Zone, frame: int, points: Points) -> Points:
+    """Painting pixels (n, 2) to plate pixels on a frame, however the zone hangs; NaN where they are not seen."""
+    if zone.placement.way == "dome":
+        return dome_place(shot, zone, frame, points)
+    return carry(zone_matrix(shot, zone, frame), points)
+
+
+@dataclass(frozen=True, eq=False)
+class Grid:
+    """Where every few pixels of a picture look on a painting.
+
+    places : (rows, columns, 2) float64 at the pixel places origin, origin + step, … (places, not centres). What is not
+        seen is far outside. Across a wrapping painting they go on beyond its ends.
+    """
+
+    places: NDArray[np.float64]
+    step: int
+    origin: float
+
+    def on(self, whole: tuple[int, int], level: tuple[int, int]) -> Grid:
+        """The same for a smaller copy of the painting."""
+        ratio = np.array([level[0] / whole[0], level[1] / whole[1]])
+        return Grid(np.where(np.abs(self.places) < FAR / 2, self.places * ratio, self.places), self.step, self.origin)
+
+
+def grid(seen: Seen, size: tuple[int, int], scale: float, whole: tuple[int, int], level: tuple[int, int]) -> Grid:
+    """A grid over a picture.
+
+    Parameters
+    ----------
+    size : width and height of the picture. scale : its pixels to one plate pixel.
+    whole, level : width and height of the painting, and of it as it is sampled.
+    """
+    step = max(1, round(seen.step * scale))
+    origin = 0.5 if step == 1 else 0.0  # at the centres themselves: nothing is left to lie between
+    xs, ys = (np.arange(origin, extent + 2 * step, step, dtype=float) for extent in size)
+    gx, gy = np.meshgrid(xs, ys)
+    found = seen.back(np.stack([gx.ravel(), gy.ravel()], axis=1) / scale).reshape(len(ys), len(xs), 2)
+    if seen.wraps and step > 1:  # from one side of the view to the other without a jump
+        middle = found[len(ys) // 2, len(xs) // 2, 0]
+        found[..., 0] -= whole[0] * np.round((found[..., 0] - middle) / whole[0])
+    found = found * [level[0] / whole[0], level[1] / whole[1]]
+    return Grid(np.ascontiguousarray(np.nan_to_num(found, nan=-FAR, posinf=FAR, neginf=-FAR)), step, origin)
+
+
+def shrink_of(places: Grid, shown: tuple[int, int]) -> tuple[int, int]:
+    """How many quarter octaves a painting is shrunk across and down before it is seen through a grid over it whole:
+    by where it is seen largest, so that nothing gets softer than it need be.
+
+    shown : width and height of the picture, px.
+    """
+    at = places.places[: max(2, shown[1] // places.step), : max(2, shown[0] // places.step)]
+    there = (np.abs(at[:-1, :-1]) < FAR / 10).all(axis=-1) & (np.abs(at[1:, 1:]) < FAR / 10).all(axis=-1)
+    if not there.any():
+        return 0, 0
+    across, down = (at[:-1, 1:] - at[:-1, :-1])[there], (at[1:, :-1] - at[:-1, :-1])[there]
+    steps = []
+    for axis in range(2):
+        moved = np.hypot(across[:, axis], down[:, axis]) / places.step
+        steps.append(max(0, math.floor(math.log2(max(float(np.percentile(moved, 5)), 1e-3)) * STEPS_AN_OCTAVE + 1e-6)))
+    return steps[0], steps[1]
