@@ -94,7 +94,7 @@ def test_from_plate_to_rendered_sky(hands, demo: Path, tmp_path: Path):
     # size the sky by typing, put it in place by dragging, flip it there and back
     hands.open_stage(bench.place)
     size = made.zones[1].placement.size.constant
-    hands.type_number(bench.place.fields["size"], f"{size:.4f}")
+    hands.type_number(bench.place.hang.fields[("", "size")], f"{size:.4f}")
     desk.set_frame(works.reference_frame)
     hands.settled()
     wanted = carry(zone_matrix(made, made.zones[1], desk.frame), np.array([[1300.0, 700.0]]))[0]
@@ -104,11 +104,11 @@ def test_from_plate_to_rendered_sky(hands, demo: Path, tmp_path: Path):
     assert np.abs(now - wanted).max() < 1.5
     hands.settled()
     before = hands.pixel(600, 120)
-    hands.click(bench.place.across)
+    hands.click(bench.place.hang.across)
     hands.settled()
     assert desk.zone.placement.flip_across
     assert hands.pixel(600, 120) != before
-    hands.click(bench.place.across)
+    hands.click(bench.place.hang.across)
 
     # the visibility, by dragging the section's curve; then a number, by typing
     view = window.section.view

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import cv2
 import numba
@@ -207,7 +208,8 @@ def guides(shot: Shot, stitched: Stitched) -> Array:
         cv2.polylines(drawn, [np.round(corners * 16).astype(np.int32)], True, 255, wide, cv2.LINE_AA, 4)
         at = corners[0] + [8, 14 + 14 * (index // 6 % 3)]
         cv2.putText(drawn, str(frame), (int(at[0]), int(at[1])), cv2.FONT_HERSHEY_SIMPLEX, 0.45, 255, 1, cv2.LINE_AA)
-    ink, out = drawn.astype(np.float32) / 255, np.zeros((height, width, 4), np.float32)
+    ink = np.asarray(drawn / np.float32(255), np.float32)
+    out: NDArray[Any] = np.zeros((height, width, 4), np.float32)
     out[..., 0], out[..., 1], out[..., 2], out[..., 3] = 0.9 * ink, 0.6 * ink, 0.0, ink
     rides = stitched.base.rides
     first = next(iter(stitched.corners))
@@ -223,7 +225,8 @@ def guides(shot: Shot, stitched: Stitched) -> Array:
             line_ink = np.zeros((height, width), np.uint8)
             cv2.line(line_ink, places[0], places[1], 255, wide, cv2.LINE_AA)
             level = line_ink.astype(np.float32) / 255
-            out = out * (1 - level[..., None]) + level[..., None] * np.array([0.1, 0.8, 0.9, 1.0], np.float32)
+            shown = level[..., None] * np.array([0.1, 0.8, 0.9, 1.0], np.float32)
+            out = np.asarray(out * (1 - level[..., None]) + shown, np.float32)
     return np.asarray(out, np.float32)
 
 

@@ -14,15 +14,21 @@ from ..media.bands import run_bands
 from ..media.colour import display_table
 from ..media.curves import HIGHEST_EXPONENT, LOWEST_EXPONENT, coded
 from ..place import lock_matrix, warp
-from ..shot import Shot
+from ..place.timing import source_frame
+from ..shot import Blend, MatteUse, Mirror, Seam, Shot
 from .frame import compose, zone_matte
 from .readings_matte import Fault, faulty_pixels
+from .readings_place import missing_cover
 from .store import PixelStore, proxy_size
 
 Array = NDArray[np.float32]
 Codes = NDArray[np.uint8]
-ViewName = Literal["Composite", "Plate", "Matte", "Alpha apart", "Tint", "Cut-out", "Difference"]
-VIEWS: tuple[ViewName, ...] = ("Composite", "Plate", "Matte", "Alpha apart", "Tint", "Cut-out", "Difference")
+ViewName = Literal[
+    "Composite", "Plate", "Matte", "Alpha apart", "Tint", "Cut-out", "Difference", "See-through", "Painting"
+]
+VIEWS: tuple[ViewName, ...] = (
+    "Composite", "Plate", "Matte", "Alpha apart", "Tint", "Cut-out", "Difference", "See-through", "Painting",
+)  # fmt: skip
 STEPPED: tuple[ViewName, ...] = ("Plate", "Matte", "Cut-out", "Composite")
 BACKINGS = ("checker", "black", "white", "grey", "new background")
 CHANNELS = ("RGB", "Red", "Green", "Blue", "Alpha", "Luma")
@@ -50,6 +56,7 @@ class Look:
     backing: str = "checker"  # what lies behind a cut-out
     lock: str | None = None  # whose reference frame a difference is taken from
     fault: Fault | None = None  # the pixels of a finding, marked in the view that sets alpha apart
+    hatch: str | None = None  # the zone whose painting has run out where the picture is hatched
 
 
 @lru_cache(maxsize=16)
@@ -171,6 +178,43 @@ def _difference(shot: Shot, frame: int, plate: Array, lock_id: str | None, store
     return out
 
 
+def _hatched(shot: Shot, frame: int, store: PixelStore, scale: float, look: Look, codes: Codes) -> Codes:
+    """Slanted lines where a zone's painting has run out."""
+    zone = next((z for z in shot.zones if z.id == look.hatch), None)
+    if zone is None or shot.holds_plate(zone) or not zone.placement.on:
+        return codes
+    missing = missing_cover(shot, zone, frame, store, scale) > 0.05
+    if missing.any():
+        y, x = np.nonzero(missing)
+        line = (x + y) % 12 < 3
+        codes[y[line], x[line]] = _MARKED
+    return codes
+
+
+def _painting_view(
+    shot: Shot,
+    frame: int,
+    name: ViewName,
+    zone_id: str | None,
+    store: PixelStore,
+    scale: float,
+    look: Look,
+    plate: Array,
+) -> Codes:
+    """A zone's painting by itself, or as it hangs half over the plate, whole."""
+    zone = next((z for z in shot.zones if z.id == zone_id), None)
+    if zone is None or shot.holds_plate(zone):
+        return show(plate, look)
+    source = shot.source(zone.source)
+    if name == "Painting":
+        number = source_frame(zone.timing, source, frame)
+        pixels = store.painting(source, source.start if number is None else number)
+        return show(np.ascontiguousarray(pixels), look)
+    bare = zone.but(matte=MatteUse(), on=True, seam=Seam(), mirror=Mirror(), blend=Blend())
+    layer = compose(shot, frame, store, scale, [bare])
+    return show(np.ascontiguousarray(plate * (1 - 0.5 * layer[..., 3:]) + 0.5 * layer[..., :3]), look)
+
+
 def view(
     shot: Shot, frame: int, name: ViewName, zone_id: str | None, store: PixelStore, scale: float, look: Look
 ) -> Codes:
@@ -193,10 +237,13 @@ def view(
         width, height = proxy_size(shot.size, scale)
         return np.full((height, width, 4), (43, 43, 43, 255), np.uint8)
     if name == "Composite":
-        return show(compose(shot, frame, store, scale), look)
+        return _hatched(shot, frame, store, scale, look, show(compose(shot, frame, store, scale), look))
     plate = store.plate(source, frame, scale)
     if name == "Plate":
         return show(plate, look)
+    if name in ("See-through", "Painting"):
+        codes = _painting_view(shot, frame, name, zone_id, store, scale, look, plate)
+        return _hatched(shot, frame, store, scale, look, codes) if name == "See-through" else codes
     if name == "Difference":
         return _difference(shot, frame, plate, look.lock, store, scale)
     zone = next((z for z in shot.zones if z.id == zone_id), None)

@@ -6,7 +6,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from .noise import clouds
+from ..skies.noise import clouds
 from .textures import _linear, _shrink
 
 Array = NDArray[np.float32]

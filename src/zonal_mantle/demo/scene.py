@@ -8,8 +8,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..skies.noise import clouds, profile, smoothstep
 from . import paintings, props, textures
-from .noise import clouds, profile, smoothstep
 
 Array = NDArray[np.float32]
 

@@ -6,7 +6,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from .noise import clouds, smoothstep
+from ..skies.noise import clouds, smoothstep
 
 Array = NDArray[np.float32]
 

@@ -1,5 +1,6 @@
 """The document: frozen values, keyed numbers, shapes, history, the file."""
 
+from .base import Value
 from .errors import MantleError, ShotError
 from .file import SUFFIX, autosave_path, load, newer_autosave, save
 from .follow import Follow
@@ -73,6 +74,7 @@ __all__ = [
     "ShotError",
     "Source",
     "Timing",
+    "Value",
     "Zone",
     "autosave_path",
     "ellipse_key",

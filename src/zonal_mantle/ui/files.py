@@ -11,6 +11,7 @@ from ..media import open_source
 from ..shot import SUFFIX, MantleError, Source, load, newer_autosave
 from . import ask, recent
 from .desk import Desk
+from .skies import card_of, source_of
 
 
 class Files:
@@ -133,24 +134,31 @@ class Files:
             return
         shot = self.desk.shot
         known = next((source for source in shot.sources if source.path == str(path)), None)
+        card = card_of(path)
         try:
-            source = known or open_source(path, shot.new_id("source"))
+            if card is not None and known is None:
+                source = source_of(card, shot.new_id("source"))
+            else:
+                source = known or open_source(path, shot.new_id("source"))
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return
-        self._hang(source, distance_m)
+        self._hang(source, distance_m, card is not None and card.around)
 
     def hang(self, source_id: str) -> None:
         """Makes a zone of a source that is in the stock."""
         self._hang(self.desk.shot.source(source_id), None)
 
-    def _hang(self, source: Source, distance_m: float | None) -> None:
+    def _hang(self, source: Source, distance_m: float | None, around: bool = False) -> None:
         shot = add_painting(self.desk.shot, source, distance_m)
         lock = self.desk.lock
         zone = shot.zones[-1]
         if lock is not None:
             anchor = (lock.marks[0].x, lock.marks[0].y) if lock.marks else zone.placement.anchor
             zone = zone.but(placement=zone.placement.but(rides=lock.id, anchor=anchor))
+            shot = shot.with_zone(zone)
+        if around:
+            zone = zone.but(placement=zone.placement.but(way="dome"))
             shot = shot.with_zone(zone)
         self.desk.edit(shot, f"Hang {source.name}")
         self.desk.choose_zone(zone.id)

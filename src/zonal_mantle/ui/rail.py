@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 
 from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
-from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QBrush, QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QVBoxLayout, QWidget
 
 from . import theme
@@ -67,6 +67,12 @@ class Track(QWidget):
                 painter.drawText(QRectF(x - 30, 0, 60, 13), Qt.AlignmentFlag.AlignCenter, str(frame))
             if self.viewer.is_cached(frame):
                 painter.fillRect(QRectF(x - step / 2, height - 4, step + 0.5, 3), QColor("#5d8f80"))
+        zone = self.desk.zone
+        place = self.desk.readings.places.get(zone.id) if zone is not None else None
+        if place is not None and self.desk.stage == "Place":
+            hatched = QBrush(QColor(theme.WARN), Qt.BrushStyle.BDiagPattern)
+            for frame in place.coverage.short_on:  # the painting runs out there
+                painter.fillRect(QRectF(self.x_of(frame) - step / 2, 15, step + 0.5, 9), hatched)
         self._paint_residuals(painter)
         self._paint_keys(painter)
         for finding in self.desk.readings.findings:

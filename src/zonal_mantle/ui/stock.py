@@ -11,12 +11,16 @@ from PySide6.QtCore import QMimeData, QSize, Qt, QUrl, Signal
 from PySide6.QtGui import QIcon, QImage, QPixmap
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
+from ..comp.readings_place import source_light
 from ..comp.views import show
 from ..media import source_problem
+from ..place import painting_perspective
+from ..place.perspective import height_at
 from ..shot import MantleError, Source
 from . import theme
 from .desk import Desk
-from .widgets import tool_button
+from .skies import SkyList, library_folder
+from .widgets import choice, tool_button
 
 THUMB = QSize(88, 50)
 
@@ -53,12 +57,14 @@ class Stock(QWidget):
     import_wanted = Signal()
     hang_wanted = Signal(str)
     relink_wanted = Signal(str)
+    file_wanted = Signal(object)
 
     def __init__(self, desk: Desk) -> None:
         super().__init__()
         self.desk = desk
         self._icons: dict[Source, QIcon] = {}
         self.sources = SourceList(desk)
+        self.skies = SkyList(desk)
         self.findings = QListWidget()
         self.findings.setFont(theme.font(11))
         self.findings.setWordWrap(True)
@@ -71,20 +77,23 @@ class Stock(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(6, 4, 0, 4)
         layout.setSpacing(2)
+        self.shelf = choice(["Stock", "Skies"], "Stock: the sources of this shot. Skies: the library", self._shelve)
+        layout.addWidget(self.shelf)
         head = QHBoxLayout()
-        title = QLabel("Stock")
-        title.setProperty("role", "title")
-        head.addWidget(title, 1)
+        head.addStretch(1)
         head.addWidget(tool_button("link", "Link the chosen source to another file", self._relink))
         head.addWidget(tool_button("mountain", "Hang the chosen source as a zone", self._hang))
         head.addWidget(tool_button("plus", "Import a picture, sequence or video (Ctrl+I)", self.import_wanted.emit))
         layout.addLayout(head)
         layout.addWidget(self.sources, 1)
+        layout.addWidget(self.skies, 1)
+        self.skies.hide()
         layout.addWidget(self.count)
         layout.addWidget(self.findings)
         self.setFixedWidth(112)
         self.findings.itemClicked.connect(self._jump)
         self.sources.itemDoubleClicked.connect(lambda _: self._hang())
+        self.skies.itemDoubleClicked.connect(lambda _: self._hang())
         desk.shot_changed.connect(self.refresh)
         desk.readings_changed.connect(self.refresh_findings)
         self._listed: tuple[Source, ...] | None = None
@@ -100,8 +109,9 @@ class Stock(QWidget):
             text = f"{source.name}\n{source.width}×{source.height}{frames}"
             item = QListWidgetItem(theme.icon("triangle-alert", theme.WARN) if problem else self._icon(source), text)
             guess = " (a guess)" if source.encoding_guessed else ""
+            told = _told(source, self.desk) if not problem else ""
             item.setToolTip(
-                problem or f"{Path(source.path).name}\nRead as {source.encoding}{guess}; alpha: {source.alpha}"
+                problem or f"{Path(source.path).name}\nRead as {source.encoding}{guess}; alpha: {source.alpha}{told}"
             )
             item.setSizeHint(QSize(98, 88))
             item.setData(Qt.ItemDataRole.UserRole, source.id)
@@ -137,7 +147,19 @@ class Stock(QWidget):
         item = self.sources.currentItem()
         return item.data(Qt.ItemDataRole.UserRole) if item else None
 
+    def _shelve(self, name: str) -> None:
+        self.sources.setVisible(name == "Stock")
+        self.skies.setVisible(name == "Skies")
+        if name == "Skies":
+            self.skies.show_library()
+
     def _hang(self) -> None:
+        if self.skies.isVisible():
+            if (fit := self.skies.chosen()) is not None:
+                self.file_wanted.emit(library_folder() / fit.card.file)
+            else:
+                self.desk.said.emit("Choose a sky first.", True)
+            return
         if (id := self._chosen()) is not None:
             self.hang_wanted.emit(id)
         else:
@@ -163,3 +185,20 @@ class Stock(QWidget):
         self.desk.choose_stage(finding.stage)
         if finding.stage == "Matte":
             self.desk.set_view(view="Alpha apart", look=replace(self.desk.look, fault=finding.fault))
+
+
+def _told(source: Source, desk: Desk) -> str:
+    """Horizon and sun of a painting, as far as they are known."""
+    if source.id == desk.shot.plate:
+        return ""
+    horizon = painting_perspective(source).horizon
+    words = (
+        ""
+        if horizon is None
+        else f"\nHorizon at {height_at(horizon, source.width / 2) / source.height:.0%} of its height"
+    )
+    try:
+        light = source_light(source, desk.store)
+    except MantleError:
+        light = None
+    return words if light is None else f"{words}\nLight from the {light.side}, {light.bearing_deg:+.0f}°"

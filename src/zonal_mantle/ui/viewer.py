@@ -57,7 +57,7 @@ class Viewer(QWidget):
         server.failed.connect(self._failed)
         for signal in (desk.shot_changed, desk.frame_changed, desk.view_changed):
             signal.connect(self.refresh)
-        desk.choice_changed.connect(self.update)
+        desk.choice_changed.connect(self.refresh)
 
     # --- what is asked for ---
     def wanted(self, frame: int, full: bool = True) -> list[Wanted]:
@@ -67,9 +67,11 @@ class Viewer(QWidget):
         names = [desk.view, desk.other_view] if desk.wipe else [desk.view]
         out = []
         for name in names:
-            zone = desk.zone_id if name in ("Matte", "Alpha apart", "Tint", "Cut-out") else None
+            zone = desk.zone_id if name not in ("Composite", "Plate", "Difference") else None
             fault = desk.look.fault if name == "Alpha apart" else None
-            look = replace(desk.look, fault=fault, lock=desk.lock_id if name == "Difference" else None)
+            hatch = desk.zone_id if desk.stage == "Place" and name in ("Composite", "See-through") else None
+            lock = desk.lock_id if name == "Difference" else None
+            look = replace(desk.look, fault=fault, lock=lock, hatch=hatch)
             out.append(Wanted(desk.shot_hash, frame, name, zone, scale, look))
         return out
 
@@ -77,7 +79,7 @@ class Viewer(QWidget):
         """Asks for what should be on the screen; the newest request wins."""
         desk = self.desk
         self.message = ""
-        if self.fitted and desk.shot.size != self._fitted_size:
+        if self.picture_size != self._fitted_size and (self.fitted or self._fitted_size != (0, 0)):
             self.fit()
         wanted = self.wanted(desk.frame, full=not desk.dragging)
         ahead: list[Wanted] = []
@@ -126,7 +128,7 @@ class Viewer(QWidget):
         out = QTransform()
         out.translate(self.offset.x(), self.offset.y())
         out.scale(self.zoom * self._aspect(), self.zoom)
-        if self.desk.held_still and self.desk.lock is not None:
+        if self.desk.held_still and self.desk.view != "Painting" and self.desk.lock is not None:
             m = np.linalg.inv(lock_matrix(self.desk.shot, self.desk.lock.id, self.desk.frame))
             still = QTransform(
                 m[0, 0], m[1, 0], m[2, 0], m[0, 1], m[1, 1], m[2, 1], m[0, 2], m[1, 2], m[2, 2]
@@ -137,6 +139,15 @@ class Viewer(QWidget):
     def _aspect(self) -> float:
         source = self.desk.shot.plate_source
         return source.pixel_aspect if source else 1.0
+
+    @property
+    def picture_size(self) -> tuple[int, int]:
+        """Width and height that places are told in: the plate's, or the painting's where that is shown by itself."""
+        desk, zone = self.desk, self.desk.zone
+        if desk.view == "Painting" and zone is not None and not desk.shot.holds_plate(zone):
+            source = desk.shot.source(zone.source)
+            return source.width, source.height
+        return desk.shot.size
 
     def to_widget(self, x: float, y: float) -> QPointF:
         """A place on the plate, in widget pixels."""
@@ -150,10 +161,10 @@ class Viewer(QWidget):
 
     def fit(self) -> None:
         """The whole picture, centred."""
-        width, height = self.desk.shot.size[0] * self._aspect(), self.desk.shot.size[1]
+        width, height = self.picture_size[0] * self._aspect(), self.picture_size[1]
         self.zoom = min(self.width() / width, self.height() / height) * 0.995
         self.offset = QPointF((self.width() - width * self.zoom) / 2, (self.height() - height * self.zoom) / 2)
-        self.fitted, self._fitted_size = True, self.desk.shot.size
+        self.fitted, self._fitted_size = True, self.picture_size
         self.update()
 
     def zoom_about(self, point: QPointF, factor: float) -> None:
@@ -205,7 +216,7 @@ class Viewer(QWidget):
 
     def _draw(self, painter: QPainter, entry: tuple[Wanted, QImage]) -> None:
         image = entry[1]
-        width, height = self.desk.shot.size
+        width, height = self.picture_size
         painter.save()
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.zoom < 3)
         painter.setTransform(self.transform())
@@ -224,7 +235,7 @@ class Viewer(QWidget):
         left = at.x() > self.width() / 2
         box = QRectF(10 if left else self.width() - side - 10, 10, side, side)
         image = entry[1]
-        share = image.width() / self.desk.shot.size[0]
+        share = image.width() / self.picture_size[0]
         reach = side / 2 / factor
         source = QRectF((focus[0] - reach) * share, (focus[1] - reach) * share, 2 * reach * share, 2 * reach * share)
         painter.fillRect(box, QColor(theme.SURROUND))
@@ -318,7 +329,7 @@ class Viewer(QWidget):
     def probe(self, x: float, y: float) -> dict[str, object] | None:
         """Values at a plate pixel: plate linear and, where it is on the screen, what the picture holds."""
         source = self.desk.shot.plate_source
-        if source is None or not (0 <= x < source.width and 0 <= y < source.height):
+        if source is None or self.desk.view == "Painting" or not (0 <= x < source.width and 0 <= y < source.height):
             return None
         pixels = self.server.store.plate_if_there(source, self.desk.frame)
         if pixels is None:

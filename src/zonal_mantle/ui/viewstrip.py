@@ -22,6 +22,8 @@ TIPS = {
     "Alpha apart": "The matte with all that is neither empty nor solid lifted; below 0 blue, above 1 yellow (4)",
     "Tint": "The plate, tinted where the matte drops it (5)",
     "Cut-out": "What the matte keeps, over the chosen ground (6)",
+    "See-through": "The zone's painting as it hangs, half over the plate, without its matte (8)",
+    "Painting": "The zone's painting by itself; lines are drawn on it here (9)",
     "Difference": "This frame less the chosen lock's reference frame: grey where the lock holds (7)",
 }
 
@@ -59,6 +61,7 @@ class ViewStrip(QWidget):
         self.loupe = tool_button("search", "Magnifier that follows the pointer (M)", self._loupe, True)
         self.backing = choice(list(BACKINGS), "What lies behind the cut-out", self._backing)
         self.channel = choice(list(CHANNELS), "One channel of the picture", self._channel)
+        self.channel.setFixedWidth(62)
         self.exposure = NumberField("Exp", -10, 10, 0.05, 0.0, 2, "", "Exposure of the view, in stops. Never rendered")
         self.gamma = NumberField("Gam", 0.2, 4, 0.02, 1.0, 2, "", "Gamma of the view. Never rendered")
         for field in (self.exposure, self.gamma):

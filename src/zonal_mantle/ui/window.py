@@ -42,11 +42,12 @@ class Window(QMainWindow):
         self.strip = ViewStrip(self.desk, self.viewer)
         self.probe = Probe(self.desk, self.viewer)
         self.shape_tool, self.lock_tool = ShapeTool(self.desk), LockTool(self.desk)
+        self.place_tool = PlaceTool(self.desk)
         self.tools: dict[str, Tool] = {
-            "Matte": self.shape_tool, "Lock": self.lock_tool, "Place": PlaceTool(self.desk)
+            "Matte": self.shape_tool, "Lock": self.lock_tool, "Place": self.place_tool
         }  # fmt: skip
         self.stock = Stock(self.desk)
-        self.bench = Bench(self.desk, self.shape_tool, self.lock_tool, self._sample)
+        self.bench = Bench(self.desk, self.shape_tool, self.lock_tool, self.place_tool, self._sample)
         self.rail = Rail(self.desk, self.viewer, self.server)
         self.section = Section(self.desk)
         self.render_panel = RenderPanel(self, self.desk)
@@ -58,6 +59,7 @@ class Window(QMainWindow):
         self.stock.import_wanted.connect(self.files.import_source)
         self.stock.hang_wanted.connect(self.files.hang)
         self.stock.relink_wanted.connect(self.files.relink)
+        self.stock.file_wanted.connect(lambda path: self.files.hang_file(path, None))
         self.bench.relink_wanted.connect(self.files.relink)
         self.section.view.dropped.connect(self.files.hang_file)
         self.section.pick_wanted.connect(self._pick_airlight)
@@ -161,10 +163,11 @@ class Window(QMainWindow):
         if type(tool) is not type(self.viewer.tool):
             self.shape_tool.cancel()
             self.lock_tool.cancel()
+            self.place_tool.cancel()
             self.viewer.set_tool(tool)
             self.probe.show_place(None)
-        elif self.desk.stage == "Lock":
-            self.probe.show_place(None)  # marks and fields have hints of their own
+        elif self.desk.stage in ("Lock", "Place"):
+            self.probe.show_place(None)  # what is at hand there has hints of its own
         self.viewer.update()
 
     def _pick_airlight(self) -> None:

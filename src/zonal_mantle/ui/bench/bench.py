@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QScrollArea, QV
 
 from ..desk import Desk
 from ..tools.lock import LockTool
+from ..tools.place import PlaceTool
 from ..tools.sample import Area
 from ..tools.shape import ShapeTool
 from ..widgets import choice, show_choice, tool_button
@@ -29,6 +30,7 @@ class Bench(QWidget):
         desk: Desk,
         shape_tool: ShapeTool,
         lock_tool: LockTool,
+        place_tool: PlaceTool,
         sample: Callable[[str, Callable[[Area], None]], None],
     ) -> None:
         super().__init__()
@@ -45,7 +47,7 @@ class Bench(QWidget):
         self.source = SourceStage(desk)
         self.matte = MatteStage(desk, shape_tool, sample)
         self.lock = LockStage(desk, lock_tool, sample)
-        self.place = PlaceStage(desk)
+        self.place = PlaceStage(desk, place_tool)
         self.match = MatchStage(desk)
         self.stages = [self.source, self.matte, self.lock, self.place, self.match]
         head = QHBoxLayout()

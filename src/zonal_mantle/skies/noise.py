@@ -1,4 +1,4 @@
-"""Noise for the demo's textures: power-law clouds made in the frequency domain, so that they tile."""
+"""Noise: power-law clouds made in the frequency domain, so that they tile."""
 
 from __future__ import annotations
 
@@ -48,4 +48,4 @@ def profile(rng: np.random.Generator, count: int, slope: float = 1.4) -> Array:
 def smoothstep(low: float, high: float, x: Array) -> Array:
     """Hermite ramp from 0 at `low` to 1 at `high`."""
     t = np.clip((x - low) / (high - low), 0, 1)
-    return (t * t * (3 - 2 * t)).astype(np.float32)
+    return np.asarray(t * t * (3 - 2 * t), np.float32)

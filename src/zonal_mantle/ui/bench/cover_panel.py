@@ -1,0 +1,208 @@
+"""Whether the painting covers; what is seen beyond its rim; painting bases out and back."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from ...comp import Job
+from ...comp.base import Stitched, base_placement, clean_frame, hang_base, make_base, write_base
+from ...comp.readings_place import opening_of
+from ...media import MediaError, open_source
+from ...media.still import write_still
+from ...place import covering
+from ...shot import MantleError, Placement, Zone
+from ..ask import PICTURES, existing_file, folder, new_file
+from ..desk import Desk
+from ..widgets import choice, note, push_button, row, show_choice
+from .panel import Panel
+
+RIMS = {"ends": "Ends at its rim", "mirrored": "Goes on mirrored", "sky": "Goes on as calm sky"}
+CHECK_SCALE = 0.25
+
+
+class CoverPanel(Panel):
+    """Coverage, the rim, painting bases."""
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self.words = note()
+        self.inside.addWidget(self.words)
+        self.cover = push_button(
+            "Cover", "The smallest move, and only then enlargement, that covers every frame", self._cover
+        )
+        self.worst = push_button("Go to worst", "To the frame on which most is uncovered", self._worst)
+        self.inside.addLayout(row(self.cover, self.worst))
+        self.rim = choice(list(RIMS.values()), "What is seen beyond the painting's rim", self._rim)
+        self.inside.addWidget(self.rim)
+        self.about_base = note("Painting base: the plate stitched through the chosen lock into one still to paint on.")
+        self.inside.addWidget(self.about_base)
+        self.make = push_button(
+            "Make base…",
+            "Stitches the plate's frames into one wide EXR, PNG or TIFF, with guides beside",
+            self._make,
+            "download",
+        )
+        self.hang = push_button(
+            "Hang base…", "Hangs a painted base in register, as a zone of its own", self._hang, "upload"
+        )
+        self.inside.addLayout(row(self.make, self.hang))
+        self.which = choice([], "The base that a painted picture belongs to", lambda _: None)
+        self.inside.addWidget(self.which)
+        self.clean = push_button(
+            "Clean frames…", "Writes the base as each frame sees it: the plate without what moves", self._clean
+        )
+        self.inside.addLayout(row(self.clean, 1))
+
+    def refresh(self) -> None:
+        super().refresh()
+        zone, shot = self.desk.zone, self.desk.shot
+        if zone is None or shot.holds_plate(zone):
+            return
+        place = self.desk.readings.places.get(zone.id)
+        self.cover.setEnabled(zone.placement.way == "flat")
+        show_choice(self.rim, list(RIMS.values()), RIMS[zone.placement.rim])
+        names = [base.name for base in shot.bases]
+        show_choice(
+            self.which, names, self.which.currentText() if self.which.currentText() in names else (names or [""])[-1]
+        )
+        self.which.setVisible(bool(names))
+        self.hang.setEnabled(bool(names))
+        lock = self.desk.lock
+        for part in (self.make, self.clean):
+            part.setEnabled(lock is not None and bool(lock.solved))
+        if place is None:
+            self.words.setText("Measuring…")
+            return
+        cover = place.coverage
+        lines = [f"Covers {cover.covered} of {cover.frames} frames."]
+        if cover.covered < cover.frames:
+            lines.append(f"Worst on frame {cover.worst_frame}: {cover.worst_share:.2%} of the picture is uncovered.")
+        if cover.margin_px is not None:
+            lines.append(f"Spare on the tightest frame, {cover.margin_frame}: {cover.margin_px:.1f} px.")
+        if cover.enlarged:
+            lines.append(
+                f"Seen at {cover.enlarged:.0%} of its size at its largest pixel, frame {cover.enlarged_frame}."
+            )
+        self.words.setText(" ".join(lines))
+
+    # --- covering ---
+    def _cover(self) -> None:
+        desk, zone = self.desk, self.desk.zone
+        if zone is None:
+            return
+        shot = desk.shot
+
+        def work(job: Job) -> Placement:
+            openings = {}
+            for done, frame in enumerate(shot.frames):
+                job.progress(done / len(shot.frames), f"Looking at frame {frame}")
+                openings[frame] = opening_of(shot, zone, frame, desk.store, CHECK_SCALE)
+            try:
+                return covering(shot, zone, openings, spare_px=3.0)
+            except ValueError as problem:
+                raise MantleError(str(problem)) from problem
+
+        def then(placement: Placement) -> None:
+            now = desk.shot.zone(zone.id)
+            if placement == now.placement:
+                desk.said.emit(f"{now.name} covers every frame already.", False)
+                return
+            grown = placement.size.at(desk.frame) / now.placement.size.at(desk.frame)
+            desk.edit_zone(now.but(placement=placement), f"{now.name} covers")
+            how = f"enlarged to {grown:.1%} of what it was" if grown > 1.0001 else "moved only"
+            desk.said.emit(f"{now.name} covers every frame: {how}.", False)
+
+        desk.run("Covering", work, then)
+
+    def _worst(self) -> None:
+        zone = self.desk.zone
+        place = self.desk.readings.places.get(zone.id) if zone is not None else None
+        if place is not None:
+            self.desk.set_frame(place.coverage.worst_frame)
+
+    def _rim(self, words: str) -> None:
+        zone = self.desk.zone
+        if zone is not None:
+            rim = next(name for name, text in RIMS.items() if text == words)
+            self.desk.edit_zone(zone.but(placement=zone.placement.but(rim=rim)), f"Rim of {zone.name}")
+
+    # --- bases ---
+    def _distance(self) -> float | None:
+        zone, lock = self.desk.zone, self.desk.lock
+        return zone.distance_m if zone is not None and lock is not None and lock.kind == "camera" else None
+
+    def _stitch(self, words: str, then: Callable[[Stitched], None]) -> None:
+        desk, lock = self.desk, self.desk.lock
+        if lock is not None:
+            shot, distance = desk.shot, self._distance()
+            desk.run(
+                words,
+                lambda job: make_base(shot, lock.id, desk.store, distance_m=distance, progress=job.progress),
+                then,
+            )
+
+    def _make(self) -> None:
+        desk, lock = self.desk, self.desk.lock
+        if lock is None:
+            return
+        path = new_file(
+            self, "Painting base", "Pictures (*.exr *.tif *.tiff *.png)", "", Path.home() / f"{lock.name}_base.exr"
+        )
+        if path is None:
+            return
+        path = path if path.suffix else path.with_suffix(".exr")
+
+        def then(stitched: Stitched) -> None:
+            try:
+                beside = write_base(desk.shot, stitched, path)
+            except MantleError as problem:
+                desk.said.emit(str(problem), True)
+                return
+            base = stitched.base.but(id=desk.shot.new_id("base"), name=path.stem)
+            desk.edit(desk.shot.but(bases=(*desk.shot.bases, base)), f"Painting base {path.stem}")
+            size = f"{base.size[0]}×{base.size[1]}"
+            desk.said.emit(f"Wrote {path.name} ({size}) and {beside.name}. Hang base… takes it back painted.", False)
+
+        self._stitch("Stitching", then)
+
+    def _hang(self) -> None:
+        desk = self.desk
+        base = next((b for b in desk.shot.bases if b.name == self.which.currentText()), None)
+        path = existing_file(self, "Hang a painted base", PICTURES)
+        if base is None or path is None:
+            return
+        shot = desk.shot
+        try:
+            source = open_source(path, shot.new_id("source"), as_still=True)
+            shot = shot.with_source(source)
+            zone = Zone(id=shot.new_id("zone"), name=path.stem, source=source.id, placement=base_placement(shot, base))
+            zone = hang_base(shot, zone, base)
+        except (MantleError, MediaError) as problem:
+            desk.said.emit(str(problem), True)
+            return
+        desk.edit(shot.with_zone(zone), f"Hang {path.stem}")
+        desk.choose_zone(zone.id)
+        desk.said.emit(f"{path.name} hangs in register on {desk.shot.lock(base.rides or '').name}.", False)
+
+    def _clean(self) -> None:
+        desk, lock = self.desk, self.desk.lock
+        into = folder(self, "Clean frames")
+        if into is None or lock is None:
+            return
+        shot, distance = desk.shot, self._distance()
+
+        def work(job: Job) -> int:
+            stitched = make_base(
+                shot,
+                lock.id,
+                desk.store,
+                distance_m=distance,
+                progress=lambda share, words: job.progress(0.6 * share, words),
+            )
+            for done, frame in enumerate(shot.frames):
+                job.progress(0.6 + 0.4 * done / len(shot.frames), f"Writing frame {frame}")
+                write_still(into / f"clean.{frame:04d}.exr", clean_frame(shot, stitched, frame), "half", "zip")
+            return len(shot.frames)
+
+        desk.run("Clean frames", work, lambda count: desk.said.emit(f"Wrote {count} clean frames.", False))

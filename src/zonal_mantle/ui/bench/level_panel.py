@@ -1,0 +1,192 @@
+"""Horizon and vanishing points of plate and painting; meeting the horizon; a painted wall on a real one."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ...media.curves import coded
+from ...place import met, painting_perspective, plate_perspective
+from ...place.perspective import Perspective, find_lines, pitch_deg, quad_of_edges, roll_deg
+from ...place.ride import carry
+from ...place.transform import corner_trouble, hanging_matrix
+from ...shot import Corner, Keyed, Line, MantleError
+from ..desk import Desk
+from ..tools.line import LineTool
+from ..widgets import choice, note, push_button, row, show_choice
+from .panel import Panel
+
+STILL = "Lines stand still"
+_LUMA = np.array([0.2126, 0.7152, 0.0722], np.float32)
+
+
+class LevelPanel(Panel):
+    """Lines on the picture that is seen: the plate, or the painting in the Painting view."""
+
+    def __init__(self, desk: Desk, lines: LineTool) -> None:
+        super().__init__(desk)
+        self.lines = lines
+        self.where = note()
+        self.inside.addWidget(self.where)
+        self.horizon = push_button(
+            "Horizon",
+            "Draw the horizon on the picture that is seen",
+            lambda: self._draw("horizon", "Drag along the horizon."),
+            "plus",
+        )
+        self.first = push_button(
+            "Edge",
+            "Draw an edge that runs away in the first direction: roofs, kerbs of one side",
+            lambda: self._draw("first", "Drag along an edge of the first direction."),
+            "plus",
+        )
+        self.second = push_button(
+            "Across",
+            "Draw an edge of the second direction, at right angles to the first",
+            lambda: self._draw("second", "Drag along an edge of the second direction."),
+            "plus",
+        )
+        self.inside.addLayout(row(self.horizon, self.first, self.second))
+        self.find = push_button(
+            "Find edges", "Looks for straight edges of two directions by itself", self._find, "search"
+        )
+        self.clear = push_button("Clear", "Removes all lines of the picture that is seen", self._clear, "trash-2")
+        self.inside.addLayout(row(self.find, self.clear))
+        self.rides = choice([STILL], "The lock that carries the plate's lines over the shot", self._ride)
+        self.inside.addWidget(self.rides)
+        self.words = note()
+        self.inside.addWidget(self.words)
+        self.meet = push_button(
+            "Meet the horizon", "Turns and moves the painting so that its horizon lies on the plate's", self._meet
+        )
+        self.wall = push_button(
+            "On a wall…", "Draw top, bottom, left and right edge of a wall: the painting lands on it", self._wall
+        )
+        self.inside.addLayout(row(self.meet, self.wall))
+        self.reading = note()
+        self.inside.addWidget(self.reading)
+        self._edges: list[tuple[tuple[float, float], tuple[float, float]]] = []
+
+    def refresh(self) -> None:
+        super().refresh()
+        shot, zone = self.desk.shot, self.desk.zone
+        if zone is None or shot.holds_plate(zone):
+            return
+        on_painting = self.lines.on_painting
+        self.where.setText(
+            "Lines are drawn on the painting."
+            if on_painting
+            else "Lines are drawn on the plate; the Painting view (9) takes them for the painting."
+        )
+        names = {lock.id: f"Ride on {lock.name}" for lock in shot.locks}
+        show_choice(self.rides, [STILL, *names.values()], names.get(shot.lines_ride or "", STILL))
+        self.rides.setVisible(not on_painting)
+        plate = plate_perspective(shot, self.desk.frame)
+        own = painting_perspective(shot.source(zone.source))
+        source = shot.source(zone.source)
+        lines = [f"Plate: {_told(plate, shot.size)}", f"Painting: {_told(own, (source.width, source.height))}"]
+        self.words.setText("\n".join(lines + [p.problem for p in (plate, own) if p.problem]))
+        place = self.desk.readings.places.get(zone.id)
+        if place is None or place.horizon is None:
+            self.reading.setText("Horizons are compared once both are known.")
+            return
+        level = place.horizon
+        apart = "" if level.points_deg is None else f" Vanishing points {level.points_deg:.2f}° apart."
+        self.reading.setText(
+            f"Horizon off by {level.off_px:+.1f} px and {level.off_deg:+.2f}° at worst, frame {level.frame}.{apart}"
+            + (f" {level.odd}" if level.odd else "")
+        )
+
+    def _draw(self, kind: str, words: str) -> None:
+        self.desk.choose_stage("Place")
+        if not self.lines.on_painting and self.desk.view not in ("Plate", "Composite", "See-through"):
+            self.desk.set_view(view="Plate")
+        self.lines.ask(words, lambda a, b: self.lines.add(kind, a, b))
+        self.desk.choice_changed.emit()
+
+    def _find(self) -> None:
+        desk = self.desk
+        shot, zone, plate = desk.shot, desk.zone, desk.shot.plate_source
+        if zone is None or plate is None:
+            return
+        painting = self.lines.on_painting
+        try:
+            pixels = (
+                desk.store.painting(shot.source(zone.source), desk.frame)
+                if painting
+                else desk.store.plate(plate, desk.frame)
+            )
+        except MantleError as problem:
+            desk.said.emit(str(problem), True)
+            return
+        first, second = find_lines(coded(np.ascontiguousarray(pixels[..., :3])) @ _LUMA)
+        if not len(first):
+            desk.said.emit("No straight edges that meet were found. Draw them by hand.", True)
+            return
+        kept = [line for line in self.lines.lines if line.kind not in ("first", "second")]
+        for kind, found in (("first", first), ("second", second)):
+            longest = sorted(found.tolist(), key=lambda e: -np.hypot(e[1][0] - e[0][0], e[1][1] - e[0][1]))[:12]
+            kept += [
+                Line(id=f"{shot.new_id('line')}-{kind}-{k}", kind=kind, a=tuple(a), b=tuple(b), frame=desk.frame)
+                for k, (a, b) in enumerate(longest)
+            ]
+        self.lines.put(tuple(kept), "Find edges")
+        desk.said.emit(f"Found {len(first)} edges of one direction and {len(second)} of another.", False)
+
+    def _clear(self) -> None:
+        self.lines.put((), "Clear the lines")
+
+    def _ride(self, name: str) -> None:
+        shot = self.desk.shot
+        found = next((lock.id for lock in shot.locks if f"Ride on {lock.name}" == name), None)
+        self.desk.edit(shot.but(lines_ride=found), "What carries the lines")
+
+    def _meet(self) -> None:
+        zone = self.desk.zone
+        if zone is None:
+            return
+        try:
+            self.desk.edit_zone(met(self.desk.shot, zone, self.desk.frame), f"{zone.name} meets the horizon")
+        except ValueError as problem:
+            self.desk.said.emit(str(problem), True)
+
+    # --- a wall ---
+    def _wall(self) -> None:
+        self._edges = []
+        self._next_edge()
+
+    def _next_edge(self) -> None:
+        names = ("the wall's top edge", "its bottom edge", "its left edge", "its right edge")
+        if self.desk.view not in ("Plate", "Composite", "See-through"):
+            self.desk.set_view(view="Plate")
+        self.lines.ask(f"Drag along {names[len(self._edges)]}. Escape leaves it.", self._edge_drawn)
+        self.desk.choice_changed.emit()
+
+    def _edge_drawn(self, a: tuple[float, float], b: tuple[float, float]) -> None:
+        self._edges.append((a, b))
+        if len(self._edges) < 4:
+            self._next_edge()
+            return
+        zone, shot, frame = self.desk.zone, self.desk.shot, self.desk.frame
+        if zone is None:
+            return
+        try:
+            quad = quad_of_edges(np.array(self._edges[:2]), np.array(self._edges[2:]))
+            if why := corner_trouble(quad):
+                raise ValueError(f"These edges make no wall: {why}.")
+        except ValueError as problem:
+            self.desk.said.emit(f"{problem} Draw them again.", True)
+            return
+        pinned = zone.but(placement=zone.placement.but(way="corner pin"))
+        own = carry(np.linalg.inv(hanging_matrix(shot, pinned, frame)), quad)
+        pins = tuple(Corner(x=Keyed(constant=float(x)), y=Keyed(constant=float(y))) for x, y in own)
+        self.desk.edit_zone(pinned.but(placement=pinned.placement.but(pins=pins)), f"{zone.name} on a wall")
+
+
+def _told(seen: Perspective, size: tuple[int, int]) -> str:
+    """Horizon, pitch, roll and focal length in a line."""
+    if seen.horizon is None:
+        return "no horizon yet"
+    words = f"horizon turned {roll_deg(seen.horizon):+.2f}°"
+    if seen.focal_px is not None:
+        words += f", looks {pitch_deg(seen.horizon, seen.focal_px, size):+.1f}° up, focal {seen.focal_px:.0f} px"
+    return words

@@ -1,0 +1,125 @@
+"""Where the light comes from, in plate and painting, and the one click that makes them agree."""
+
+from __future__ import annotations
+
+from ...comp.readings_place import lights_apart
+from ...place.light import Bearing, disagree
+from ...shot import Light
+from ..desk import Desk
+from ..tools.line import LineTool
+from ..widgets import note, push_button, row
+from .panel import Panel
+
+
+class LightPanel(Panel):
+    """Bearings of the sun, and flip."""
+
+    def __init__(self, desk: Desk, lines: LineTool) -> None:
+        super().__init__(desk)
+        self.lines = lines
+        self.words = note()
+        self.inside.addWidget(self.words)
+        self.shadow = push_button(
+            "Shadow",
+            "Drag on the plate from the foot of a thing to the tip of its shadow",
+            lambda: self._draw("shadow", "Drag from a thing's foot to its shadow's tip."),
+            "plus",
+        )
+        self.edge = push_button(
+            "Lit side",
+            "Drag on the plate from the shaded side of a thing to the lit one",
+            lambda: self._draw("edge", "Drag from the shaded side to the lit one."),
+            "plus",
+        )
+        self.forget = push_button("By itself", "Looks for the plate's light in the sky that is removed", self._forget)
+        self.inside.addLayout(row(self.shadow, self.edge, self.forget))
+        self.here = push_button("Sun is here", "Click the painting's sun in the Painting view", self._here, "crosshair")
+        self.own = push_button("Find it", "Looks for the painting's sun by itself", self._own)
+        self.inside.addLayout(row(self.here, self.own))
+        self.flip = push_button(
+            "Flip", "Mirrors the painting, so that its light comes from the plate's side", self._flip, "flip-horizontal"
+        )
+        self.turn = push_button("Turn the dome", "Turns the dome so that its sun is where the plate's is", self._turn)
+        self.inside.addLayout(row(self.flip, self.turn))
+
+    def refresh(self) -> None:
+        super().refresh()
+        zone, shot = self.desk.zone, self.desk.shot
+        if zone is None or shot.holds_plate(zone):
+            return
+        place = self.desk.readings.places.get(zone.id)
+        self.turn.setVisible(zone.placement.way == "dome")
+        if place is None:
+            self.words.setText("Measuring…")
+            return
+        lines = [f"Plate: {_told(place.plate_lit)}", f"Painting: {_told(place.lit)}"]
+        if place.lit is not None and place.plate_lit is not None:
+            apart = lights_apart(place)
+            sides = "They disagree: flip it." if disagree(place.plate_lit, place.lit) else "They agree."
+            lines.append(f"{abs(apart or 0):.0f}° apart. {sides}")
+        self.words.setText("\n".join(lines))
+
+    def _draw(self, kind: str, words: str) -> None:
+        self.desk.set_view(view="Plate")
+        self.desk.choose_stage("Place")
+
+        def drawn(a: tuple[float, float], b: tuple[float, float]) -> None:
+            light = Light(kind=kind, a=a, b=b, frame=self.desk.frame)
+            self.desk.edit(self.desk.shot.but(light=light), "The plate's light")
+
+        self.lines.ask(words, drawn)
+        self.desk.choice_changed.emit()
+
+    def _forget(self) -> None:
+        self.desk.edit(self.desk.shot.but(light=None), "The plate's light by itself")
+
+    def _here(self) -> None:
+        desk = self.desk
+        desk.set_view(view="Painting")
+        desk.choose_stage("Place")
+
+        def clicked(a: tuple[float, float], _: tuple[float, float]) -> None:
+            zone = desk.zone
+            if zone is not None:
+                source = desk.shot.source(zone.source)
+                desk.edit(desk.shot.with_source(source.but(sun=a)), f"Sun of {source.name}")
+
+        self.lines.ask("Click the painting's sun.", clicked, point=True)
+        desk.choice_changed.emit()
+
+    def _own(self) -> None:
+        zone, shot = self.desk.zone, self.desk.shot
+        if zone is not None:
+            source = shot.source(zone.source)
+            self.desk.edit(shot.with_source(source.but(sun=None)), f"Sun of {source.name} by itself")
+
+    def _flip(self) -> None:
+        zone = self.desk.zone
+        if zone is not None:
+            placement = zone.placement.but(flip_across=not zone.placement.flip_across)
+            self.desk.edit_zone(zone.but(placement=placement), f"Flip {zone.name}")
+
+    def _turn(self) -> None:
+        zone = self.desk.zone
+        place = self.desk.readings.places.get(zone.id) if zone is not None else None
+        apart = lights_apart(place) if place is not None else None
+        if zone is None or apart is None:
+            self.desk.said.emit("The light of both plate and painting has to be known first.", True)
+            return
+        dome, frame = zone.placement.dome, self.desk.frame
+        turned = (dome.turn_deg.at(frame) - apart + 180) % 360 - 180
+        dome = dome.but(turn_deg=dome.turn_deg.with_value(frame, turned))
+        self.desk.edit_zone(zone.but(placement=zone.placement.but(dome=dome)), f"Turn {zone.name} to the light")
+
+
+def _told(light: Bearing | None) -> str:
+    if light is None:
+        return "nothing tells"
+    how = {
+        "disc": "its sun",
+        "sky": "its sky's brighter side",
+        "shadow": "a shadow",
+        "edge": "a lit side",
+        "hand": "pointed out",
+    }
+    return f"{light.side}, {light.bearing_deg:+.0f}° ({how[light.how]})"
