@@ -94,10 +94,12 @@ def painting_light(shot: Shot, zone: Zone, store: PixelStore, frame: int | None 
 
 
 def source_light(source: Source, store: PixelStore) -> Bearing | None:
-    """The light of a painting by itself: where a person put it, else its disc or its gradient."""
+    """The light of a painting by itself: where a person put it, else the disc or the gradient of a whole sky."""
     around = is_around(source)
     if source.sun is not None:
         return hand_light(source.sun, (source.width, source.height), around)
+    if source.alpha != "none":
+        return None  # a cut-out is no sky: its bright side tells of its own colours
     key = ("light", source)
     return store.kept(key, lambda: sky_light(store.painting(source, source.start), around))
 
