@@ -16,6 +16,7 @@ setup-test:
 bench: setup-test
 	@.venv/bin/python benchmarks/run.py
 	@.venv/bin/python benchmarks/locks.py
+	@.venv/bin/python benchmarks/place.py
 
 shots: setup-test
 	@bash tools/with_display.sh .venv/bin/python tools/screenshots.py

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QPoint
@@ -11,10 +12,11 @@ from PySide6.QtWidgets import QApplication
 
 from zonal_mantle.demo import NAME, VERSION
 from zonal_mantle.paths import cache_dir
-from zonal_mantle.shot import Shape, ShapeKey
+from zonal_mantle.shot import Keyed, Shape, ShapeKey
 from zonal_mantle.ui.theme import dress
 from zonal_mantle.ui.window import Window
 
+HORIZON = ((60.0, 430.2), (1220.0, 424.6))  # plate pixels, on the frame that is shown
 PICKED = ((300, 675), (1000, 640), (640, 455))  # places on the ground, plate pixels
 
 
@@ -23,6 +25,65 @@ def settle(app: QApplication, seconds: float) -> None:
     while time.time() < end:
         app.processEvents()
         time.sleep(0.01)
+
+
+def _measured(window: Window, app: QApplication) -> None:
+    """Until the readings are those of the shot."""
+    settle(app, 1.5)
+    while window.desk._reader is not None:
+        settle(app, 0.3)
+    settle(app, 0.5)
+
+
+def _dome(window: Window, app: QApplication, take: Callable[..., None], sky: str, lens: str) -> None:
+    """A lat-long sky of the library under the solved camera, and the library beside it; then mirrored in the pans."""
+    desk, shelf = window.desk, window.stock
+    desk.choose_zone(sky)
+    desk.edit(desk.shot.without_zone(sky), "Take the sky away")
+    desk.choose_lock(lens)
+    shelf.shelf.setCurrentText("Skies")
+    shelf._shelve("Skies")
+    settle(app, 1)
+    while desk.job is not None:
+        settle(app, 0.3)
+    settle(app, 0.5)
+    names = [f"{fit.card.name} {fit.card.around}" for fit in shelf.skies.fits]
+    shelf.skies.setCurrentRow(names.index("Fair cumulus True"))
+    shelf._hang()
+    zone = desk.zone
+    dome = zone.placement.dome
+    dome = dome.but(
+        turn_deg=dome.turn_deg.with_value(desk.frame, -25.0), tilt_deg=dome.tilt_deg.with_value(desk.frame, 3.5)
+    )
+    desk.edit_zone(zone.but(placement=zone.placement.but(dome=dome)), "Turn")
+    window.bench.place.open_part("Hang")
+    desk.set_view(view="Composite")
+    _measured(window, app)
+    take("dome", 2)
+    shelf.shelf.setCurrentText("Stock")
+    shelf._shelve("Stock")
+
+
+def _level(window: Window, app: QApplication, take: Callable[..., None]) -> None:
+    """Horizons of plate and painting, met; then the sky mirrored in the brine pans."""
+    desk, lines = window.desk, window.place_tool.lines
+    window.bench.place.open_part("Level")
+    lines.add("horizon", *HORIZON)
+    source = desk.shot.source(desk.zone.source)
+    desk.set_view(view="Painting")
+    lines.add("horizon", (0.04 * source.width, 0.84 * source.height), (0.96 * source.width, 0.83 * source.height))
+    desk.set_view(view="See-through")
+    window.bench.place.level._meet()
+    _measured(window, app)
+    take("level", 2)
+    zone = desk.zone
+    water = zone.mirror.but(
+        on=True, true=False, opacity=Keyed(constant=0.5), blur_px=Keyed(constant=2.0), ripple_px=Keyed(constant=3.0)
+    )
+    desk.edit_zone(zone.but(mirror=water), "Mirror")
+    window.bench.place.open_part("Lay")
+    desk.set_view(view="Composite")
+    take("water", 3)
 
 
 def main() -> None:
@@ -99,6 +160,8 @@ def main() -> None:
     stage.open_part("Correct")
     take("camera", 2)
     stage.open_part("Measure")
+    lens = desk.lock.id
+    _dome(window, app, take, sky, lens)
     while desk.shot != kept:
         desk.undo()
     settle(app, 8)  # until the readings are those of the shot again
@@ -106,6 +169,9 @@ def main() -> None:
     desk.set_view(view="Composite")
     desk.choose_stage("Place")
     take("place")
+    _level(window, app, take)
+    while desk.shot != kept:
+        desk.undo()
     desk.choose_zone(desk.shot.zones[2].id)
     desk.choose_stage("Match")
     take("match")

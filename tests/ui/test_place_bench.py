@@ -100,6 +100,13 @@ def test_light_from_the_wrong_side_is_a_finding_and_flip_answers_it(opened):
     finding = next(f for f in desk.readings.findings if f.fault == "light")
     assert "is lit from the" in finding.words
     opened.window.bench.refresh()
+    opened.wait(lambda: not place.light.preview.pixmap().isNull())  # what it would be is seen before
+    place.open_part("Hang")
+    findings = opened.window.stock.findings
+    row = next(k for k in range(findings.count()) if "is lit from the" in findings.item(k).text())
+    opened.click(findings.viewport(), findings.visualItemRect(findings.item(row)).center())
+    assert place.part == "Light"
+    opened.window.bench.refresh()
     opened.click(place.light.flip)
     reading = measured(opened)
     assert reading.lit.side == reading.plate_lit.side

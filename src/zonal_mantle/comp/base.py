@@ -197,15 +197,18 @@ def _median_rows(y0, y1, layers, out):  # type: ignore[no-untyped-def]
 
 
 def guides(shot: Shot, stitched: Stitched) -> Array:
-    """A picture of the same size: the edge of every sixth frame with its number, and the horizon. (h, w, 4) float32,
-    premultiplied, coded."""
+    """A picture of the same size: the edge of each frame, of every sixth with its number, and the horizon. (h, w, 4)
+    float32, premultiplied, coded."""
     width, height = stitched.base.size
     drawn = np.zeros((height, width), np.uint8)
     wide = max(1, round(width / 1600))
     for index, (frame, corners) in enumerate(stitched.corners.items()):
-        if index % 6 and index != len(stitched.corners) - 1:
+        named = index % 6 == 0 or index == len(stitched.corners) - 1
+        edge = np.zeros_like(drawn)
+        cv2.polylines(edge, [np.round(corners * 16).astype(np.int32)], True, 255 if named else 90, wide, cv2.LINE_AA, 4)
+        drawn = np.maximum(drawn, edge)
+        if not named:
             continue
-        cv2.polylines(drawn, [np.round(corners * 16).astype(np.int32)], True, 255, wide, cv2.LINE_AA, 4)
         at = corners[0] + [8, 14 + 14 * (index // 6 % 3)]
         cv2.putText(drawn, str(frame), (int(at[0]), int(at[1])), cv2.FONT_HERSHEY_SIMPLEX, 0.45, 255, 1, cv2.LINE_AA)
     ink = np.asarray(drawn / np.float32(255), np.float32)

@@ -111,7 +111,8 @@ def lay_seen(  # type: ignore[no-untyped-def]
     width = acc.shape[1]
     row, share = np.zeros(4 * TILE, np.float32), np.empty(TILE, np.float32)
     us, vs = np.empty(TILE, np.float64), np.empty(TILE, np.float64)
-    weights = np.empty(8 * TILE, np.float32)
+    line, folded = np.empty(2 * TILE + 8, np.float64), np.empty((2, TILE), np.float64)
+    xs, ys, weights = np.empty(TILE, np.int32), np.empty(TILE, np.int32), np.empty(8 * TILE, np.float32)
     for left in range(0, width, TILE):
         right = min(left + TILE, width)
         for y in range(y0, y1):
@@ -121,7 +122,24 @@ def lay_seen(  # type: ignore[no-untyped-def]
             if _open_row(have, limit, matted, open_share) > 0:
                 row[:] = np.float32(0)
                 sample_grid_stretch(
-                    painting, calm, grid, step, origin, edge, fade, left, y, open_share, us, vs, weights, row
+                    painting,
+                    calm,
+                    grid,
+                    step,
+                    origin,
+                    edge,
+                    fade,
+                    left,
+                    y,
+                    open_share,
+                    us,
+                    vs,
+                    line,
+                    folded,
+                    xs,
+                    ys,
+                    weights,
+                    row,
                 )
                 part = row[: 4 * (right - left)]
                 if graded:

@@ -7,9 +7,9 @@ from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from ..lock import LockReading, read_lock
-from ..media import source_problem
+from ..media import MediaError, alpha_trouble, source_problem
 from ..place.coverage import CoverageReading, Opening
-from ..shot import Matte, Shot
+from ..shot import Matte, Shot, Source
 from .readings_matte import CHATTER_ACCEPTED, HALO_ACCEPTED, Fault, MatteOverShot, MatteTally
 from .readings_place import PlaceFault, PlaceReading, opening_of, place_words, read_place
 from .store import PixelStore
@@ -67,6 +67,8 @@ def take_readings(
     out = Readings()
     missing = [finding for source in shot.sources if (finding := _source_finding(shot, source.id))]
     out.findings += missing
+    if not missing:
+        out.findings += [found for source in shot.sources if (found := _alpha_finding(shot, source, store))]
     for lock in shot.locks:
         reading = read_lock(lock, shot.frames)
         if reading is not None:
@@ -82,6 +84,14 @@ def _source_finding(shot: Shot, id: str) -> Finding | None:
     source = shot.source(id)
     problem = source_problem(source)
     return Finding("Source", source.id, shot.first, problem) if problem else None
+
+
+def _alpha_finding(shot: Shot, source: Source, store: PixelStore) -> Finding | None:
+    try:
+        words = store.kept(("alpha", source), lambda: alpha_trouble(source))
+    except MediaError as problem:
+        words = str(problem)
+    return Finding("Source", source.id, shot.first, words) if words else None
 
 
 def _over_frames(

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from ..shot.source import Source
 from . import colour
+from .alpha import alpha_seems
 from .errors import MediaError
 from .sequence import frame_path, frames_of, is_pattern, pattern_of, spans
 from .still import read_still, still_info
@@ -174,6 +175,25 @@ def read_frame(source: Source, frame: int) -> Array:
     if not np.isfinite(pixels.sum(dtype=np.float64)):
         pixels = np.nan_to_num(pixels, nan=0.0, posinf=65504.0, neginf=0.0)
     return _linear_premultiplied(pixels, source)
+
+
+def alpha_trouble(source: Source) -> str | None:
+    """One sentence where a source's alpha is not what it is taken for, or None. Looks at its first frame.
+
+    Raises
+    ------
+    MediaError : it cannot be read.
+    """
+    if source.alpha == "none" or source.kind == "video":
+        return None
+    path = frame_path(source.path, source.start) if source.kind == "sequence" else Path(source.path)
+    pixels, _ = read_still(path)
+    if pixels.shape[2] != 4 or (seems := alpha_seems(pixels, source.alpha)) is None:
+        return None
+    return (
+        f"{path.name} is read as having {source.alpha} alpha, but its values look {seems}: edges will be too "
+        f"{'bright' if seems == 'straight' else 'dark'}. Say {seems} under Source."
+    )
 
 
 def _linear_premultiplied(pixels: Array, source: Source) -> Array:

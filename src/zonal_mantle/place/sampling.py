@@ -152,23 +152,53 @@ def sample_stretch(picture, inverse, left, y, wanted, xs, ys, weights, out):  # 
 
 
 @kernel
-def _grid_places(grid, step, origin, left, y, count, us, vs):  # type: ignore[no-untyped-def]
-    """Places on the picture of a stretch's pixel centres, straight between those of a grid."""
+def _grid_places(grid, step, origin, left, y, count, us, vs, line):  # type: ignore[no-untyped-def]
+    """Places on the picture of a stretch's pixel centres, straight between those of a grid; their least and most.
+
+    The two rows of the grid are mixed once for the stretch, into `line`.
+    """
     gy = (y + 0.5 - origin) / step
-    row = _AT(gy)
+    row = int(gy)
     b = gy - row
-    for i in range(count):
-        gx = (left + i + 0.5 - origin) / step
-        column = _AT(gx)
-        a = gx - column
-        for c in range(2):
-            upper = grid[row, column, c] * (1 - a) + grid[row, column + _AT(1), c] * a
-            lower = grid[row + _AT(1), column, c] * (1 - a) + grid[row + _AT(1), column + _AT(1), c] * a
-            value = upper * (1 - b) + lower * b - 0.5
-            if c == 0:
-                us[i] = value
-            else:
-                vs[i] = value
+    share = 1.0 / step
+    first = int((left + 0.5 - origin) * share)
+    cells = min(int((left + count - 0.5 - origin) * share) - first + 2, grid.shape[1] - first)
+    upper, lower = grid[row, first : first + cells].reshape(-1), grid[row + 1, first : first + cells].reshape(-1)
+    for k in range(_AT(2 * cells)):
+        line[k] = upper[k] * (1 - b) + lower[k] * b
+    start = (left + 0.5 - origin) * share - first
+    low_u = low_v = 1e30
+    high_u = high_v = -1e30
+    for i in range(_AT(count)):
+        gx = start + _I(i) * share
+        cell = _I(gx)
+        a = gx - cell
+        k = _AT(2 * cell)
+        u = line[k] + a * (line[k + _AT(2)] - line[k]) - 0.5
+        v = line[k + _AT(1)] + a * (line[k + _AT(3)] - line[k + _AT(1)]) - 0.5
+        us[i], vs[i] = u, v
+        low_u, high_u = min(low_u, u), max(high_u, u)
+        low_v, high_v = min(low_v, v), max(high_v, v)
+    return low_u, high_u, low_v, high_v
+
+
+@kernel
+def _cubics(us, vs, count, xs, ys, weights):  # type: ignore[no-untyped-def]
+    """Whole pixels and the eight weights of places, as `_places`."""
+    half, one, two, steep, bend = _F(0.5), _F(1), _F(2), _F(1.5), _F(2.5)
+    for i in range(_AT(count)):
+        u, v = min(max(us[i], -_FAR), _FAR), min(max(vs[i], -_FAR), _FAR)
+        whole_u, whole_v = np.floor(u), np.floor(v)
+        xs[i], ys[i] = _I(whole_u), _I(whole_v)
+        a, b = _F(u - whole_u), _F(v - whole_v)
+        weights[i] = ((-half * a + one) * a - half) * a
+        weights[i + _AT(TILE)] = (steep * a - bend) * a * a + one
+        weights[i + _AT(2 * TILE)] = ((-steep * a + two) * a + half) * a
+        weights[i + _AT(3 * TILE)] = (half * a - half) * a * a
+        weights[i + _AT(4 * TILE)] = ((-half * b + one) * b - half) * b
+        weights[i + _AT(5 * TILE)] = (steep * b - bend) * b * b + one
+        weights[i + _AT(6 * TILE)] = ((-steep * b + two) * b + half) * b
+        weights[i + _AT(7 * TILE)] = (half * b - half) * b * b
 
 
 @numba.njit(inline="always")
@@ -180,16 +210,13 @@ def _kept_in(i, n, edge):  # type: ignore[no-untyped-def]
     return i if i < n else 2 * n - 1 - i
 
 
-@kernel
-def _weights_into(a, k):  # type: ignore[no-untyped-def]
-    """One weight of the cubic of `_places`."""
-    if k == 0:
-        return ((-_F(0.5) * a + _F(1)) * a - _F(0.5)) * a
-    if k == 1:
-        return (_F(1.5) * a - _F(2.5)) * a * a + _F(1)
-    if k == 2:
-        return ((-_F(1.5) * a + _F(2)) * a + _F(0.5)) * a
-    return (_F(0.5) * a - _F(0.5)) * a * a
+@numba.njit(inline="always")
+def _folded(u, n, edge):  # type: ignore[no-untyped-def]
+    """`_kept_in` for places between pixels."""
+    if edge == 3:
+        return u - n * np.floor((u + 0.5) / n)
+    u -= 2 * n * np.floor((u + 0.5) / (2 * n))
+    return u if u <= n - 0.5 else 2 * n - 1 - u
 
 
 @kernel
@@ -227,32 +254,44 @@ def _calm_into(calm, u, v, w, h, share, i, out):  # type: ignore[no-untyped-def]
 
 @kernel
 def sample_grid_stretch(  # type: ignore[no-untyped-def]
-    picture, calm, grid, step, origin, edge, fade, left, y, wanted, us, vs, weights, out
+    picture, calm, grid, step, origin, edge, fade, left, y, wanted, us, vs, line, folded, xs, ys, weights, out
 ):
-    """As `sample_stretch`, for a picture seen through a grid of places.
+    """As `sample_stretch`, for a picture seen through a grid of places. `out` is clear before.
 
     edge : what is beyond the rim: 0 nothing, 1 the picture mirrored, 2 mirrored and then calm, over `fade` pixels of
         it; 3 its other side, and mirrored above and below.
-    us, vs : (TILE) float64 scratch.
+    us, vs : (TILE) float64, line : (2 · TILE + 8) float64, folded : (2, TILE) float64, xs, ys : (TILE) int32,
+        weights : (8 · TILE) float32, scratch.
     """
     h, w = picture.shape[:2]
     data = picture.reshape(-1)
     count = wanted.shape[0]
-    _grid_places(grid, step, origin, left, y, count, us, vs)
+    low_u, high_u, low_v, high_v = _grid_places(grid, step, origin, left, y, count, us, vs, line)
+    within = low_u >= 1 and high_u < w - 2 and low_v >= 1 and high_v < h - 2
+    if edge == 0 and (high_u < -2 or low_u > w + 1 or high_v < -2 or low_v > h + 1):
+        return
+    fus, fvs = us, vs
+    if edge != 0 and not within:  # folded back onto the picture: most of what is beyond is sampled like the rest
+        fus, fvs = folded[0], folded[1]
+        for i in range(count):
+            u, v = us[i], vs[i]
+            inside = -0.5 <= u <= w - 0.5 and -0.5 <= v <= h - 0.5
+            fus[i], fvs[i] = (u, v) if inside else (_folded(u, w, edge), _folded(v, h, 1))
+    _cubics(fus, fvs, count, xs, ys, weights)
+    if within and w > 3 and h > 3:
+        for i in range(count):
+            if wanted[i] > _F(0):
+                _sixteen_into(data, ((ys[i] - 1) * w + xs[i] - 1) * 4, w * 4, weights, i, out)  # type: ignore[call-arg]
+        return
     for i in range(count):
         at = 4 * i
         if wanted[i] <= _F(0):
             continue
-        u, v = us[i], vs[i]
-        if abs(u) > 1e6 or abs(v) > 1e6:
+        if abs(us[i]) > 1e6 or abs(vs[i]) > 1e6:
             out[at : at + 4] = _F(0)
             continue
-        x0, y0 = int(np.floor(u)), int(np.floor(v))
-        a, b = _F(u - x0), _F(v - y0)
-        for k in range(4):
-            weights[i + k * TILE] = _weights_into(a, k)
-            weights[i + (4 + k) * TILE] = _weights_into(b, k)
-        if 1 <= x0 < w - 2 and 1 <= y0 < h - 2:
+        x0, y0 = xs[i], ys[i]
+        if _AT(x0 - 1) < _AT(w - 3) and _AT(y0 - 1) < _AT(h - 3) and w > 3 and h > 3:
             _sixteen_into(data, ((y0 - 1) * w + x0 - 1) * 4, w * 4, weights, i, out)  # type: ignore[call-arg]
         elif edge == 0:
             if -2 <= x0 <= w and -2 <= y0 <= h:
@@ -261,8 +300,8 @@ def sample_grid_stretch(  # type: ignore[no-untyped-def]
                 out[at : at + 4] = _F(0)
         else:
             _beyond_into(data, w, h, x0, y0, weights, i, edge, out)
-            if edge == 2:
-                far = max(max(-u, u - (w - 1)), max(-v, v - (h - 1)))
-                if far > 0:
-                    share = min(far / fade, 1.0)
-                    _calm_into(calm, u + 0.5, v + 0.5, w, h, _F(share * share * (3 - 2 * share)), i, out)
+        if edge == 2:
+            far = max(max(-us[i], us[i] - (w - 1)), max(-vs[i], vs[i] - (h - 1)))
+            if far > 0:
+                share = min(far / fade, 1.0)
+                _calm_into(calm, us[i] + 0.5, vs[i] + 0.5, w, h, _F(share * share * (3 - 2 * share)), i, out)

@@ -104,11 +104,10 @@ def _dome_seen(shot: Shot, zone: Zone, frame: int) -> Seen:
         return found
 
     width, height = shot.size
-    rim = np.array([[0, 0], [width, 0], [width, height], [0, height], [width / 2, height / 2]], float)
-    rays = np.concatenate([rim, np.ones((5, 1))], axis=1) @ to_reference.T @ turn
+    gx, gy = np.meshgrid(np.linspace(0, width, 13), np.linspace(0, height, 9))
+    rays = np.stack([gx.ravel(), gy.ravel(), np.ones(gx.size)], axis=1) @ to_reference.T @ turn
     high = np.abs(np.arctan2(rays[:, 1], np.hypot(rays[:, 0], rays[:, 2]))).max()
-    half = np.linalg.norm(rim[0] - rim[4]) / k[0, 0]
-    steep = dome.mapping == "lat-long" and high + half > NEAR_POLE
+    steep = dome.mapping == "lat-long" and high > NEAR_POLE
     return Seen(back, None, dome.mapping == "lat-long" and dome.wide_deg == 360, 1 if steep else STEP)
 
 
@@ -186,13 +185,15 @@ def shrink_of(places: Grid, shown: tuple[int, int]) -> tuple[int, int]:
 
     shown : width and height of the picture, px.
     """
-    at = places.places[: max(2, shown[1] // places.step), : max(2, shown[0] // places.step)]
+    rows, columns = max(2, shown[1] // places.step), max(2, shown[0] // places.step)
+    every = max(1, min(rows, columns) // 24)
+    at = places.places[:rows:every, :columns:every]
     there = (np.abs(at[:-1, :-1]) < FAR / 10).all(axis=-1) & (np.abs(at[1:, 1:]) < FAR / 10).all(axis=-1)
     if not there.any():
         return 0, 0
     across, down = (at[:-1, 1:] - at[:-1, :-1])[there], (at[1:, :-1] - at[:-1, :-1])[there]
     steps = []
     for axis in range(2):
-        moved = np.hypot(across[:, axis], down[:, axis]) / places.step
+        moved = np.hypot(across[:, axis], down[:, axis]) / (places.step * every)
         steps.append(max(0, math.floor(math.log2(max(float(np.percentile(moved, 5)), 1e-3)) * STEPS_AN_OCTAVE + 1e-6)))
     return steps[0], steps[1]

@@ -7,7 +7,16 @@ from pathlib import Path
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QMainWindow, QMenu, QMessageBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QHBoxLayout,
+    QLabel,
+    QListWidgetItem,
+    QMainWindow,
+    QMenu,
+    QMessageBox,
+    QVBoxLayout,
+    QWidget,
+)
 
 from .. import __version__
 from ..comp import VIEWS
@@ -59,6 +68,7 @@ class Window(QMainWindow):
         self.stock.import_wanted.connect(self.files.import_source)
         self.stock.hang_wanted.connect(self.files.hang)
         self.stock.relink_wanted.connect(self.files.relink)
+        self.stock.findings.itemClicked.connect(self._open_part)
         self.stock.file_wanted.connect(lambda path: self.files.hang_file(path, None))
         self.bench.relink_wanted.connect(self.files.relink)
         self.section.view.dropped.connect(self.files.hang_file)
@@ -169,6 +179,13 @@ class Window(QMainWindow):
         elif self.desk.stage in ("Lock", "Place"):
             self.probe.show_place(None)  # what is at hand there has hints of its own
         self.viewer.update()
+
+    def _open_part(self, item: QListWidgetItem) -> None:
+        """The part of the Place stage in which a finding is answered."""
+        part = {"light": "Light", "uncovered": "Cover"}.get(item.data(Qt.ItemDataRole.UserRole).fault)
+        if part is not None:
+            self.bench.refresh()
+            self.bench.place.open_part(part)
 
     def _pick_airlight(self) -> None:
         desk = self.desk

@@ -2,17 +2,27 @@
 
 from __future__ import annotations
 
+from PySide6.QtCore import Signal
+from PySide6.QtGui import QImage, QPixmap
+from PySide6.QtWidgets import QLabel
+
+from ...comp import Job, compose
 from ...comp.readings_place import lights_apart
+from ...comp.views import show
 from ...place.light import Bearing, disagree
-from ...shot import Light
+from ...shot import Light, Zone
 from ..desk import Desk
 from ..tools.line import LineTool
 from ..widgets import note, push_button, row
 from .panel import Panel
 
+PREVIEW_WIDE = 230  # px
+
 
 class LightPanel(Panel):
-    """Bearings of the sun, and flip."""
+    """Bearings of the sun, and flip with a look at what it would be."""
+
+    _seen = Signal(object, object)
 
     def __init__(self, desk: Desk, lines: LineTool) -> None:
         super().__init__(desk)
@@ -41,6 +51,12 @@ class LightPanel(Panel):
         )
         self.turn = push_button("Turn the dome", "Turns the dome so that its sun is where the plate's is", self._turn)
         self.inside.addLayout(row(self.flip, self.turn))
+        self.preview = QLabel()
+        self.preview.setToolTip("The picture as it would be, flipped")
+        self.preview.setAccessibleName("Flipped")
+        self.inside.addWidget(self.preview)
+        self._asked: object = None
+        self._seen.connect(self._show_preview)
 
     def refresh(self) -> None:
         super().refresh()
@@ -57,6 +73,11 @@ class LightPanel(Panel):
             apart = lights_apart(place)
             sides = "They disagree: flip it." if disagree(place.plate_lit, place.lit) else "They agree."
             lines.append(f"{abs(apart or 0):.0f}° apart. {sides}")
+            if disagree(place.plate_lit, place.lit):
+                self._look_flipped()
+            else:
+                self._asked = None
+                self.preview.clear()
         self.words.setText("\n".join(lines))
 
     def _draw(self, kind: str, words: str) -> None:
@@ -96,8 +117,27 @@ class LightPanel(Panel):
     def _flip(self) -> None:
         zone = self.desk.zone
         if zone is not None:
-            placement = zone.placement.but(flip_across=not zone.placement.flip_across)
-            self.desk.edit_zone(zone.but(placement=placement), f"Flip {zone.name}")
+            self.desk.edit_zone(_flipped(zone), f"Flip {zone.name}")
+
+    def _look_flipped(self) -> None:
+        """The flipped picture, small; made on a thread of its own."""
+        desk, zone = self.desk, self.desk.zone
+        key = (desk.shot_hash, desk.frame, desk.zone_id)
+        if zone is None or key == self._asked:
+            return
+        self._asked = key
+        shot, frame, store = desk.shot.with_zone(_flipped(zone)), desk.frame, desk.store
+        scale = PREVIEW_WIDE / shot.size[0]
+        Job(
+            lambda job: show(compose(shot, frame, store, scale)),
+            on_end=lambda codes, error: self._seen.emit(key, codes),
+        ).start()
+
+    def _show_preview(self, key: object, codes: object) -> None:
+        if key == self._asked and codes is not None:
+            height, width = codes.shape[:2]
+            image = QImage(codes.data, width, height, 4 * width, QImage.Format.Format_RGB32).copy()
+            self.preview.setPixmap(QPixmap.fromImage(image))
 
     def _turn(self) -> None:
         zone = self.desk.zone
@@ -110,6 +150,10 @@ class LightPanel(Panel):
         turned = (dome.turn_deg.at(frame) - apart + 180) % 360 - 180
         dome = dome.but(turn_deg=dome.turn_deg.with_value(frame, turned))
         self.desk.edit_zone(zone.but(placement=zone.placement.but(dome=dome)), f"Turn {zone.name} to the light")
+
+
+def _flipped(zone: Zone) -> Zone:
+    return zone.but(placement=zone.placement.but(flip_across=not zone.placement.flip_across))
 
 
 def _told(light: Bearing | None) -> str:
