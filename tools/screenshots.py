@@ -12,11 +12,12 @@ from PySide6.QtWidgets import QApplication
 
 from zonal_mantle.demo import NAME, VERSION
 from zonal_mantle.paths import cache_dir
-from zonal_mantle.shot import Keyed, Shape, ShapeKey
+from zonal_mantle.shot import Keyed, Matte, Shape, ShapeKey
 from zonal_mantle.ui.theme import dress
 from zonal_mantle.ui.window import Window
 
 HORIZON = ((60.0, 430.2), (1220.0, 424.6))  # plate pixels, on the frame that is shown
+WATER = ((425.0, 436), (1280.0, 436), (1280.0, 500), (900.0, 572), (290.0, 572), (290.0, 470))
 PICKED = ((300, 675), (1000, 640), (640, 455))  # places on the ground, plate pixels
 
 
@@ -53,7 +54,7 @@ def _dome(window: Window, app: QApplication, take: Callable[..., None], sky: str
     zone = desk.zone
     dome = zone.placement.dome
     dome = dome.but(
-        turn_deg=dome.turn_deg.with_value(desk.frame, -25.0), tilt_deg=dome.tilt_deg.with_value(desk.frame, 3.5)
+        turn_deg=dome.turn_deg.with_value(desk.frame, -25.0), tilt_deg=dome.tilt_deg.with_value(desk.frame, -1.8)
     )
     desk.edit_zone(zone.but(placement=zone.placement.but(dome=dome)), "Turn")
     window.bench.place.open_part("Hang")
@@ -77,8 +78,15 @@ def _level(window: Window, app: QApplication, take: Callable[..., None]) -> None
     _measured(window, app)
     take("level", 2)
     zone = desk.zone
+    pans = Shape(id="pans", name="Pans", feather_out_px=6, keys=(ShapeKey(frame=desk.frame, points=WATER),))
+    desk.edit(desk.shot.with_matte(Matte(id="water", name="Water", shapes=(pans,))), "Water")
     water = zone.mirror.but(
-        on=True, true=False, opacity=Keyed(constant=0.5), blur_px=Keyed(constant=2.0), ripple_px=Keyed(constant=3.0)
+        matte="water",
+        on=True,
+        true=False,
+        opacity=Keyed(constant=0.5),
+        blur_px=Keyed(constant=2.0),
+        ripple_px=Keyed(constant=3.0),
     )
     desk.edit_zone(zone.but(mirror=water), "Mirror")
     window.bench.place.open_part("Lay")

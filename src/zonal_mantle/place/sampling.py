@@ -173,9 +173,9 @@ def _grid_places(grid, step, origin, left, y, count, us, vs, line):  # type: ign
         gx = start + _I(i) * share
         cell = _I(gx)
         a = gx - cell
-        k = _AT(2 * cell)
-        u = line[k] + a * (line[k + _AT(2)] - line[k]) - 0.5
-        v = line[k + _AT(1)] + a * (line[k + _AT(3)] - line[k + _AT(1)]) - 0.5
+        at = _AT(2 * cell)
+        u = line[at] + a * (line[at + _AT(2)] - line[at]) - 0.5
+        v = line[at + _AT(1)] + a * (line[at + _AT(3)] - line[at + _AT(1)]) - 0.5
         us[i], vs[i] = u, v
         low_u, high_u = min(low_u, u), max(high_u, u)
         low_v, high_v = min(low_v, v), max(high_v, v)

@@ -13,16 +13,16 @@ from numpy.typing import NDArray
 from ..media.still import write_still
 from .paint import Layer, SkyPlan, painted
 
-VERSION = 1
-AROUND, FRAMED = (2048, 1024), (1920, 1080)
+VERSION = 2
+AROUND, FRAMED = (4096, 2048), (1920, 1080)
 FRAMED_WIDE_DEG, FRAMED_UP_DEG = 62.0, 13.0
 PLANS = (
-    SkyPlan("Clear forenoon", 11, -58.0, 46.0, exposure=0.26),
-    SkyPlan("Fair cumulus", 23, 44.0, 38.0, exposure=0.24,
+    SkyPlan("Clear forenoon", 11, -58.0, 46.0, exposure=0.14),
+    SkyPlan("Fair cumulus", 23, 44.0, 38.0, exposure=0.12,
             layers=(Layer(0.34, 6.5, 0.9, 0.45, slope=1.45),)),
     SkyPlan("Evening altocumulus", 35, 36.0, 5.0, kind=13, turbidity=3.2, exposure=0.07, glow=1.3,
             layers=(Layer(0.46, 9.0, 1.1, 0.5, 1.5, cells=True),)),
-    SkyPlan("Broken overcast", 47, -34.0, 30.0, kind=6, turbidity=4.0, exposure=0.30, disc=False, grey=0.65,
+    SkyPlan("Broken overcast", 47, -34.0, 30.0, kind=6, turbidity=4.0, exposure=0.17, disc=False, grey=0.65,
             layers=(Layer(0.78, 7.5, 1.5, 0.5, 1.3),)),
     SkyPlan("Storm from the west", 59, 62.0, 14.0, kind=4, turbidity=4.5, exposure=0.11, disc=False, grey=0.6,
     glow=2.2, layers=(Layer(0.9, 10.0, 1.7, 0.85, 1.8), Layer(0.35, 3.2, 1.2, 0.8))),

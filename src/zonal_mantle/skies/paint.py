@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -13,6 +14,7 @@ from .noise import clouds, smoothstep
 
 Array = NDArray[np.float32]
 TILE_PX = 1024
+BAND = 128
 SUN_DEG = 0.266  # its radius
 
 
@@ -48,7 +50,7 @@ class SkyPlan:
 
 
 def painted(plan: SkyPlan, rays: NDArray) -> Array:
-    """A sky in directions.
+    """A sky in directions, painted in bands so that large ones need little memory.
 
     Parameters
     ----------
@@ -58,6 +60,11 @@ def painted(plan: SkyPlan, rays: NDArray) -> Array:
     -------
     (h, w, 3) float32, scene-linear Rec. 709.
     """
+    bands = range(0, rays.shape[0], BAND)
+    return np.concatenate([_band(plan, rays[top : top + BAND]) for top in bands])
+
+
+def _band(plan: SkyPlan, rays: NDArray) -> Array:
     sun = toward(plan.bearing_deg, max(plan.height_deg, 0.5))
     light = plan.exposure * luminance(rays, sun, plan.kind)
     x, y = chromaticity(rays, sun, plan.turbidity)
@@ -112,23 +119,36 @@ def _stepped(rays: NDArray, sun: NDArray) -> NDArray[np.float64]:
 
 def _thickness(plan: SkyPlan, layer: Layer, number: int, rays: NDArray) -> NDArray[np.float64]:
     """How thick a layer is in directions, 0 … about 1.5, on a plane a kilometre overhead."""
-    tile = _tile(plan.seed + 17 * number, layer)
+    _, around, coarse = _tile(plan.seed + 17 * number, layer)
     up = np.maximum(-rays[..., 1], 0.012)
     scale = TILE_PX / layer.size_km
     u = ((rays[..., 0] / up) * scale % TILE_PX).astype(np.float32)
     v = ((rays[..., 2] / up) * scale % TILE_PX).astype(np.float32)
-    around = np.pad(tile, ((0, 2), (0, 2)), mode="wrap")
     # far away a pixel sees many repeats: what is finer than it is averaged
     found = cv2.remap(around, u, v, cv2.INTER_LINEAR)
-    coarse = cv2.GaussianBlur(np.tile(tile, (3, 3)), (0, 0), 14)[TILE_PX : 2 * TILE_PX, TILE_PX : 2 * TILE_PX]
-    broad = cv2.remap(np.pad(coarse, ((0, 2), (0, 2)), mode="wrap"), u, v, cv2.INTER_LINEAR)
+    broad = cv2.remap(coarse, u, v, cv2.INTER_LINEAR)
     share = smoothstep(0.16, 0.05, up.astype(np.float32))
     value = found * (1 - share) + broad * share
-    level = float(np.quantile(tile, 1 - layer.cover))
+    level = _level(plan.seed + 17 * number, layer)
     return np.asarray(np.maximum((value - level) / max(layer.soft, 0.05), 0), np.float64)
 
 
-def _tile(seed: int, layer: Layer) -> Array:
+@lru_cache(maxsize=8)
+def _level(seed: int, layer: Layer) -> float:
+    """The noise's value above which there is cloud."""
+    return float(np.quantile(_tile(seed, layer)[0], 1 - layer.cover))
+
+
+@lru_cache(maxsize=4)
+def _tile(seed: int, layer: Layer) -> tuple[Array, Array, Array]:
+    """A layer's noise, the same a little beyond its rim, and softened."""
+    tile = _noise(seed, layer)
+    soft = cv2.GaussianBlur(np.pad(tile, 64, mode="wrap"), (0, 0), 14)[64:-64, 64:-64]
+    around, coarse = (np.asarray(np.pad(each, ((0, 2), (0, 2)), mode="wrap"), np.float32) for each in (tile, soft))
+    return tile, around, coarse
+
+
+def _noise(seed: int, layer: Layer) -> Array:
     """Periodic noise of standard deviation 1; in cells where clouds come in small heaps."""
     chance = np.random.default_rng(seed)
     base = clouds(chance, (TILE_PX, TILE_PX), layer.slope, layer.stretch)

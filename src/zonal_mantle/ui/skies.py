@@ -16,6 +16,7 @@ from ..media import open_source
 from ..paths import cache_dir
 from ..shot import Line, MantleError, Source
 from ..skies import SkyCard, make_library, read_library
+from ..skies.library import VERSION
 from . import theme
 from .desk import Desk
 
@@ -24,7 +25,7 @@ THUMB = QSize(88, 50)
 
 def library_folder() -> Path:
     """Where the library is kept."""
-    return cache_dir() / "skies-1"
+    return cache_dir() / f"skies-{VERSION}"
 
 
 def card_of(path: Path) -> SkyCard | None:
