@@ -14,6 +14,7 @@ from ...place import covering
 from ...shot import MantleError, Placement, Zone
 from ..ask import PICTURES, existing_file, folder, new_file
 from ..desk import Desk
+from ..numberfield import NumberField
 from ..widgets import choice, note, push_button, row, show_choice
 from .panel import Panel
 
@@ -52,7 +53,10 @@ class CoverPanel(Panel):
         self.clean = push_button(
             "Clean frames…", "Writes the base as each frame sees it: the plate without what moves", self._clean
         )
-        self.inside.addLayout(row(self.clean, 1))
+        self.every = NumberField("Every", 1, 100, 1, 1, 0, "fr", "Of how many frames one is stitched; 1 takes them all")
+        self._step = 1
+        self.plain(self.every, lambda: self._step, lambda v, w, g: self._put_step(v))
+        self.inside.addLayout(row(self.clean, self.every))
 
     def refresh(self) -> None:
         super().refresh()
@@ -132,15 +136,19 @@ class CoverPanel(Panel):
         zone, lock = self.desk.zone, self.desk.lock
         return zone.distance_m if zone is not None and lock is not None and lock.kind == "camera" else None
 
+    def _put_step(self, value: float) -> None:
+        self._step = max(1, round(value))
+        self.refresh()
+
     def _stitch(self, words: str, then: Callable[[Stitched], None]) -> None:
         desk, lock = self.desk, self.desk.lock
         if lock is not None:
-            shot, distance = desk.shot, self._distance()
-            desk.run(
-                words,
-                lambda job: make_base(shot, lock.id, desk.store, distance_m=distance, progress=job.progress),
-                then,
-            )
+            shot, distance, frames = desk.shot, self._distance(), desk.shot.frames[:: self._step]
+
+            def work(job: Job) -> Stitched:
+                return make_base(shot, lock.id, desk.store, frames, distance_m=distance, progress=job.progress)
+
+            desk.run(words, work, then)
 
     def _make(self) -> None:
         desk, lock = self.desk, self.desk.lock
