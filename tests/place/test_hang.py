@@ -121,6 +121,7 @@ def test_a_lens_with_distortion_bends_what_rides():
     later = zone_seen(shot, zone, 12).back(GRID)
     straight = zone_seen(shot_with(pan(), (1280, 720)), zone, 12).back(GRID)
     assert np.abs(later - straight).max() > 2
+    assert plate_places(shot, zone, 12, later) == pytest.approx(GRID, abs=1e-5)  # there and back
 
 
 @pytest.mark.parametrize("way", ["corner pin", "card", "dome"])

@@ -15,7 +15,7 @@ from ..shot.shot import Shot
 from ..shot.zone import Placement, Zone
 from .ride import camera_matrix, carry
 from .seen import plate_places
-from .transform import hanging_matrix, placement_lens, placement_matrix
+from .transform import CARD_FAR_M, hanging_matrix, placement_lens, placement_matrix
 
 JUMP_PX = 0.05  # that nobody sees
 
@@ -112,7 +112,7 @@ def _card(
 ) -> Placement:
     """The pose of a rectangle of unknown size at a known distance: the planar pose from its corners."""
     k = camera_matrix(placement_lens(shot, placement) or Lens(), shot.size)
-    distance = zone.distance_m or 1e5
+    distance = zone.distance_m or CARD_FAR_M
     centred = own - [size[0] / 2, size[1] / 2]
     plane = cv2.getPerspectiveTransform(centred.astype(np.float32), reference.astype(np.float32)).astype(float)
     pose = np.linalg.inv(k) @ plane

@@ -10,7 +10,7 @@ from ..shot.shapes import Point
 from ..shot.shot import Shot
 from ..shot.zone import Placement, Zone
 from .ride import camera_matrix, carry
-from .transform import hanging_matrix, placement_lens
+from .transform import CARD_FAR_M, hanging_matrix, placement_lens
 
 LEAST_SIZE, MOST_SIZE = 0.01, 20.0
 
@@ -80,7 +80,7 @@ def handled(
 
 def _card_moved(zone: Zone, frame: int, dx: float, dy: float, ratio: float, turned: float, focal: float) -> Card:
     """A card moved, sized or rolled by what a hand did on the picture."""
-    card, metres = zone.placement.card, (zone.distance_m or 1e5) / focal
+    card, metres = zone.placement.card, (zone.distance_m or CARD_FAR_M) / focal
     if ratio != 1:
         return card.but(height_m=card.height_m.with_value(frame, card.height_m.at(frame) * ratio))
     if turned:

@@ -17,7 +17,7 @@ from ..shot.zone import Placement, Zone
 from .perspective import Perspective, carried, height_at, line_through, read_lines, roll_deg
 from .ride import camera_matrix, carry, ride_matrix
 from .seen import plate_places, zone_seen
-from .transform import hanging_matrix, placement_lens, zone_matrix
+from .transform import CARD_FAR_M, hanging_matrix, placement_lens, zone_matrix
 
 Vector = NDArray[np.float64]
 OTHER_HEIGHT = 0.2  # of the painting's height between its horizon and where the plate's lies on it: another standpoint
@@ -194,7 +194,7 @@ def _toward(shot: Shot, zone: Zone, frame: int, plate: Vector, off: float, turne
         )
         return p.but(dome=dome)
     if p.way == "card":
-        up = off / k[0, 0] * (zone.distance_m or 1e5)
+        up = off / k[0, 0] * (zone.distance_m or CARD_FAR_M)
         card = p.card.but(
             up_m=p.card.up_m.with_value(frame, p.card.up_m.at(frame) - up),
             roll_deg=p.card.roll_deg.with_value(frame, p.card.roll_deg.at(frame) + turned),

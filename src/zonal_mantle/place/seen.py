@@ -138,6 +138,11 @@ def plate_places(shot: Shot, zone: Zone, frame: int, points: Points) -> Points:
     """Painting pixels (n, 2) to plate pixels on a frame, however the zone hangs; NaN where they are not seen."""
     if zone.placement.way == "dome":
         return dome_place(shot, zone, frame, points)
+    lens = placement_lens(shot, zone.placement)
+    if lens is not None and lens.distortion:
+        k, bend = camera_matrix(lens, shot.size), lens.distortion
+        ideal = lens_straight(carry(hung_matrix(shot, zone, frame), points), k, bend)
+        return lens_bent(carry(hanging_matrix(shot, zone, frame), ideal), k, bend)
     return carry(zone_matrix(shot, zone, frame), points)
 
 

@@ -7,7 +7,7 @@ from typing import Literal
 from .base import Value
 from .shapes import Point
 
-LineKind = Literal["horizon", "first", "second", "upright"]
+LineKind = Literal["horizon", "first", "second"]
 LightKind = Literal["shadow", "edge"]
 
 

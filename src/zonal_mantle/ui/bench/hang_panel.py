@@ -12,7 +12,7 @@ from ...shot import Keyed, Placement, Timing, Value, Zone
 from ...shot.hang import WAYS, Way
 from ..desk import Desk
 from ..numberfield import NumberField
-from ..tools.place import PlaceTool, with_anchor
+from ..tools.place import with_anchor
 from ..widgets import choice, note, push_button, row, show_choice
 from .panel import Panel
 
@@ -50,9 +50,8 @@ FIELDS: dict[str, tuple[tuple[str, str, float, float, float, float, int, str, st
 class HangPanel(Panel):
     """Way, numbers, flips, time and group."""
 
-    def __init__(self, desk: Desk, tool: PlaceTool) -> None:
+    def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
-        self.tool = tool
         self.way = choice(
             list(WAYS), "How the painting hangs: " + "; ".join(f"{k}: {v}" for k, v in TIPS.items()), self._way
         )

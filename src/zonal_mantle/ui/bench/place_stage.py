@@ -20,7 +20,7 @@ class PlaceStage(Stage):
 
     def __init__(self, desk: Desk, tool: PlaceTool) -> None:
         super().__init__(desk)
-        self.hang = HangPanel(desk, tool)
+        self.hang = HangPanel(desk)
         self.level = LevelPanel(desk, tool.lines)
         self.cover = CoverPanel(desk)
         self.light = LightPanel(desk, tool.lines)

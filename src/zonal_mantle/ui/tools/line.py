@@ -15,7 +15,7 @@ from ...shot import Line
 from ..desk import Desk, new_gesture
 from .base import Tool, handle, label, near, outline_pen
 
-COLOURS = {"horizon": "#7fd1e8", "first": "#e6c35c", "second": "#d48fd0", "upright": "#a8d08a"}
+COLOURS = {"horizon": "#7fd1e8", "first": "#e6c35c", "second": "#d48fd0"}
 Drawn = Callable[[tuple[float, float], tuple[float, float]], None]
 
 
