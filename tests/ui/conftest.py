@@ -92,7 +92,12 @@ class Hands:
             dialog = next(
                 (w for w in QApplication.topLevelWidgets() if isinstance(w, QFileDialog) and w.isVisible()), None
             )
-            if dialog is not None:
+            asked = next(
+                (w for w in QApplication.topLevelWidgets() if isinstance(w, QMessageBox) and w.isVisible()), None
+            )
+            if asked is not None:  # whether a file may be replaced
+                QTest.mouseClick(asked.button(QMessageBox.StandardButton.Yes), LEFT)
+            elif dialog is not None:
                 tries.append(dialog)
                 if len(tries) > 20:
                     dialog.reject()  # the test then fails on what it wanted, and does not wait for ever

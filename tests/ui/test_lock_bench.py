@@ -108,9 +108,11 @@ def test_a_full_disk_keeps_the_lock_that_was_written_before(opened, tmp_path, mo
         raise OSError(errno.ENOSPC, "No space left on device")
 
     monkeypatch.setattr(Path, "write_text", full)
+    # answered already: the dialog would ask before it lets a file be replaced
+    monkeypatch.setattr("zonal_mantle.ui.bench.lock_correct.new_file", lambda *_: path)
     said = []
     desk.said.connect(lambda words, trouble: said.append((words, trouble)))
-    opened.with_file(path, lambda: opened.click(stage.correct.write))
+    opened.click(stage.correct.write)
     assert said[-1][1]
     assert "No space left" in said[-1][0]
     assert path.read_text() == before

@@ -11,7 +11,7 @@ from ..place.light import Bearing
 from ..place.perspective import height_at
 from ..shot import Shot
 from ..skies import SkyCard
-from .readings_place import plate_light
+from .readings_place import plate_light, sky_matte
 from .store import PixelStore
 
 _TO_XYZ = np.array(
@@ -83,9 +83,7 @@ def _fit(
 
 def old_sky_colour(shot: Shot, store: PixelStore) -> tuple[float, float, float] | None:
     """Median of the sky that is being removed, scene-linear; None without a matte."""
-    plate = shot.plate_source
-    zone = next((z for z in shot.near_to_far() if shot.holds_plate(z) and z.matte.on), None)
-    matte = shot.matte_of(zone) if zone is not None else None
+    plate, matte = shot.plate_source, sky_matte(shot)
     if plate is None or matte is None:
         return None
     frame = shot.frames[len(shot.frames) // 2]

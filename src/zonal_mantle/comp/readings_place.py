@@ -15,7 +15,7 @@ from ..place.light import Bearing, apart_deg, disagree, drawn_light, hand_light,
 from ..place.seen import plate_places, zone_seen
 from ..place.timing import source_frame
 from ..place.transform import corner_trouble
-from ..shot import Shot, Source, Zone
+from ..shot import Matte, Shot, Source, Zone
 from .frame import openness, zone_matte
 from .store import PixelStore
 
@@ -114,9 +114,7 @@ def plate_light(shot: Shot, store: PixelStore) -> Bearing | None:
     if shot.light is not None:
         seen = plate_perspective(shot, shot.light.frame)
         return drawn_light(shot.light, shot.size, seen.horizon, seen.focal_px)
-    plate = shot.plate_source
-    zone = next((z for z in shot.near_to_far() if shot.holds_plate(z) and z.matte.on), None)
-    matte = shot.matte_of(zone) if zone is not None else None
+    plate, matte = shot.plate_source, sky_matte(shot)
     if plate is None or matte is None:
         return None
     frame = shot.frames[len(shot.frames) // 2]
@@ -126,6 +124,12 @@ def plate_light(shot: Shot, store: PixelStore) -> Bearing | None:
         return sky_light(store.plate(plate, frame, 0.25), mask=np.where(gone > 0.98, gone, 0))
 
     return store.kept(("plate light", plate, matte, frame), look)
+
+
+def sky_matte(shot: Shot) -> Matte | None:
+    """The matte that takes the plate's old sky away: that of its nearest zone that has one on."""
+    zone = next((z for z in shot.near_to_far() if shot.holds_plate(z) and z.matte.on), None)
+    return shot.matte_of(zone) if zone is not None else None
 
 
 def trouble_of(shot: Shot, zone: Zone) -> str:

@@ -19,8 +19,7 @@ from ..skies import SkyCard, make_library, read_library
 from ..skies.library import VERSION
 from . import theme
 from .desk import Desk
-
-THUMB = QSize(88, 50)
+from .widgets import THUMB, as_shelf
 
 
 def library_folder() -> Path:
@@ -61,18 +60,7 @@ class SkyList(QListWidget):
         self.fits: list[Fit] = []
         self._icons: dict[str, QIcon] = {}
         self._made_for: object = None
-        self.setIconSize(THUMB)
-        self.setViewMode(QListWidget.ViewMode.IconMode)
-        self.setFlow(QListWidget.Flow.TopToBottom)
-        self.setWrapping(False)
-        self.setMovement(QListWidget.Movement.Static)
-        self.setSpacing(1)
-        self.setDragEnabled(True)
-        self.setWordWrap(True)
-        self.setFont(theme.font(11))
-        self.setAccessibleName("Skies")
-        self.setToolTip("Skies that ship with the application. Those that fit the plate come first")
-        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        as_shelf(self, "Skies", "Skies that ship with the application. Those that fit the plate come first")
 
     def mimeData(self, items: list[QListWidgetItem]) -> QMimeData:
         data = QMimeData()
@@ -92,16 +80,16 @@ class SkyList(QListWidget):
         """Which fits is worked out on a thread of its own."""
         desk, cards = self.desk, read_library(library_folder()) or []
         shot = desk.shot
-        if self._made_for == (desk.shot_hash, len(cards)):
+        key = (desk.shot_hash, len(cards))
+        if self._made_for == key:
             return
-        self._made_for = (desk.shot_hash, len(cards))
 
         def listed(fits: list[Fit]) -> None:
-            self.fits = fits
+            self.fits, self._made_for = fits, key
             self._fill()
 
         if shot.plate is None or desk.job is not None:
-            listed([Fit(card, 0.0, ("open a plate to see what fits",)) for card in cards])
+            listed([Fit(card, 0.0, ("not compared with a plate yet",)) for card in cards])
             self._made_for = None
             return
         desk.run("What fits this plate", lambda job: fits_this_plate(shot, cards, desk.store), listed)

@@ -20,9 +20,7 @@ from ..shot import MantleError, Source
 from . import theme
 from .desk import Desk
 from .skies import SkyList, library_folder
-from .widgets import choice, tool_button
-
-THUMB = QSize(88, 50)
+from .widgets import THUMB, as_shelf, choice, tool_button
 
 
 class SourceList(QListWidget):
@@ -31,18 +29,7 @@ class SourceList(QListWidget):
     def __init__(self, desk: Desk) -> None:
         super().__init__()
         self.desk = desk
-        self.setIconSize(THUMB)
-        self.setViewMode(QListWidget.ViewMode.IconMode)
-        self.setFlow(QListWidget.Flow.TopToBottom)
-        self.setWrapping(False)
-        self.setMovement(QListWidget.Movement.Static)
-        self.setSpacing(1)
-        self.setDragEnabled(True)
-        self.setFont(theme.font(11))
-        self.setWordWrap(True)
-        self.setAccessibleName("Stock")
-        self.setToolTip("Sources of this shot. Drag one onto the section to make a zone at that distance")
-        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        as_shelf(self, "Stock", "Sources of this shot. Drag one onto the section to make a zone at that distance")
 
     def mimeData(self, items: list[QListWidgetItem]) -> QMimeData:
         data = QMimeData()

@@ -4,10 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import QSize
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtWidgets import (
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QListWidget,
+    QPushButton,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from . import theme
+
+THUMB = QSize(88, 50)
 
 
 def row(*parts: QWidget | int, spacing: int = 4) -> QHBoxLayout:
@@ -69,6 +80,22 @@ def choice(items: list[str], tip: str, chosen: Callable[[str], None]) -> QComboB
     box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
     box.textActivated.connect(chosen)
     return box
+
+
+def as_shelf(shelf: QListWidget, name: str, tip: str) -> None:
+    """Makes a list a column of thumbnails that can be dragged out."""
+    shelf.setIconSize(THUMB)
+    shelf.setViewMode(QListWidget.ViewMode.IconMode)
+    shelf.setFlow(QListWidget.Flow.TopToBottom)
+    shelf.setWrapping(False)
+    shelf.setMovement(QListWidget.Movement.Static)
+    shelf.setSpacing(1)
+    shelf.setDragEnabled(True)
+    shelf.setFont(theme.font(11))
+    shelf.setWordWrap(True)
+    shelf.setAccessibleName(name)
+    shelf.setToolTip(tip)
+    shelf.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
 
 
 def note(text: str = "", role: str = "note") -> QLabel:
