@@ -117,8 +117,8 @@ def long_pan() -> None:
             seen = np.c_[home[:, :2] / home[:, 2:], np.ones(9)] @ stiff.T
             flats.append(np.linalg.norm(seen[:, :2] / seen[:, 2:] - edge, axis=1).max())
         print(
-            f"long pan, seed {seed}: dome {max(domes):.2f} px off at worst at the edges; the best "
-            f"flat hang by place, turn and size {max(flats):.0f} px; focal {solved.lens.focal_px / plates.focal_px - 1:+.2%}"
+            f"long pan, seed {seed}: dome {max(domes):.2f} px off at worst at the edges; the best flat hang by place, "
+            f"turn and size {max(flats):.0f} px; focal {solved.lens.focal_px / plates.focal_px - 1:+.2%}"
         )
 
 
