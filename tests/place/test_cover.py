@@ -138,6 +138,17 @@ def test_a_clip_has_a_time_of_its_own(timing, wanted):
     assert [source_frame(timing, clip(1, 4), frame) for frame in range(1, 8)] == wanted
 
 
+def test_a_clip_that_is_over_covers_no_more():
+    shot = shot_with(None, (900, 520), 6, size=Keyed(constant=3.0))
+    shot = shot.with_source(clip(1, 4).but(id="sky", width=900, height=520))
+    whole = {frame: opening(np.ones((90, 160), np.float32), 0.25) for frame in shot.frames}
+    held = read_coverage(shot, shot.zones[0], whole)
+    assert held.covered == 6
+    over = read_coverage(shot, shot.zones[0].but(timing=Timing(after="clear")), whole)
+    assert over.short_on == (5, 6)
+    assert over.worst_share == pytest.approx(1)
+
+
 def test_a_still_is_the_same_on_every_frame():
     still = clip(1, 1).but(kind="still")
     assert {source_frame(Timing(start=99, after="clear"), still, frame) for frame in range(1, 5)} == {1}

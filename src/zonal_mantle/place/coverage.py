@@ -17,6 +17,7 @@ from ..shot.shot import Shot
 from ..shot.zone import Placement, Zone
 from .ride import carry
 from .seen import Seen, zone_seen
+from .timing import source_frame
 from .transform import placement_matrix
 
 Array = NDArray[np.float32]
@@ -85,6 +86,10 @@ def read_coverage(
         if not len(opened.places):
             covered += 1
             continue
+        if source_frame(zone.timing, source, frame) is None:  # its clip shows nothing
+            short.append(frame)
+            worst = max(worst, (frame, float(opened.weights.sum()) / opened.pixels), key=lambda pair: pair[1])
+            continue
         seen = zone_seen(shot, zone, frame)
         share = 0.0
         there, grown = _margin(seen, opened.places, size, zone)
@@ -152,6 +157,7 @@ def _missing(
     weights = opened.weights[out]
     if rim_alpha is not None:
         weights = weights * rim_alpha(np.nan_to_num(seen.back(opened.all[out]), nan=0.0))
+        weights = np.where(weights > OPEN, weights, 0)
     return float(weights.sum()) / opened.pixels
 
 
