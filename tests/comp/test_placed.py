@@ -9,7 +9,7 @@ from skimage import data
 from hung import FOCAL, SIZE, K, pan, shot_with
 from zonal_mantle.comp import PixelStore, compose
 from zonal_mantle.comp.base import BaseError, base_placement, clean_frame, guides, hang_base, make_base, write_base
-from zonal_mantle.media import open_source, read_frame
+from zonal_mantle.media import MediaError, open_source, read_frame
 from zonal_mantle.media.still import write_still
 from zonal_mantle.place import carry, zone_seen
 from zonal_mantle.place.ride import ride_matrix
@@ -243,6 +243,24 @@ def test_guides_show_frames_and_horizon(tmp_path, store):
     assert drawn[round(level) - 2 : round(level) + 3, int(at[0]), 3].max() > 0.5
     corner = stitched.corners[1][0]
     assert drawn[int(corner[1]) + 100, max(int(corner[0]) - 2, 0) : int(corner[0]) + 3, 3].max() > 0.4
+
+
+def test_a_base_that_cannot_be_written_whole_keeps_the_old_one(tmp_path, store, monkeypatch):
+    shot = filmed(tmp_path, 3)
+    stitched = make_base(shot, "pan", store)
+    path = tmp_path / "wide.exr"
+    write_base(shot, stitched, path)
+    before = path.read_bytes()
+
+    def full(part, pixels, depth, compression=""):
+        part.write_bytes(b"half of it")
+        raise MediaError("No space left.")
+
+    monkeypatch.setattr("zonal_mantle.comp.base.write_still", full)
+    with pytest.raises(MediaError, match="No space left"):
+        write_base(shot, stitched, path)
+    assert path.read_bytes() == before
+    assert not list(tmp_path.glob(".part*"))
 
 
 def test_a_base_that_cannot_be_says_why(tmp_path, store):

@@ -4,8 +4,9 @@ import numpy as np
 import pytest
 
 from hung import SIZE, pan, shot_with, walk
-from zonal_mantle.place import covering, opening, read_coverage, warp, zone_seen
+from zonal_mantle.place import covering, opening, plate_places, read_coverage, warp, zone_seen
 from zonal_mantle.place.coverage import rim_of, uncovered
+from zonal_mantle.place.hands import flipped_in_place
 from zonal_mantle.place.timing import source_frame
 from zonal_mantle.place.transform import zone_matrix
 from zonal_mantle.shot import Corner, Dome, Keyed, Source, Timing
@@ -136,6 +137,19 @@ def clip(first: int, last: int) -> Source:
 )
 def test_a_clip_has_a_time_of_its_own(timing, wanted):
     assert [source_frame(timing, clip(1, 4), frame) for frame in range(1, 8)] == wanted
+
+
+@pytest.mark.parametrize("seed", [0, 1, 2, 3])
+def test_a_flip_for_the_light_covers_what_it_covered(seed):
+    shot = shot_with(pan(4), (900, 520), 4, size=Keyed(constant=0.9), turn_deg=Keyed(constant=0.0),
+                     anchor=(100.0 + 90 * seed, 80.0), x=Keyed(constant=20.0))  # fmt: skip
+    zone = shot.zones[0]
+    flipped = flipped_in_place(shot, zone)
+    assert flipped.placement.flip_across
+    corners = np.array([[0, 0], [900, 0], [900, 520], [0, 520]], float)
+    before, after = (plate_places(shot, each, 3, corners) for each in (zone, flipped))
+    assert after[[1, 0, 3, 2]] == pytest.approx(before, abs=1e-6)
+    assert flipped_in_place(shot, flipped).placement.x.constant == pytest.approx(20)
 
 
 def test_a_clip_that_is_over_covers_no_more():

@@ -249,18 +249,30 @@ def write_base(shot: Shot, stitched: Stitched, path: Path) -> Path:
     """
     pixels = np.ascontiguousarray(stitched.pixels)
     if path.suffix.lower() == ".exr":
-        write_still(path, pixels, "half", "zip")
+        _whole(path, pixels, "half", "zip")
     elif path.suffix.lower() in (".png", ".tif", ".tiff"):
         codes = np.concatenate([srgb_encode(pixels[..., :3]), pixels[..., 3:]], axis=2)
-        write_still(path, np.clip(codes, 0, 1).astype(np.float32), "uint16")
+        _whole(path, np.clip(codes, 0, 1).astype(np.float32), "uint16")
     else:
         raise BaseError(f"A base is written as EXR, PNG or TIFF, not {path.suffix or 'without an ending'}.")
     beside = path.with_name(f"{path.stem}.guides.png")
     drawn = guides(shot, stitched)
     straight = drawn.copy()
     straight[..., :3] /= np.maximum(drawn[..., 3:], 1e-6)
-    write_still(beside, straight, "uint8")
+    _whole(beside, straight, "uint8")
     return beside
+
+
+def _whole(path: Path, pixels: NDArray, depth: str, compression: str = "") -> None:
+    """Writes a picture under another name first, so that what was there stays until the new one is whole."""
+    part = path.with_name(f".part.{path.name}")
+    try:
+        write_still(part, pixels, depth, compression)
+        part.replace(path)
+    except OSError as problem:
+        raise BaseError(f"{path} cannot be written: {problem.strerror}.") from problem
+    finally:
+        part.unlink(missing_ok=True)
 
 
 def clean_frame(shot: Shot, stitched: Stitched, frame: int) -> Array:

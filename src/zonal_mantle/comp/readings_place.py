@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
@@ -88,7 +88,7 @@ def painting_light(shot: Shot, zone: Zone, store: PixelStore, frame: int | None 
     if own.place is not None:
         x, y = plate_places(shot, zone, at, np.array([own.place]))[0]
         if np.isfinite([x, y]).all():
-            return hand_light((float(x), float(y)), shot.size, False)
+            return replace(hand_light((float(x), float(y)), shot.size, False), how=own.how, sure=own.sure)
     flipped = -own.bearing_deg if placement.flip_across else own.bearing_deg
     return Bearing(flipped, own.how, own.sure)
 

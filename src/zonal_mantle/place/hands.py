@@ -10,7 +10,7 @@ from ..shot.shapes import Point
 from ..shot.shot import Shot
 from ..shot.zone import Placement, Zone
 from .ride import camera_matrix, carry
-from .transform import CARD_FAR_M, hanging_matrix, placement_lens
+from .transform import CARD_FAR_M, hanging_matrix, placement_lens, placement_matrix
 
 LEAST_SIZE, MOST_SIZE = 0.01, 20.0
 
@@ -76,6 +76,22 @@ def handled(
         tilt_deg=dome.tilt_deg.with_value(frame, dome.tilt_deg.at(frame) - float(np.degrees(dy / focal))),
     )
     return zone.but(placement=placement.but(dome=dome))
+
+
+def flipped_in_place(shot: Shot, zone: Zone) -> Zone:
+    """A zone mirrored left to right about the painting's own middle, so that it covers what it covered.
+
+    The other ways to hang flip so by themselves; a flat one is flipped about its anchor and moved back.
+    """
+    new = zone.placement.but(flip_across=not zone.placement.flip_across)
+    if new.way == "flat":
+        source = shot.source(zone.source)
+        size, middle = (source.width, source.height), np.array([[source.width / 2, source.height / 2]])
+        before, after = (
+            carry(placement_matrix(p, shot.first, size, shot.size), middle)[0] for p in (zone.placement, new)
+        )
+        new = new.but(x=new.x.shifted(float(before[0] - after[0])), y=new.y.shifted(float(before[1] - after[1])))
+    return zone.but(placement=new)
 
 
 def _card_moved(zone: Zone, frame: int, dx: float, dy: float, ratio: float, turned: float, focal: float) -> Card:

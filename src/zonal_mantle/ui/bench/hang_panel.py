@@ -57,6 +57,7 @@ class HangPanel(Panel):
         )
         self.grouped = QLineEdit()
         self.grouped.setPlaceholderText("no group")
+        self.grouped.setFixedWidth(96)
         self.grouped.setToolTip("Zones with the same group name are moved together")
         self.grouped.setAccessibleName("Group")
         self.grouped.editingFinished.connect(self._group)
@@ -205,6 +206,7 @@ class HangPanel(Panel):
         if zone is not None and way != zone.placement.way:
             found = converted(self.desk.shot, zone, cast(Way, way), self.desk.frame)
             self._put(found.zone, f"Hang {zone.name} as {way}")
+            self.desk.choice_changed.emit()  # the hint is another
             self.desk.said.emit(found.words or f"{zone.name} hangs as {way}; the picture has not moved.", False)
 
     def _group(self) -> None:

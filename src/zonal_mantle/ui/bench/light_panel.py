@@ -9,8 +9,9 @@ from PySide6.QtWidgets import QLabel
 from ...comp import Job, compose
 from ...comp.readings_place import lights_apart
 from ...comp.views import show
+from ...place.hands import flipped_in_place
 from ...place.light import Bearing, disagree
-from ...shot import Light, Zone
+from ...shot import Light
 from ..desk import Desk
 from ..tools.line import LineTool
 from ..widgets import note, push_button, row
@@ -117,7 +118,7 @@ class LightPanel(Panel):
     def _flip(self) -> None:
         zone = self.desk.zone
         if zone is not None:
-            self.desk.edit_zone(_flipped(zone), f"Flip {zone.name}")
+            self.desk.edit_zone(flipped_in_place(self.desk.shot, zone), f"Flip {zone.name}")
 
     def _look_flipped(self) -> None:
         """The flipped picture, small; made on a thread of its own."""
@@ -126,7 +127,7 @@ class LightPanel(Panel):
         if zone is None or key == self._asked:
             return
         self._asked = key
-        shot, frame, store = desk.shot.with_zone(_flipped(zone)), desk.frame, desk.store
+        shot, frame, store = desk.shot.with_zone(flipped_in_place(desk.shot, zone)), desk.frame, desk.store
         scale = PREVIEW_WIDE / shot.size[0]
         Job(
             lambda job: show(compose(shot, frame, store, scale)),
@@ -150,10 +151,6 @@ class LightPanel(Panel):
         turned = (dome.turn_deg.at(frame) - apart + 180) % 360 - 180
         dome = dome.but(turn_deg=dome.turn_deg.with_value(frame, turned))
         self.desk.edit_zone(zone.but(placement=zone.placement.but(dome=dome)), f"Turn {zone.name} to the light")
-
-
-def _flipped(zone: Zone) -> Zone:
-    return zone.but(placement=zone.placement.but(flip_across=not zone.placement.flip_across))
 
 
 def _told(light: Bearing | None) -> str:
