@@ -17,6 +17,11 @@ from zonal_mantle.ui.window import Window
 LEFT = Qt.MouseButton.LeftButton
 
 
+def _open_now(kind: type[QWidget]) -> QWidget | None:
+    """The dialog of a kind that is open, or None."""
+    return next((w for w in QApplication.topLevelWidgets() if isinstance(w, kind) and w.isVisible()), None)
+
+
 class Hands:
     """Drives a window as a person would."""
 
@@ -84,56 +89,55 @@ class Hands:
 
     def with_file(self, path: Path, action: Callable[[], None]) -> None:
         """Does something that asks for a file, and answers its dialog by typing a path."""
-
-        tries = []
-
-        def answer() -> None:
-            """Types the path and presses Enter; presses the button where Enter only closed the completions."""
-            dialog = next(
-                (w for w in QApplication.topLevelWidgets() if isinstance(w, QFileDialog) and w.isVisible()), None
-            )
-            asked = next(
-                (w for w in QApplication.topLevelWidgets() if isinstance(w, QMessageBox) and w.isVisible()), None
-            )
-            if asked is not None:  # whether a file may be replaced
-                QTest.mouseClick(asked.button(QMessageBox.StandardButton.Yes), LEFT)
-            elif dialog is not None:
-                tries.append(dialog)
-                if len(tries) > 20:
-                    dialog.reject()  # the test then fails on what it wanted, and does not wait for ever
-                    return
-                edit = dialog.findChild(QLineEdit, "fileNameEdit")
-                if len(tries) % 2:
-                    edit.clear()
-                    QTest.keyClicks(edit, str(path))
-                    QTest.keyClick(edit, Qt.Key.Key_Return)
-                else:
-                    boxes = dialog.findChild(QDialogButtonBox).buttons()
-                    accept = [b for b in boxes if b.text().replace("&", "") in ("Open", "Save", "Choose")]
-                    if accept:
-                        QTest.mouseClick(accept[0], LEFT)
-            if not (tries and dialog is None):
-                QTimer.singleShot(150, answer)
-
-        QTimer.singleShot(50, answer)
-        action()
-        QApplication.processEvents()
+        self._answering(lambda tries: self._answer_file(path, tries), action)
 
     def with_answer(self, button: QMessageBox.StandardButton, action: Callable[[], None]) -> None:
         """Does something that asks a question, and clicks one of its buttons."""
 
-        def answer() -> None:
-            box = next(
-                (w for w in QApplication.topLevelWidgets() if isinstance(w, QMessageBox) and w.isVisible()), None
-            )
-            if box is None:
-                QTimer.singleShot(50, answer)
-                return
-            QTest.mouseClick(box.button(button), LEFT)
+        def answer(_tries: int) -> None:
+            box = _open_now(QMessageBox)
+            if box is not None:
+                QTest.mouseClick(box.button(button), LEFT)
 
-        QTimer.singleShot(50, answer)
-        action()
+        self._answering(answer, action)
+
+    def _answering(self, answer: Callable[[int], None], action: Callable[[], None]) -> None:
+        """Runs an action that opens dialogs, with an answer tried until it returns, and never after that."""
+        tries, going = [0], [True]
+
+        def tick() -> None:
+            if not going[0]:
+                return
+            tries[0] += 1
+            QTimer.singleShot(100, tick)  # first: the answer itself may open a question
+            answer(tries[0])
+
+        QTimer.singleShot(50, tick)
+        try:
+            action()
+        finally:
+            going[0] = False
         QApplication.processEvents()
+
+    @staticmethod
+    def _answer_file(path: Path, tries: int) -> None:
+        """Types the path and presses Enter; presses the button where Enter only closed the completions."""
+        asked, dialog = _open_now(QMessageBox), _open_now(QFileDialog)
+        if asked is not None:  # whether a file may be replaced, or that there is none such
+            yes = asked.button(QMessageBox.StandardButton.Yes)
+            QTest.mouseClick(yes or asked.buttons()[0], LEFT)
+        elif dialog is not None and tries > 200:
+            dialog.reject()  # the test then fails on what it wanted, and does not wait for ever
+        elif dialog is not None:
+            edit = dialog.findChild(QLineEdit, "fileNameEdit")
+            boxes = dialog.findChild(QDialogButtonBox).buttons()
+            accept = [b for b in boxes if b.text().replace("&", "") in ("Open", "Save", "Choose") and b.isEnabled()]
+            if edit.text() == str(path) and accept:
+                QTest.mouseClick(accept[0], LEFT)
+                return
+            edit.clear()  # typed anew: the dialog looks at the folder only then, and may have read it since
+            QTest.keyClicks(edit, str(path))
+            QTest.keyClick(edit, Qt.Key.Key_Return)
 
     def pixel(self, x: float, y: float) -> tuple[int, int, int]:
         """What stands on the screen at a plate place."""
