@@ -22,7 +22,8 @@ MOST_LEVELS = 5
 SLACK_PX = 0.5  # a misplacement that is not yet held against a pixel
 WIDE = 4.685  # of Tukey's biweight, in robust deviations (95 % efficiency, Huber 1981)
 BLOCKS = (6, 4)
-WORTH_SHARING = 40_000  # pixels; below it threads cost more than they give
+WORTH_SHARING = {"sample_rows": 80_000, "normal_rows": 400_000}  # pixels; below it threads cost more than they give
+LITTLE_PX = 0.3  # a misplacement that adds nothing to what is left over
 LEAST_BELIEVED = 0.4  # of a part's slopes, or it is taken to be covered
 LEAST_SEEN = 0.2  # of an area must be in view
 NOISE_GROWS = 2.0
@@ -97,11 +98,11 @@ class Level:
 
 def pyramid(feed: Array, levels: int) -> list[Array]:
     """A frame and its halves: each pixel the mean of four, after a slight blur. A place halves with the size."""
-    out = [np.ascontiguousarray(cv2.GaussianBlur(feed, (0, 0), 0.6))]
+    out = [np.ascontiguousarray(cv2.GaussianBlur(feed, (5, 5), 0.6))]
     for _ in range(levels - 1):
         last = out[-1]
         h, w = last.shape[0] // 2 * 2, last.shape[1] // 2 * 2
-        soft = cv2.GaussianBlur(last[:h, :w], (0, 0), 0.6)
+        soft = cv2.GaussianBlur(last[:h, :w], (5, 5), 0.6)
         out.append(np.ascontiguousarray(cv2.resize(soft, (w // 2, h // 2), interpolation=cv2.INTER_AREA)))
     return [np.asarray(each, np.float32) for each in out]
 
@@ -234,7 +235,7 @@ class Area:
         centre = (self.centre / step) - level.origin - 0.5
         frame = (_F(centre[0]), _F(centre[1]), _F(unit))
         view, seen, *scratch = self._scratch[k]
-        least, most = ((0.01, 6), (0.04, 12), (0.1, 15))[min(k, 2)]
+        least, most = ((0.03, 6), (0.04, 12), (0.1, 15))[min(k, 2)]
         norm = np.array([[unit, 0, centre[0]], [0, unit, centre[1]], [0, 0, 1]])
         way = _to_arrays(matrix, level.origin, step)
         before, weighed = np.inf, None
@@ -254,7 +255,7 @@ class Area:
             ends = CORNERS @ change.T
             moved = float(np.abs(ends[:, :2] / ends[:, 2:] - CORNERS[:, :2]).max()) * unit
             way = way @ norm @ change @ np.linalg.inv(norm)
-            if may_drown and turn == 1 and _drowned(_tallied(level, weighed), weighed.gain):
+            if may_drown and (turn == 1 or moved < LITTLE_PX) and _drowned(_tallied(level, weighed), weighed.gain):
                 break
             if moved < least or (turn > 3 and moved > 0.9 * before and moved < 0.05):
                 break
@@ -357,7 +358,7 @@ def _from_arrays(way: Matrix, origin: tuple[int, int], step: int) -> Matrix:
 
 def _rows(kernel: Callable[..., None], picture: Array, *arguments: object) -> None:
     """Runs a kernel over the rows of a picture, on all cores where that pays."""
-    if picture.size < WORTH_SHARING:
+    if picture.size < WORTH_SHARING[kernel.__name__]:
         kernel(0, picture.shape[0], *arguments)
     else:
         run_halves(kernel, picture.shape[0], *arguments)
@@ -440,13 +441,12 @@ def _uneven(state: State, noise: float) -> float:
     xs, ys = np.linspace(0, width, nx + 1).astype(int), np.linspace(0, height, ny + 1).astype(int)
     sums = np.zeros((ny, nx, 6))
     align_rows.block_sums(weighed.inside, weighed.weight, weighed.rest, level.across, level.down, xs, ys, sums)
-    total = shares = 0.0
-    for a, b, c, p, q, whole in sums.reshape(-1, 6):
-        trace, det = a + c, a * c - b * b
-        low = trace / 2 - np.sqrt(max(trace * trace / 4 - det, 0))
-        if low <= 0 or noise / low > 0.5**2 or trace < LEAST_BELIEVED * whole:
-            continue
-        off = np.linalg.solve([[a, b], [b, c]], [p, q]) / weighed.gain
-        total += low * max(float(off @ off) - noise * trace / det, 0.0)
-        shares += low
-    return float(np.sqrt(total / shares)) if shares else 0.0
+    a, b, c, p, q, whole = sums.reshape(-1, 6).T
+    trace, det = a + c, a * c - b * b
+    low = trace / 2 - np.sqrt(np.maximum(trace * trace / 4 - det, 0))
+    tells = (low > 0) & (noise <= 0.5**2 * low) & (trace >= LEAST_BELIEVED * whole)
+    if not tells.any():
+        return 0.0
+    a, b, c, p, q, trace, det, low = (each[tells] for each in (a, b, c, p, q, trace, det, low))
+    off = ((c * p - b * q) ** 2 + (a * q - b * p) ** 2) / (det * weighed.gain) ** 2
+    return float(np.sqrt(np.average(np.maximum(off - noise * trace / det, 0.0), weights=low)))

@@ -18,24 +18,26 @@ def sample_rows(y0, y1, feed, matrix, out, seen):  # type: ignore[no-untyped-def
     `matrix` carries array places of the area to array places of the feed.
     """
     h, w = feed.shape
-    flat = feed.reshape(-1)
+    flat, width = feed.reshape(-1), out.shape[1]
     one, two, half, steep, bend = _F(1), _F(2), _F(0.5), _F(1.5), _F(2.5)
+    first, across, down = np.empty(width, np.int64), np.empty(width, _F), np.empty(width, _F)
     for y in range(y0, y1):
-        for x in range(out.shape[1]):
-            z = matrix[2, 0] * x + matrix[2, 1] * y + matrix[2, 2]
-            u = (matrix[0, 0] * x + matrix[0, 1] * y + matrix[0, 2]) / z
-            v = (matrix[1, 0] * x + matrix[1, 1] * y + matrix[1, 2]) / z
-            if not (z > 0 and u >= 1 and v >= 1 and u < w - 2 and v < h - 2):
-                out[y, x] = _F(0)
-                seen[y, x] = _F(0)
-                continue
+        p, q, r = matrix[0, 1] * y + matrix[0, 2], matrix[1, 1] * y + matrix[1, 2], matrix[2, 1] * y + matrix[2, 2]
+        for x in range(width):
+            z = matrix[2, 0] * x + r
+            u, v = (matrix[0, 0] * x + p) / z, (matrix[1, 0] * x + q) / z
+            inside = (z > 0) & (u >= 1) & (v >= 1) & (u < w - 2) & (v < h - 2)
+            u, v = (u, v) if inside else (1.0, 1.0)
             x0, y0_ = int(u), int(v)
-            a, b = _F(u - x0), _F(v - y0_)
+            first[x] = (y0_ - 1) * w + x0 - 1
+            across[x], down[x] = _F(u - x0), _F(v - y0_)
+            seen[y, x] = one if inside else _F(0)
+        for x in range(_AT(width)):
+            a, b, k = across[x], down[x], _AT(first[x])
             a0, a1 = ((-half * a + one) * a - half) * a, (steep * a - bend) * a * a + one
             a2, a3 = ((-steep * a + two) * a + half) * a, (half * a - half) * a * a
             b0, b1 = ((-half * b + one) * b - half) * b, (steep * b - bend) * b * b + one
             b2, b3 = ((-steep * b + two) * b + half) * b, (half * b - half) * b * b
-            k = _AT((y0_ - 1) * w + x0 - 1)
             r0 = a0 * flat[k] + a1 * flat[k + _AT(1)] + a2 * flat[k + _AT(2)] + a3 * flat[k + _AT(3)]
             k += _AT(w)
             r1 = a0 * flat[k] + a1 * flat[k + _AT(1)] + a2 * flat[k + _AT(2)] + a3 * flat[k + _AT(3)]
@@ -43,41 +45,108 @@ def sample_rows(y0, y1, feed, matrix, out, seen):  # type: ignore[no-untyped-def
             r2 = a0 * flat[k] + a1 * flat[k + _AT(1)] + a2 * flat[k + _AT(2)] + a3 * flat[k + _AT(3)]
             k += _AT(w)
             r3 = a0 * flat[k] + a1 * flat[k + _AT(1)] + a2 * flat[k + _AT(2)] + a3 * flat[k + _AT(3)]
-            out[y, x] = b0 * r0 + b1 * r1 + b2 * r2 + b3 * r3
-            seen[y, x] = one
+            out[y, x] = (b0 * r0 + b1 * r1 + b2 * r2 + b3 * r3) * seen[y, x]
 
 
 @kernel
 def normal_rows(y0, y1, pixels, across, down, view, weight, gain, frame, sums):  # type: ignore[no-untyped-def]
     """Adds the normal equations of some rows: eight numbers of motion, gain, bias, and the view itself.
 
-    Slopes are the mean of the area's own and the view's (efficient second-order minimisation).
+    Slopes are the mean of the area's own and the view's (efficient second-order minimisation). Along a row the eight
+    columns of motion are made of five, the slope across times 1, u, u² and the slope down times 1, u; so 33 sums
+    hold all 66 products.
     """
     centre_x, centre_y, unit = frame
     width = pixels.shape[1]
-    columns = np.empty((11, width), _F)
-    weighted = np.empty(width, _F)
-    total = np.zeros((11, 11))
+    total, made = np.zeros((11, 11)), np.zeros((8, 5))
+    five, half_way = np.empty((5, 5)), np.empty((8, 5))
     half = _F(0.5)
+    gx_row, gy_row, u_row = np.empty(width, _F), np.empty(width, _F), np.empty(width, _F)
+    for x in range(_AT(width)):
+        u_row[x] = (_F(x) - centre_x) / unit
+    made[0, 1] = made[2, 0] = made[3, 4] = made[5, 3] = 1.0
+    made[6, 2] = -1.0
     for y in range(max(y0, 1), min(y1, pixels.shape[0] - 1)):
         v = (_F(y) - centre_y) / unit
-        for x in range(1, width - 1):
-            gx = half * unit * (gain * across[y, x] + half * (view[y, x + 1] - view[y, x - 1]))
+        xx0 = xx1 = xx2 = xx3 = xx4 = xy0 = xy1 = xy2 = xy3 = yy0 = yy1 = yy2 = _F(0)
+        for x in range(_AT(1), _AT(width - 1)):
+            gx = half * unit * (gain * across[y, x] + half * (view[y, x + _AT(1)] - view[y, x - _AT(1)]))
             gy = half * unit * (gain * down[y, x] + half * (view[y + 1, x] - view[y - 1, x]))
-            u = (_F(x) - centre_x) / unit
-            along = gx * u + gy * v
-            columns[0, x], columns[1, x], columns[2, x] = gx * u, gx * v, gx
-            columns[3, x], columns[4, x], columns[5, x] = gy * u, gy * v, gy
-            columns[6, x], columns[7, x] = -along * u, -along * v
-            columns[8, x], columns[9, x], columns[10, x] = -pixels[y, x], _F(-1), view[y, x]
-        for i in range(11):
-            for x in range(1, width - 1):
-                weighted[x] = columns[i, x] * weight[y, x]
-            for j in range(i, 11):
-                dot = _F(0)
-                for x in range(1, width - 1):
-                    dot += weighted[x] * columns[j, x]
-                total[i, j] += dot
+            gx_row[x], gy_row[x] = gx, gy
+        for x in range(_AT(1), _AT(width - 1)):
+            gx, gy, u, w = gx_row[x], gy_row[x], u_row[x], weight[y, x]
+            a, b, c = w * gx * gx, w * gx * gy, w * gy * gy
+            xx0 += a
+            xy0 += b
+            yy0 += c
+            a, b, c = a * u, b * u, c * u
+            xx1 += a
+            xy1 += b
+            yy1 += c
+            a, b, c = a * u, b * u, c * u
+            xx2 += a
+            xy2 += b
+            yy2 += c
+            a, b = a * u, b * u
+            xx3 += a
+            xy3 += b
+            xx4 += a * u
+        xp0 = xp1 = xp2 = yp0 = yp1 = xq0 = xq1 = xq2 = yq0 = yq1 = _F(0)
+        for x in range(_AT(1), _AT(width - 1)):
+            u, w = u_row[x], weight[y, x]
+            a, b, p, q = w * gx_row[x], w * gy_row[x], pixels[y, x], view[y, x]
+            xp0 += a * p
+            yp0 += b * p
+            xq0 += a * q
+            yq0 += b * q
+            a, b = a * u, b * u
+            xp1 += a * p
+            yp1 += b * p
+            xq1 += a * q
+            yq1 += b * q
+            a = a * u
+            xp2 += a * p
+            xq2 += a * q
+        x0 = x1 = x2 = down0 = down1 = ww = wp = wq = pp = pq = qq = _F(0)
+        for x in range(_AT(1), _AT(width - 1)):
+            u, w, p, q = u_row[x], weight[y, x], pixels[y, x], view[y, x]
+            a, b = w * gx_row[x], w * gy_row[x]
+            x0 += a
+            down0 += b
+            x1 += a * u
+            down1 += b * u
+            x2 += a * u * u
+            ww += w
+            wp += w * p
+            wq += w * q
+            pp += w * p * p
+            pq += w * p * q
+            qq += w * q * q
+        five[0, 0], five[0, 1], five[0, 2], five[0, 3], five[0, 4] = xx0, xx1, xx2, xy0, xy1
+        five[1, 1], five[1, 2], five[1, 3], five[1, 4] = xx2, xx3, xy1, xy2
+        five[2, 2], five[2, 3], five[2, 4] = xx4, xy2, xy3
+        five[3, 3], five[3, 4], five[4, 4] = yy0, yy1, yy2
+        made[1, 0], made[4, 3], made[6, 4], made[7, 1], made[7, 3] = v, v, -v, -v, -v * v
+        for i in range(8):
+            for k in range(5):
+                dot = 0.0
+                for m in range(5):
+                    dot += made[i, m] * (five[k, m] if k <= m else five[m, k])
+                half_way[i, k] = dot
+            for j in range(i + 1):
+                dot = 0.0
+                for k in range(5):
+                    dot += half_way[i, k] * made[j, k]
+                total[j, i] += dot
+            total[i, 8] -= made[i, 0] * xp0 + made[i, 1] * xp1 + made[i, 2] * xp2 + made[i, 3] * yp0 + made[i, 4] * yp1
+            total[i, 9] -= made[i, 0] * x0 + made[i, 1] * x1 + made[i, 2] * x2 + made[i, 3] * down0 + made[i, 4] * down1
+            total[i, 10] += made[i, 0] * xq0 + made[i, 1] * xq1 + made[i, 2] * xq2 + made[i, 3] * yq0 + made[i, 4] * yq1
+        total[8, 8] += pp
+        total[8, 9] += wp
+        total[8, 10] -= pq
+        total[9, 9] += ww
+        total[9, 10] -= wq
+        total[10, 10] += qq
     band = y0 * sums.shape[0] // pixels.shape[0]
     sums[band] += total
 
@@ -136,16 +205,23 @@ def robust(inside, near, slope, wide, slack, weight):  # type: ignore[no-untyped
 def block_sums(inside, weight, rest, across, down, xs, ys, sums):  # type: ignore[no-untyped-def]
     """Normal equations of a shift, block by block."""
     for j in range(ys.shape[0] - 1):
-        for i in range(xs.shape[0] - 1):
-            a = b = c = p = q = whole = _F(0)
-            for y in range(ys[j], ys[j + 1]):
-                for x in range(xs[i], xs[i + 1]):
-                    w, gx, gy, r = weight[y, x], across[y, x], down[y, x], rest[y, x]
-                    whole += inside[y, x] * (gx * gx + gy * gy)
+        for y in range(ys[j], ys[j + 1]):
+            for i in range(xs.shape[0] - 1):
+                part = slice(xs[i], xs[i + 1])
+                inside_, weight_, rest_ = inside[y, part], weight[y, part], rest[y, part]
+                across_, down_ = across[y, part], down[y, part]
+                a = b = c = p = q = whole = _F(0)
+                for x in range(_AT(inside_.shape[0])):
+                    w, gx, gy, r = weight_[x], across_[x], down_[x], rest_[x]
+                    whole += inside_[x] * (gx * gx + gy * gy)
                     a += w * gx * gx
                     b += w * gx * gy
                     c += w * gy * gy
                     p += w * gx * r
                     q += w * gy * r
-            sums[j, i, 0], sums[j, i, 1], sums[j, i, 2], sums[j, i, 3], sums[j, i, 4] = a, b, c, p, q
-            sums[j, i, 5] = whole
+                sums[j, i, 0] += a
+                sums[j, i, 1] += b
+                sums[j, i, 2] += c
+                sums[j, i, 3] += p
+                sums[j, i, 4] += q
+                sums[j, i, 5] += whole
