@@ -23,7 +23,6 @@ SLACK_PX = 0.5  # a misplacement that is not yet held against a pixel
 WIDE = 4.685  # of Tukey's biweight, in robust deviations (95 % efficiency, Huber 1981)
 BLOCKS = (6, 4)
 WORTH_SHARING = {"sample_rows": 80_000, "normal_rows": 400_000}  # pixels; below it threads cost more than they give
-LITTLE_PX = 0.3  # a misplacement that adds nothing to what is left over
 LEAST_BELIEVED = 0.4  # of a part's slopes, or it is taken to be covered
 LEAST_SEEN = 0.2  # of an area must be in view
 NOISE_GROWS = 2.0
@@ -235,10 +234,10 @@ class Area:
         centre = (self.centre / step) - level.origin - 0.5
         frame = (_F(centre[0]), _F(centre[1]), _F(unit))
         view, seen, *scratch = self._scratch[k]
-        least, most = ((0.03, 6), (0.04, 12), (0.1, 15))[min(k, 2)]
+        least, most = ((0.01, 6), (0.04, 12), (0.1, 15))[min(k, 2)]
         norm = np.array([[unit, 0, centre[0]], [0, unit, centre[1]], [0, 0, 1]])
         way = _to_arrays(matrix, level.origin, step)
-        before, weighed = np.inf, None
+        before, weighed = 0.0, None
         for turn in range(most):
             _rows(align_rows.sample_rows, view, feed, way, view, seen)
             if not seen.all():
@@ -255,9 +254,10 @@ class Area:
             ends = CORNERS @ change.T
             moved = float(np.abs(ends[:, :2] / ends[:, 2:] - CORNERS[:, :2]).max()) * unit
             way = way @ norm @ change @ np.linalg.inv(norm)
-            if may_drown and (turn == 1 or moved < LITTLE_PX) and _drowned(_tallied(level, weighed), weighed.gain):
+            if may_drown and turn == 1 and _drowned(_tallied(level, weighed), weighed.gain):
                 break
-            if moved < least or (turn > 3 and moved > 0.9 * before and moved < 0.05):
+            to_come = moved * moved / max(before - moved, 1e-9) if moved < before else np.inf  # of a geometric series
+            if moved < least or to_come < 0.5 * least or (turn > 3 and moved > 0.9 * before and moved < 0.05):
                 break
             before = moved
         found = _from_arrays(way, level.origin, step)
