@@ -1,6 +1,6 @@
 """Locks: measured motions that things can ride on."""
 
-from .align import Area, Fit, pyramid
+from .align import Area, Fit
 from .camera import scaled, solve_camera
 from .check import remarks_on
 from .errors import LockError
@@ -8,6 +8,7 @@ from .features import follow_features
 from .feed import lock_feed
 from .fit import fit_motion, robust_motion
 from .join import joined
+from .level import pyramid
 from .pan import solve_pan
 from .patch import Found, Patch
 from .plane import solve_plane

@@ -13,9 +13,11 @@ from numpy.typing import NDArray
 from ..media.bands import run_bands, run_halves
 from ..shot.lock import Motion
 from . import align_rows
+from .level import Level, from_arrays, level_of, shrunk_to, sloped, smeared_part, to_arrays
 
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
+Steps = tuple[NDArray[np.float64], NDArray[np.float64]]
 
 LEAST_SIDE_PX = 24  # an area is not made smaller than this on the way to coarse
 MOST_LEVELS = 5
@@ -26,6 +28,7 @@ WORTH_SHARING = {"sample_rows": 80_000, "normal_rows": 400_000}  # pixels; below
 LEAST_BELIEVED = 0.4  # of a part's slopes, or it is taken to be covered
 LEAST_SEEN = 0.2  # of an area must be in view
 NOISE_GROWS = 2.0
+CLEAR = 15.0  # slopes to noise at half size, above which unlike blur does more harm than noise
 LEAST_SLOPE = 2.5  # slopes of white noise alone have about the power of the noise
 
 _HALF = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1]])
@@ -83,30 +86,6 @@ class Fit:
 
 
 @dataclass(frozen=True)
-class Level:
-    """An area at one size: its pixels, their weight and slopes, and its place."""
-
-    origin: tuple[int, int]
-    pixels: Array
-    mask: Array
-    across: Array
-    down: Array
-    slope: Array  # power of the slopes of a small neighbourhood
-    total: float  # of the mask
-
-
-def pyramid(feed: Array, levels: int) -> list[Array]:
-    """A frame and its halves: each pixel the mean of four, after a slight blur. A place halves with the size."""
-    out = [np.ascontiguousarray(cv2.GaussianBlur(feed, (5, 5), 0.6))]
-    for _ in range(levels - 1):
-        last = out[-1]
-        h, w = last.shape[0] // 2 * 2, last.shape[1] // 2 * 2
-        soft = cv2.GaussianBlur(last[:h, :w], (5, 5), 0.6)
-        out.append(np.ascontiguousarray(cv2.resize(soft, (w // 2, h // 2), interpolation=cv2.INTER_AREA)))
-    return [np.asarray(each, np.float32) for each in out]
-
-
-@dataclass(frozen=True)
 class State:
     """Where the search stands at one size: the normal equations by which it moved last."""
 
@@ -141,11 +120,12 @@ class Area:
         self.unit = max(x1 - x0, y1 - y0) / 2
         self.corners = np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]], float)
         self.levels: list[Level] = []
+        self.picture = feeds[0]
         for k, feed in enumerate(feeds):
             step = 2**k
             if k and min(x1 - x0, y1 - y0) / step < LEAST_SIDE_PX:
                 break
-            self.levels.append(_level(feed, mask, self.box, step))
+            self.levels.append(level_of(feed, mask, self.box, step))
         self._scratch = [[np.empty_like(level.pixels) for _ in range(6)] for level in self.levels]
 
     @property
@@ -169,7 +149,7 @@ class Area:
         height, width = level.pixels.shape
         wide = np.zeros((height + 2 * half, width + 2 * half), np.float32)
         seen = np.zeros_like(wide)
-        way = _to_arrays(guess, (level.origin[0] - half, level.origin[1] - half), step)
+        way = to_arrays(guess, (level.origin[0] - half, level.origin[1] - half), step)
         run_bands(align_rows.sample_rows, wide.shape[0], feed, way, wide, seen)
         alike = cv2.matchTemplate(wide, level.pixels, cv2.TM_CCOEFF_NORMED, mask=np.ascontiguousarray(level.mask))
         alike = np.where(np.isfinite(alike) & (alike <= 1.01), alike, -1)
@@ -181,8 +161,9 @@ class Area:
         return guess @ shift
 
     def find(
-        self, feeds: list[Array], guess: Matrix, motion: Motion = "perspective", cover: Array | None = None
-    ) -> Fit | None:
+        self, feeds: list[Array], guess: Matrix, motion: Motion = "perspective", cover: Array | None = None,
+        steps_of: Callable[[Matrix], Steps | None] = lambda matrix: None,
+    ) -> Fit | None:  # fmt: skip
         """Finds the area on another frame, from a guess; None where the search runs away.
 
         Parameters
@@ -190,6 +171,8 @@ class Area:
         feeds : the other frame's `pyramid`.
         guess : (3, 3), the area's frame to the other.
         cover : (h, w) float32, what of the other frame counts; all of it by default.
+        steps_of : from where the area is nearly found, the steps, px a frame, by which its own frame and the other are
+            blurred, where at full size both should be made alike in that; None where not.
 
         References
         ----------
@@ -202,7 +185,11 @@ class Area:
             if state is not None and self._hopeless(k, state):
                 finest = k + 1
                 break
-            done = self._refine(k, feeds[k], matrix, _allowed(motion, k), cover, state is not None)
+            level, feed = self.levels[k], feeds[k]
+            clear = k == 0 and (state is None or _stands_out(state.tally, state.weighed.gain, CLEAR))
+            if clear and (steps := steps_of(matrix)) is not None:
+                level, feed = self._alike(feed, matrix, steps)
+            done = self._refine(level, k, feed, matrix, _allowed(motion, k), cover, state is not None)
             if done is None:
                 return None
             found, now = done
@@ -211,12 +198,28 @@ class Area:
                 break
             matrix, state = found, now
         if finest and _allowed(motion, finest) != motion:
-            done = self._refine(finest, feeds[finest], matrix, motion, cover)
+            done = self._refine(self.levels[finest], finest, feeds[finest], matrix, motion, cover)
             if done is None:
                 return None
             matrix, state = done
         assert state is not None
         return self._judge(matrix, state)
+
+    def _alike(self, feed: Array, matrix: Matrix, steps: Steps) -> tuple[Level, Array]:
+        """The area at full size blurred as the other frame is, and the other frame, near the area, as the area's is."""
+        own, other = steps
+        level = self.levels[0]
+        height, width = level.pixels.shape
+        x0, y0 = level.origin
+        pixels = smeared_part(self.picture, (x0, y0, x0 + width, y0 + height), other)
+        places = np.nan_to_num(cv2.perspectiveTransform(self.corners[None], matrix)[0])
+        (left, top), (right, bottom) = np.floor(places.min(axis=0)) - 8, np.ceil(places.max(axis=0)) + 8
+        most_y, most_x = feed.shape
+        part = tuple(int(v) for v in np.clip((left, top, right, bottom), 0, (most_x, most_y, most_x, most_y)))
+        soft = feed.copy()
+        if part[0] < part[2] and part[1] < part[3]:
+            soft[part[1] : part[3], part[0] : part[2]] = smeared_part(feed, part, own)
+        return sloped(level.origin, pixels, level.mask), soft
 
     def _hopeless(self, k: int, coarser: State) -> bool:
         """Whether the slopes at a size would drown in noise, which grows at least twofold from the size before."""
@@ -225,18 +228,19 @@ class Area:
         return slope * (1 + coarser.weighed.gain**2) < LEAST_SLOPE * NOISE_GROWS * coarser.tally.rest
 
     def _refine(
-        self, k: int, feed: Array, matrix: Matrix, motion: Motion, cover: Array | None, may_drown: bool = False
-    ) -> tuple[Matrix, State] | None:
+        self, level: Level, k: int, feed: Array, matrix: Matrix, motion: Motion, cover: Array | None,
+        may_drown: bool = False,
+    ) -> tuple[Matrix, State] | None:  # fmt: skip
         """Steps at one size until it stands; where it may drown in noise, no farther than to see that it does."""
-        level, step = self.levels[k], 2**k
-        cover = None if cover is None else _shrunk(cover, feed.shape)
+        step = 2**k
+        cover = None if cover is None else shrunk_to(cover, feed.shape)
         basis, unit = _BASES[motion], self.unit / step
         centre = (self.centre / step) - level.origin - 0.5
         frame = (_F(centre[0]), _F(centre[1]), _F(unit))
         view, seen, *scratch = self._scratch[k]
         least, most = ((0.01, 6), (0.04, 12), (0.1, 15))[min(k, 2)]
         norm = np.array([[unit, 0, centre[0]], [0, unit, centre[1]], [0, 0, 1]])
-        way = _to_arrays(matrix, level.origin, step)
+        way = to_arrays(matrix, level.origin, step)
         before, weighed = 0.0, None
         for turn in range(most):
             _rows(align_rows.sample_rows, view, feed, way, view, seen)
@@ -260,7 +264,7 @@ class Area:
             if moved < least or to_come < 0.5 * least or (turn > 3 and moved > 0.9 * before and moved < 0.05):
                 break
             before = moved
-        found = _from_arrays(way, level.origin, step)
+        found = from_arrays(way, level.origin, step)
         assert weighed is not None
         return found / found[2, 2], State(level, weighed, step, square, basis, _tallied(level, weighed))
 
@@ -317,43 +321,16 @@ def _tallied(level: Level, weighed: Weighed) -> Tally:
 
 def _drowned(tally: Tally, gain: float) -> bool:
     """Whether an area's slopes are hardly more than noise: slopes of noise alone pull toward no motion."""
-    return tally.slope * (1 + gain**2) < LEAST_SLOPE * tally.rest
+    return not _stands_out(tally, gain, LEAST_SLOPE)
 
 
-def _level(feed: Array, mask: Array, box: tuple[int, int, int, int], step: int) -> Level:
-    x0, y0 = max(box[0] // step - 1, 0), max(box[1] // step - 1, 0)
-    x1, y1 = min(-(-box[2] // step) + 1, feed.shape[1]), min(-(-box[3] // step) + 1, feed.shape[0])
-    small = mask if step == 1 else _shrunk(mask, feed.shape)
-    pixels = np.ascontiguousarray(feed[y0:y1, x0:x1])
-    own = np.ascontiguousarray(small[y0:y1, x0:x1], np.float32).copy()
-    own[[0, -1]], own[:, [0, -1]] = 0, 0
-    across, down = np.zeros_like(pixels), np.zeros_like(pixels)
-    across[:, 1:-1], down[1:-1] = (pixels[:, 2:] - pixels[:, :-2]) / 2, (pixels[2:] - pixels[:-2]) / 2
-    slope = np.asarray(cv2.blur(across * across + down * down, (5, 5)), np.float32)
-    return Level((x0, y0), pixels, own, across, down, slope, float(own.sum()))
-
-
-def _shrunk(mask: Array, shape: tuple[int, ...]) -> Array:
-    if mask.shape == shape:
-        return mask
-    return np.asarray(cv2.resize(mask, (shape[1], shape[0]), interpolation=cv2.INTER_AREA), np.float32)
+def _stands_out(tally: Tally, gain: float, times: float) -> bool:
+    """Whether the slopes of both pictures have so many times the power of what is left over."""
+    return tally.slope * (1 + gain**2) >= times * tally.rest
 
 
 def _mean(level: Level) -> float:
     return float(np.average(level.pixels, weights=level.mask))
-
-
-def _to_arrays(matrix: Matrix, origin: tuple[int, int], step: int) -> Matrix:
-    """Full-size places of the area's frame → the other, as array places of the area → array places of the feed."""
-    grow = np.array([[step, 0, 0.5 * step + step * origin[0]], [0, step, 0.5 * step + step * origin[1]], [0, 0, 1.0]])
-    back = np.array([[1 / step, 0, -0.5], [0, 1 / step, -0.5], [0, 0, 1.0]])
-    return np.asarray(back @ matrix @ grow)
-
-
-def _from_arrays(way: Matrix, origin: tuple[int, int], step: int) -> Matrix:
-    grow = np.array([[step, 0, 0.5 * step + step * origin[0]], [0, step, 0.5 * step + step * origin[1]], [0, 0, 1.0]])
-    back = np.array([[1 / step, 0, -0.5], [0, 1 / step, -0.5], [0, 0, 1.0]])
-    return np.asarray(np.linalg.inv(back) @ way @ np.linalg.inv(grow))
 
 
 def _rows(kernel: Callable[..., None], picture: Array, *arguments: object) -> None:

@@ -24,6 +24,9 @@ def streak(motion_px: NDArray) -> NDArray[np.float32]:
         for dj, v in ((0, 1 - b), (1, b)):
             for di, u in ((0, 1 - a), (1, a)):
                 out[min(j + dj, 2 * half), min(i + di, 2 * half)] += u * v
+    rows, columns = (np.flatnonzero(out.any(axis=axis)) for axis in (1, 0))
+    high, wide = (max(half - each[0], each[-1] - half) for each in (rows, columns))  # the middle stays in the middle
+    out = out[half - high : half + high + 1, half - wide : half + wide + 1]
     return np.asarray(out / out.sum(), np.float32)
 
 

@@ -8,9 +8,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..shot.lock import Lock, LockFrame
-from .align import MOST_LEVELS, Area, Fit, pyramid
+from .align import MOST_LEVELS, Area, Fit, Steps
+from .blur import unlike
 from .check import is_cut
 from .errors import LockError
+from .level import pyramid
 from .runs import Direction, flat, run_both_ways
 
 Array = NDArray[np.float32]
@@ -19,6 +21,7 @@ LEAST_CONTRAST = 0.004  # coded values
 LEAST_KEPT = 0.2  # of the field must be seen and be alike
 WORST_UNCERTAINTY_PX = 1.0  # a field that tells less than this has nothing to hold
 WORST_UNEVEN_PX = 2.0
+MOST_STEP_PX = 80.0  # a frame; blurs beyond are not made alike
 
 
 def solve_plane(
@@ -104,14 +107,30 @@ class _Follower:
         self.base = np.eye(3)  # reference frame to the frame on which the pattern was taken
         self.drift_px = 0.0
         self.last = self.before = np.eye(3)
+        self.own_step: NDArray[np.float64] | None = None  # px a frame, of the frame on which the pattern was taken
 
     def follow(self, frame: int, previous: LockFrame) -> tuple[LockFrame | None, str]:
         """The lock on one more frame."""
         feed = self.feed_of(frame)
         feeds, cover = pyramid(feed, len(self.area.levels)), self.cover_of(frame)
         fit, problem = None, "the field is not found."
+
+        was = np.reshape(previous.homography, (3, 3)) @ np.linalg.inv(self.base)
+
+        def step_to(matrix: Matrix) -> NDArray[np.float64]:
+            """How far the field's middle goes from frame to frame, px."""
+            now, then = (way @ np.append(self.area.centre, 1) for way in (matrix, was))
+            return np.asarray((now[:2] / now[2] - then[:2] / then[2]) / abs(frame - previous.frame))
+
+        def steps_of(matrix: Matrix) -> Steps | None:
+            """By what the pattern's frame and this one are blurred, where they are not alike in that."""
+            step = step_to(matrix)
+            if self.own_step is None or not max(np.hypot(*step), np.hypot(*self.own_step)) < MOST_STEP_PX:
+                return None
+            return (self.own_step, step) if unlike(step, self.own_step) else None
+
         for guess in self._guesses(frame, feeds):
-            found = self.area.find(feeds, guess @ np.linalg.inv(self.base), self.lock.moves, cover)
+            found = self.area.find(feeds, guess @ np.linalg.inv(self.base), self.lock.moves, cover, steps_of)
             words = fault_of(found, self.lock)
             if not words:
                 fit, problem = found, ""
@@ -121,6 +140,8 @@ class _Follower:
             if is_cut(feed, self.feed_of(previous.frame)):
                 problem = f"there is a cut between frame {min(frame, previous.frame)} and the next. {problem}"
             return None, problem
+        step = step_to(fit.homography)
+        self.own_step = step if self.own_step is None else self.own_step
         motion = fit.homography @ self.base
         self.before, self.last = self.last, motion / motion[2, 2]
         entry = LockFrame(
@@ -129,7 +150,7 @@ class _Follower:
             residual_px=float(np.hypot(fit.residual_px, self.drift_px)),
             confidence=confidence_of(fit),
         )
-        self._renew(feeds, fit, feed)
+        self._renew(feeds, fit, feed, step)
         return entry, ""
 
     def _guesses(self, frame: int, feeds: list[Array]):  # type: ignore[no-untyped-def]
@@ -142,7 +163,7 @@ class _Follower:
         yield self.last
         yield self.area.start(feeds, self.last @ np.linalg.inv(self.base)) @ self.base
 
-    def _renew(self, feeds: list[Array], fit: Fit, feed: Array) -> None:
+    def _renew(self, feeds: list[Array], fit: Fit, feed: Array, step: NDArray[np.float64]) -> None:
         policy = self.lock.renewal
         if policy == "renew every frame" or (
             policy == "renew below" and confidence_of(fit) < self.lock.renew_below and fit.kept > 0.7
@@ -150,7 +171,7 @@ class _Follower:
             mask = self.area.mask_through(fit.homography, (feed.shape[1], feed.shape[0]))
             if float(mask.sum()) >= 400:
                 self.area = Area(pyramid(feed, MOST_LEVELS), mask)
-                self.base = self.last
+                self.base, self.own_step = self.last, step
                 self.drift_px = float(np.hypot(self.drift_px, fit.residual_px))
 
 

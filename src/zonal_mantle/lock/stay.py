@@ -13,10 +13,11 @@ from scipy.optimize import least_squares
 from scipy.sparse import lil_matrix
 
 from ..shot.lock import Lock, LockFrame
-from .align import Area, Fit, pyramid
+from .align import Area, Fit
 from .blur import smeared, unlike
 from .check import is_cut
 from .errors import LockError
+from .level import pyramid
 from .plane import LEAST_CONTRAST, check_start, confidence_of
 from .runs import Direction, flat
 
