@@ -141,7 +141,8 @@ class _Follower:
                 problem = f"there is a cut between frame {min(frame, previous.frame)} and the next. {problem}"
             return None, problem
         step = step_to(fit.homography)
-        self.own_step = step if self.own_step is None else self.own_step
+        if self.own_step is None and previous.frame == self.lock.reference_frame:
+            self.own_step = step
         motion = fit.homography @ self.base
         self.before, self.last = self.last, motion / motion[2, 2]
         entry = LockFrame(
