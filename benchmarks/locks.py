@@ -32,8 +32,9 @@ from lock_plates import (
 from zonal_mantle.api import open_shot
 from zonal_mantle.comp import solve_lock
 from zonal_mantle.demo import NAME, DemoPlan, make_demo
+from zonal_mantle.geometry import carry
 from zonal_mantle.lock import Area, pyramid, scaled, solve_pan, solve_plane, solve_staying
-from zonal_mantle.place import card_motion, carry
+from zonal_mantle.place import card_motion
 from zonal_mantle.shot import Lock
 
 SIZE, BOX = (1280, 720), (340, 210, 940, 510)

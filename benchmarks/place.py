@@ -21,8 +21,8 @@ from test_perspective import Street
 
 from hung import pan, shot_with
 from lock_plates import box_mask, turning_plates
-from zonal_mantle.comp import PixelStore
-from zonal_mantle.comp.frame import compose
+from zonal_mantle.comp import Pictures
+from zonal_mantle.comp.stack import compose
 from zonal_mantle.lock import solve_pan
 from zonal_mantle.lock.fit import fit_motion
 from zonal_mantle.place import covering, opening, plate_places, read_coverage, warp, zone_seen
@@ -43,7 +43,7 @@ def speed() -> None:
     frame = np.random.default_rng(0).random((1080, 1920, 4)).astype(np.float32)
     copy = best(lambda: frame.copy(), 15)
     painting = np.random.default_rng(1).random((2048, 4096, 3)).astype(np.float32)
-    store = PixelStore()
+    store = Pictures()
     plate = Source(id="plate", name="Plate", path="p.%04d.exr", kind="sequence", width=1920, height=1080, last=2)
     print(f"copying one float RGBA frame of 1920 x 1080: {1e3 * copy:.1f} ms")
     cases = {

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import os
 import tempfile
+import time
+from collections.abc import Callable
 from pathlib import Path
 
 _home = tempfile.mkdtemp(prefix="zonal-mantle-test-")
@@ -23,8 +25,25 @@ from zonal_mantle.media.still import write_still  # noqa: E402
 @pytest.fixture(scope="session")
 def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A small Saltern: 640×360, 10 frames, with the generator's own finished picture. Returns its folder."""
-    folder = tmp_path_factory.mktemp("saltern")
-    make_demo(folder, DemoPlan(seed=3, size=(640, 360), frames=10, samples=6, pan_deg=2.0, finished=True))
+    plan = DemoPlan(seed=3, size=(640, 360), frames=10, samples=6, pan_deg=2.0, finished=True)
+    return once(tmp_path_factory, "saltern", lambda folder: make_demo(folder, plan))
+
+
+def once(factory: pytest.TempPathFactory, name: str, make: Callable[[Path], object]) -> Path:
+    """A folder that one of the test processes fills and all of them read."""
+    shared = "PYTEST_XDIST_WORKER" in os.environ
+    folder = (factory.getbasetemp().parent if shared else factory.getbasetemp()) / name
+    done = folder.with_suffix(".done")
+    try:
+        folder.mkdir()
+    except FileExistsError:
+        deadline = time.monotonic() + 600
+        while not done.exists():
+            assert time.monotonic() < deadline, f"{name} was not made by the other process"
+            time.sleep(0.1)
+        return folder
+    make(folder)
+    done.touch()
     return folder
 
 

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from .comp import PixelStore, Readings, compose, solve_lock, take_readings
+from .comp import Pictures, Readings, compose, solve_lock, take_readings
 from .lock.runs import Direction
 from .matte import MatteError
 from .media import open_source
@@ -68,7 +68,7 @@ class Session:
 
     def __init__(self, shot: Shot, path: Path | None = None) -> None:
         self.shot, self.path = shot, path
-        self.store = PixelStore()
+        self.store = Pictures()
 
     def edit(self, **changes: Any) -> Shot:
         """Changes fields of the shot, checked; returns the new shot."""

@@ -6,13 +6,13 @@ import numpy as np
 import pytest
 
 from zonal_mantle.api import add_painting, shot_from_plate
-from zonal_mantle.comp import PixelStore, compose
+from zonal_mantle.comp import Pictures, compose
 from zonal_mantle.match import add_air, cdl, transmittance
 from zonal_mantle.matte.shapes import shape_alpha
 from zonal_mantle.media import open_source, read_frame
 from zonal_mantle.media.curves import srgb_encode
 from zonal_mantle.media.still import write_still
-from zonal_mantle.place import placement_matrix, warp
+from zonal_mantle.place import flat_to_reference, warp
 from zonal_mantle.shot import Air, Keyed, LumaPull, Match, Matte, Placement, Shape, ShapeKey
 
 SIZE = (203, 117)  # odd on purpose: rows and stretches do not divide evenly
@@ -53,7 +53,7 @@ def plainly(shot, frame: int) -> np.ndarray:
         if shot.holds_plate(zone):
             layer = np.concatenate([plate, np.ones((*plate.shape[:2], 1))], axis=2)
         else:
-            matrix = placement_matrix(zone.placement, frame, (source.width, source.height), shot.size)
+            matrix = flat_to_reference(zone.placement, frame, (source.width, source.height), shot.size)
             layer = warp(read_frame(source, source.start), matrix, shot.size)
         alpha = layer[..., 3].astype(np.float64)
         colour = layer[..., :3] / np.maximum(alpha, 1e-6)[..., None]
@@ -98,7 +98,7 @@ def test_a_shot_of_three_zones_comes_out_as_written_plainly(folder, seed):
     matte = Matte(pulls=(pull,), shapes=(keep, drop))
     plate = shot.zones[0].but(match=random_match(rng, seed > 1), distance_m=80.0)
     shot = shot.with_zone_matte(plate, matte).but(air=Air(visibility_m=3000, airlight=(0.5, 0.55, 0.6)))
-    difference = np.abs(compose(shot, 1001, PixelStore()) - plainly(shot, 1001))
+    difference = np.abs(compose(shot, 1001, Pictures()) - plainly(shot, 1001))
     assert difference.max() < 2e-4
     assert difference.mean() < 1e-5
 
@@ -106,6 +106,6 @@ def test_a_shot_of_three_zones_comes_out_as_written_plainly(folder, seed):
 def test_a_negative_grade_leaves_no_negative_light(folder):
     shot = shot_from_plate(open_source(folder / "plate.%04d.exr", "plate"))
     dark = Match(offset=(value(-0.5), value(-0.5), value(-0.5)), air=False)
-    out = compose(shot.with_zone(shot.zones[0].but(match=dark)), 1001, PixelStore())
+    out = compose(shot.with_zone(shot.zones[0].but(match=dark)), 1001, Pictures())
     assert out.min() == 0
     assert out[..., 3].min() == 1

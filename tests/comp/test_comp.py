@@ -6,9 +6,9 @@ import numpy as np
 import pytest
 
 from zonal_mantle.api import add_painting, shot_from_plate
-from zonal_mantle.comp import BACKINGS, VIEWS, Cancelled, Job, Look, PixelStore, compose, take_readings, view
-from zonal_mantle.comp.cache import ByteCache
+from zonal_mantle.comp import BACKINGS, VIEWS, Cancelled, Job, Look, Pictures, Scheduler, compose, take_readings, view
 from zonal_mantle.media import open_source
+from zonal_mantle.media.memory import ByteCache
 from zonal_mantle.media.still import write_still
 from zonal_mantle.shot import Air, Keyed, LumaPull, Match, Matte, Placement
 
@@ -29,16 +29,16 @@ def test_over_follows_porter_and_duff(parts):
     shot = add_painting(shot, open_source(folder / "veil.exr", "veil"), 10.0)
     zone = shot.zones[-1]
     shot = shot.with_zone(zone.but(match=Match(air=False)))
-    out = compose(shot, 1004, PixelStore())
+    out = compose(shot, 1004, Pictures())
     assert out[12, 16] == pytest.approx([0.3 + 0.5 * 0.4, 0.2 + 0.5 * 0.4, 0.1 + 0.5 * 0.4, 1.0], abs=1e-3)
 
 
 def test_far_zones_lie_under_near_ones_whatever_their_place_in_the_list(parts):
     shot, folder = parts
     shot = add_painting(shot, open_source(folder / "sky.exr", "sky"), None)
-    assert compose(shot, 1003, PixelStore())[12, 16, 0] == pytest.approx(0.3, abs=1e-3)
+    assert compose(shot, 1003, Pictures())[12, 16, 0] == pytest.approx(0.3, abs=1e-3)
     near = shot.with_zone(shot.zones[-1].but(distance_m=5.0, match=Match(air=False)))
-    assert compose(near, 1003, PixelStore())[12, 16, 0] == pytest.approx(2.0, abs=1e-3)
+    assert compose(near, 1003, Pictures())[12, 16, 0] == pytest.approx(2.0, abs=1e-3)
 
 
 def test_a_matte_opens_the_plate_onto_the_sky(parts):
@@ -46,7 +46,7 @@ def test_a_matte_opens_the_plate_onto_the_sky(parts):
     shot = add_painting(shot, open_source(folder / "sky.exr", "sky"), None)
     pull = LumaPull(high=Keyed(constant=0.6), high_softness=Keyed(constant=0.0))
     shot = shot.with_zone_matte(shot.zones[0], Matte(pulls=(pull,)))
-    store = PixelStore()
+    store = Pictures()
     assert compose(shot, 1001, store)[12, 16, 0] == pytest.approx(0.1, abs=1e-3)  # 0.1 is 0.35 coded: stays
     assert compose(shot, 1005, store)[12, 16, 0] == pytest.approx(2.0, abs=1e-3)  # 0.5 is 0.74 coded: goes
 
@@ -57,7 +57,7 @@ def test_air_and_grade_reach_the_picture(parts):
     shot = shot.but(zones=shot.zones[1:], air=Air(visibility_m=1000, airlight=(0.5, 0.6, 0.7)))
     zone = shot.zones[0]
     doubled = Match(slope=(Keyed(constant=2.0), Keyed(constant=1.0), Keyed(constant=1.0)))
-    out = compose(shot.with_zone(zone.but(match=doubled)), 1001, PixelStore())
+    out = compose(shot.with_zone(zone.but(match=doubled)), 1001, Pictures())
     assert out[12, 16, :3] == pytest.approx(
         [4 * 0.05 + 0.5 * 0.95, 2 * 0.05 + 0.6 * 0.95, 2 * 0.05 + 0.7 * 0.95], rel=1e-3
     )
@@ -84,7 +84,7 @@ def test_front_to_back_equals_back_to_front(parts):
         shot = add_painting(shot, open_source(folder / f"layer_{'abc'[k]}.exr", f"s{k}"), distance)
         shot = shot.with_zone(shot.zones[-1].but(match=Match(air=False)))
     shot = shot.but(zones=shot.zones[1:])
-    store = PixelStore()
+    store = Pictures()
     back = np.zeros((24, 32, 4), np.float32)
     for zone in reversed(shot.near_to_far()):
         top = compose(shot, 1001, store, 1.0, [zone])
@@ -97,7 +97,7 @@ def test_no_view_ever_fails_on_an_extreme_plate(tmp_path):
     write_still(tmp_path / "wild.exr", np.tile(wild, (8, 8, 1)), "float")
     shot = shot_from_plate(open_source(tmp_path / "wild.exr", "plate"))
     shot = shot.with_zone_matte(shot.zones[0], Matte(pulls=(LumaPull(),)))
-    store = PixelStore()
+    store = Pictures()
     for name in VIEWS:
         assert view(shot, 1, name, None, store, 1.0, Look()).shape == (8, 16, 4)
     assert np.isfinite(compose(shot, 1, store)).all()
@@ -123,7 +123,7 @@ def test_a_cut_out_lies_on_the_chosen_ground(parts):
     pull = LumaPull(high=Keyed(constant=0.0), high_softness=Keyed(constant=0.0))
     shot = shot.with_zone_matte(shot.zones[0], Matte(pulls=(pull,)))  # nothing stays
     shot = shot.but(zones=(shot.zones[0], shot.zones[1].but(match=Match(slope=(Keyed(constant=0.1),) * 3))))
-    store = PixelStore()
+    store = Pictures()
     shown = {
         ground: view(shot, 1001, "Cut-out", shot.zones[0].id, store, 1.0, Look(backing=ground))[12, 16, 0]
         for ground in BACKINGS
@@ -143,7 +143,7 @@ def test_coverage_names_the_frames_where_the_painting_runs_out(parts):
     pull = LumaPull(high=Keyed(constant=0.0), high_softness=Keyed(constant=0.0))
     shot = shot.with_zone_matte(shot.zones[0], Matte(pulls=(pull,)))
     shot = shot.with_zone(zone.but(placement=Placement(x=slide)))
-    reading = take_readings(shot, PixelStore(), scale=1.0).coverage[zone.id]
+    reading = take_readings(shot, Pictures(), scale=1.0).coverage[zone.id]
     # 64 px wide over 32: 16 px to spare on either side; it moves 10 px a frame
     assert (reading.covered, reading.frames, reading.worst_frame) == (2, 5, 1005)
     assert reading.worst_share == pytest.approx(24 / 32, abs=0.05)
@@ -152,7 +152,7 @@ def test_coverage_names_the_frames_where_the_painting_runs_out(parts):
 def test_a_missing_source_is_a_finding_not_a_crash(parts):
     shot, folder = parts
     (folder / "plate.1002.exr").unlink()
-    readings = take_readings(shot, PixelStore())
+    readings = take_readings(shot, Pictures())
     assert [f.stage for f in readings.findings] == ["Source"]
     assert "1002" in readings.findings[0].words
 
@@ -176,7 +176,8 @@ def test_a_cancelled_job_ends_with_nothing():
             began.set()
             job.progress(0.5)
 
-    job = Job(work, on_end=lambda result, error: ended.append((result, error))).start()
+    scheduler = Scheduler()
+    job = scheduler.submit("job", Job(work, on_end=lambda result, error: ended.append((result, error))))
     assert began.wait(5)
     job.cancel()
     job.wait(5)

@@ -7,18 +7,19 @@ from scipy.ndimage import map_coordinates
 from skimage import data
 
 from hung import FOCAL, SIZE, K, pan, shot_with
-from zonal_mantle.comp import PixelStore, compose
+from zonal_mantle.comp import Pictures, compose
 from zonal_mantle.comp.base import BaseError, base_placement, clean_frame, guides, hang_base, make_base, write_base
+from zonal_mantle.geometry import carry
 from zonal_mantle.media import MediaError, open_source, read_frame
 from zonal_mantle.media.still import write_still
-from zonal_mantle.place import carry, zone_seen
-from zonal_mantle.place.ride import ride_matrix
+from zonal_mantle.place import zone_seen
+from zonal_mantle.place.ride import lock_motion
 from zonal_mantle.shot import Blend, Dome, Keyed, Line, Mirror, Seam, Zone
 
 
 @pytest.fixture
 def store():
-    return PixelStore()
+    return Pictures()
 
 
 def painted(shot, tmp_path, pixels, name="sky.exr"):
@@ -279,5 +280,5 @@ def test_a_base_that_cannot_be_says_why(tmp_path, store):
         hang_base(shot, shot.zones[0], stitched.base.but(rides=None))
     twice = stitched.base.but(size=(2 * stitched.base.size[0], 2 * stitched.base.size[1]), scale=2.0)
     assert base_placement(shot, twice).size.constant == 0.5
-    assert ride_matrix(shot.lock("pan"), 1, SIZE) == pytest.approx(np.eye(3))
+    assert lock_motion(shot.lock("pan"), 1, SIZE) == pytest.approx(np.eye(3))
     assert shot.lock("pan").lens.focal_px == FOCAL

@@ -7,14 +7,16 @@ import numpy as np
 import pytest
 
 from zonal_mantle.api import open_shot
-from zonal_mantle.comp import PixelStore, propose_lock, solve_lock, view
+from zonal_mantle.comp import Pictures, propose_lock, solve_lock, view
 from zonal_mantle.comp.solve import _Work
 from zonal_mantle.comp.views import Look
+from zonal_mantle.geometry import carry
 from zonal_mantle.lock import LockError
 from zonal_mantle.lock.runs import flat
 from zonal_mantle.media import open_source
 from zonal_mantle.media.still import write_still
-from zonal_mantle.place import carry, lock_matrix
+from zonal_mantle.place import reference_to_frame
+from zonal_mantle.place.ride import lock_motion
 from zonal_mantle.shot import Follow, Lock, Shape, ShotError, load, rectangle_key, save
 from zonal_mantle.shot.upgrade import upgraded
 
@@ -41,9 +43,9 @@ def test_a_plane_lock_on_the_demos_house_holds_its_wall(session, demo):
     works = shot.lock("works")
     points = np.array([[215, 180], [305, 180], [305, 215], [215, 215.0]])
     for frame in shot.frames:
-        to_1005 = np.linalg.inv(lock_matrix(shot, works.id, 1005))
-        theirs = carry(lock_matrix(shot, works.id, frame) @ to_1005, points)
-        assert np.abs(carry(lock_matrix(shot, "p", frame), points) - theirs).max() < 0.6
+        to_1005 = np.linalg.inv(reference_to_frame(shot, works.id, 1005))
+        theirs = carry(reference_to_frame(shot, works.id, frame) @ to_1005, points)
+        assert np.abs(carry(reference_to_frame(shot, "p", frame), points) - theirs).max() < 0.6
 
 
 def test_a_lock_may_start_from_another_and_a_left_out_shape_may_ride(session):
@@ -91,7 +93,8 @@ def test_a_camera_lock_on_the_demo_gives_near_and_far_their_own_parallax(session
     solved = shot.lock("c")
     assert np.sqrt(np.mean([entry.residual_px**2 for entry in solved.solved])) < 0.3
     near, far = (
-        carry(lock_matrix(shot, "c", 1001, d), np.array([[320.0, 180]])) for d in (solved.points[0].place[2], None)
+        carry(lock_motion(solved, 1001, shot.size, d), np.array([[320.0, 180]]))
+        for d in (solved.points[0].place[2], None)
     )
     assert np.abs(near - far).max() > 0.5
 
@@ -108,14 +111,18 @@ def test_the_difference_is_grey_where_the_lock_holds(session):
 
 
 def test_what_a_zone_does_not_follow_does_not_move_it(session):
-    from zonal_mantle.place import zone_matrix
+    from zonal_mantle.place import painting_to_frame
 
     zone = next(zone for zone in session.shot.zones if zone.placement.rides)
     stiff = zone.but(placement=zone.placement.but(follow=Follow(position=False, turn=False, size=False, shear=False,
                                                                 perspective=False)))  # fmt: skip
     frames = session.shot.frames
-    assert zone_matrix(session.shot, stiff, frames[0]) == pytest.approx(zone_matrix(session.shot, stiff, frames[-1]))
-    assert not np.allclose(zone_matrix(session.shot, zone, frames[0]), zone_matrix(session.shot, zone, frames[-1]))
+    assert painting_to_frame(session.shot, stiff, frames[0]) == pytest.approx(
+        painting_to_frame(session.shot, stiff, frames[-1])
+    )
+    assert not np.allclose(
+        painting_to_frame(session.shot, zone, frames[0]), painting_to_frame(session.shot, zone, frames[-1])
+    )
 
 
 def test_a_lock_is_proposed_with_its_reason(session):
@@ -134,7 +141,7 @@ def test_doubled_frames_of_a_plate_are_remarked(session, tmp_path):
     lock = Lock(id="p", name="House", kind="plane", reference_frame=2,
                 field=(WALL.but(keys=(rectangle_key(2, (205, 170), (315, 222)),)),))  # fmt: skip
     shot = session.shot.but(zones=(), mattes=(), locks=(lock,), sources=(source,), plate="plate")
-    solved = solve_lock(shot, "p", PixelStore()).lock("p")
+    solved = solve_lock(shot, "p", Pictures()).lock("p")
     assert "same picture as the frame before: 4" in solved.remarks[0]
 
 
@@ -143,9 +150,9 @@ def test_a_shot_without_a_plate_or_with_one_frame_is_refused(session):
 
     lock = Lock(id="p", name="House", kind="plane", reference_frame=1)
     with pytest.raises(LockError, match="no plate"):
-        solve_lock(Shot(locks=(lock,)), "p", PixelStore())
+        solve_lock(Shot(locks=(lock,)), "p", Pictures())
     with pytest.raises(LockError, match="no moving plate"):
-        propose_lock(Shot(), PixelStore())
+        propose_lock(Shot(), Pictures())
 
 
 def test_a_shot_of_format_2_opens_with_its_locks(session, tmp_path):

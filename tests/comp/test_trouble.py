@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from hung import pan, shot_with, walk
-from zonal_mantle.comp import PixelStore
+from zonal_mantle.comp import Pictures
 from zonal_mantle.comp.readings_place import PlaceReading, painting_light, place_words, source_light, trouble_of
 from zonal_mantle.place import zone_seen
 from zonal_mantle.place.coverage import CoverageReading
@@ -70,7 +70,7 @@ def test_a_pointed_out_sun_hangs_with_its_painting():
     shot = shot_with(None, (640, 360))
     source = shot.source("sky").but(sun=(600.0, 40.0))
     shot = shot.with_source(source)
-    store = PixelStore()
+    store = Pictures()
     assert source_light(source, store).side == "right"
     assert painting_light(shot, shot.zones[0], store).side == "right"
     flipped = shot.zones[0].but(placement=shot.zones[0].placement.but(flip_across=True))

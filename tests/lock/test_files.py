@@ -6,6 +6,7 @@ import cv2
 import numpy as np
 import pytest
 
+from zonal_mantle.geometry import carry
 from zonal_mantle.lock import LockError
 from zonal_mantle.lock.files import (
     camera_from_usd,
@@ -15,7 +16,7 @@ from zonal_mantle.lock.files import (
     lock_to_csv,
     lock_to_json,
 )
-from zonal_mantle.place import card_motion, carry
+from zonal_mantle.place import card_motion
 from zonal_mantle.shot import Lens, Lock, LockFrame, Mark, ScenePoint, Shape, rectangle_key
 
 SIZE = (1280, 720)

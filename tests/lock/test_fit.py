@@ -5,9 +5,9 @@ import numpy as np
 import pytest
 from skimage.transform import AffineTransform, ProjectiveTransform
 
+from zonal_mantle.geometry import carry
 from zonal_mantle.lock import fit_motion, robust_motion
 from zonal_mantle.lock.fit import possible_motion
-from zonal_mantle.place import carry
 
 TRUE = np.array([[1.04, 0.03, 12.0], [-0.05, 0.97, -7.0], [2e-5, -3e-5, 1.0]])
 

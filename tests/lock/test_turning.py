@@ -5,11 +5,11 @@ import numpy as np
 import pytest
 
 from lock_plates import box_mask, flat_plates, turning_plates
+from zonal_mantle.geometry import camera_matrix, carry
 from zonal_mantle.lock import LockError, solve_pan, solve_staying
 from zonal_mantle.lock.align import Fit
 from zonal_mantle.lock.pan import solve_turn
 from zonal_mantle.lock.stay import Chain, Link
-from zonal_mantle.place import camera_matrix, carry
 from zonal_mantle.shot import Lens, Lock
 
 SIZE = (480, 270)
@@ -109,6 +109,6 @@ def test_focal_length_and_distortion_come_from_the_formula_of_a_turning_camera(f
     lens, found = solve_turn(chain, 0, size, Lens(solve_distortion=bend != 0))
     assert lens.focal_px == pytest.approx(focal, rel=2e-3)
     assert lens.distortion == pytest.approx(bend, abs=0.01)
-    k = camera_matrix(lens, size)
+    k = camera_matrix(lens.focal_px, size)
     if not bend:
         assert carry(k @ found[7] @ np.linalg.inv(k), seen(rays)) == pytest.approx(seen(rays @ turns[7].T), abs=0.05)

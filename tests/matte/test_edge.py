@@ -5,7 +5,7 @@ import pytest
 from scipy import ndimage
 from skimage import morphology
 
-from zonal_mantle.matte import build_matte
+from zonal_mantle.matte import build_matte, feed_of
 from zonal_mantle.matte.build import Surroundings
 from zonal_mantle.matte.edge import clean, grow, level, soften
 from zonal_mantle.matte.steady import steady
@@ -120,17 +120,15 @@ def test_a_matte_steadies_itself_from_the_plates_around_it():
     rng = np.random.default_rng(8)
     base = np.clip(half_plane(0, 0, 96, 12.0) * 0.6 + 0.15, 0, 1)[..., None].repeat(3, 2)
     plates = {f: (base + rng.normal(0, 0.02, base.shape)).astype(np.float32) for f in range(1, 6)}
-    around = Surroundings(
-        plates.__getitem__,
-        lambda id, f: np.eye(3),
-        lambda s, f: np.eye(3),
-        lambda p, f: None,
-        range(1, 6),
-        lambda id: 1,
-    )
+
+    def made(m: Matte, frame: int) -> np.ndarray:
+        bare = m.but(edge=Edge())
+        beside = [
+            (build_matte(plates[f], bare, f).alpha, feed_of(plates[f]), np.eye(3))
+            for f in range(frame - 2, frame + 3) if f in plates and f != frame
+        ]  # fmt: skip
+        return build_matte(plates[frame], m, frame, 1.0, Surroundings(neighbours=lambda: beside)).alpha
+
     matte = Matte(pulls=(LumaPull(high=number(0.55), high_softness=number(0.2)),), edge=Edge(steady=1.0))
-    restless, calm = (
-        np.abs(build_matte(plates[3], m, 3, 1.0, around).alpha - build_matte(plates[2], m, 2, 1.0, around).alpha).mean()
-        for m in (matte.but(edge=Edge()), matte)
-    )
+    restless, calm = (np.abs(made(m, 3) - made(m, 2)).mean() for m in (matte.but(edge=Edge()), matte))
     assert calm < 0.5 * restless

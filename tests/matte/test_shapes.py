@@ -155,12 +155,12 @@ def test_motion_blur_is_the_mean_over_the_shutter():
 def test_riding_shapes_need_their_lock_only_where_they_ride():
     from zonal_mantle.matte import Surroundings
 
-    around = Surroundings(
-        lambda f: None, lambda id, f: motion(f), lambda s, f: motion(f), lambda p, f: None, range(1, 10), lambda id: 1
-    )
     shape = Shape(id="r", mode="keep", keys=(rectangle_key(1, (20, 20), (60, 50)),), rides="hills")
     plate = np.zeros((80, 96, 3), np.float32)
-    here, later = (build_matte(plate, Matte(shapes=(shape,)), f, 1.0, around).alpha for f in (1, 5))
+    here, later = (
+        build_matte(plate, Matte(), f, 1.0, Surroundings(keep=(standing(shape, f, lambda s, at: motion(at)),))).alpha
+        for f in (1, 5)
+    )
     assert here[25, 25] == 1
     assert np.abs(here - later).max() == 1
 

@@ -8,7 +8,7 @@ from zonal_mantle.place import covering, opening, plate_places, read_coverage, w
 from zonal_mantle.place.coverage import rim_of, uncovered
 from zonal_mantle.place.hands import flipped_in_place
 from zonal_mantle.place.timing import source_frame
-from zonal_mantle.place.transform import zone_matrix
+from zonal_mantle.place.transform import painting_to_frame
 from zonal_mantle.shot import Corner, Dome, Keyed, Source, Timing
 
 
@@ -170,5 +170,5 @@ def test_a_still_is_the_same_on_every_frame():
 
 def test_the_frame_of_a_shot_is_its_own_matrix():
     shot = shot_with(pan(), (640, 360))
-    assert zone_matrix(shot, shot.zones[0], 1) == pytest.approx(np.eye(3))
+    assert painting_to_frame(shot, shot.zones[0], 1) == pytest.approx(np.eye(3))
     assert SIZE == (640, 360)

@@ -7,9 +7,10 @@ import pytest
 from scipy.ndimage import gaussian_filter
 
 from hung import FOCAL, SIZE, K, pan, shot_with, walk
+from zonal_mantle.geometry import distorted, undistorted
 from zonal_mantle.place import converted, plate_places, zone_seen
-from zonal_mantle.place.dome import from_painting, lens_bent, lens_straight, to_painting
-from zonal_mantle.place.transform import corner_trouble, zone_matrix
+from zonal_mantle.place.dome import from_painting, to_painting
+from zonal_mantle.place.transform import corner_trouble, painting_to_frame
 from zonal_mantle.shot import Card, Corner, Dome, Keyed
 
 GRID = np.stack(np.meshgrid(np.linspace(5, 635, 7), np.linspace(5, 355, 5)), axis=-1).reshape(-1, 2)
@@ -68,7 +69,7 @@ def test_four_pins_are_opencvs_perspective():
     corners = tuple(Corner(x=Keyed(constant=float(x)), y=Keyed(constant=float(y))) for x, y in pins)
     shot = shot_with(None, (300, 150), way="corner pin", pins=corners)
     theirs = cv2.getPerspectiveTransform(np.array([[0, 0], [300, 0], [300, 150], [0, 150]], np.float32), pins)
-    assert zone_matrix(shot, shot.zones[0], 1) == pytest.approx(theirs, abs=1e-6)
+    assert painting_to_frame(shot, shot.zones[0], 1) == pytest.approx(theirs, abs=1e-6)
     back = zone_seen(shot, shot.zones[0], 1).back(pins.astype(float))
     assert back == pytest.approx(np.array([[0, 0], [300, 0], [300, 150], [0, 150]]), abs=1e-3)
 
@@ -107,8 +108,8 @@ def test_what_hangs_on_a_dome_moves_with_the_turning_lens():
 
 
 def test_a_lens_with_distortion_bends_what_rides():
-    bent = lens_bent(GRID, K, -0.12)
-    assert lens_straight(bent, K, -0.12) == pytest.approx(GRID, abs=1e-6)
+    bent = distorted(GRID, K, -0.12)
+    assert undistorted(bent, K, -0.12) == pytest.approx(GRID, abs=1e-6)
     theirs = cv2.projectPoints(
         np.column_stack([(GRID - K[:2, 2]) / FOCAL, np.ones(len(GRID))]), np.zeros(3), np.zeros(3), K,
         np.array([-0.12, 0, 0, 0.0]),

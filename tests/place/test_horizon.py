@@ -5,7 +5,8 @@ import numpy as np
 import pytest
 
 from hung import FOCAL, K, pan, shot_with, walk
-from zonal_mantle.place import carry, met, plate_perspective
+from zonal_mantle.geometry import carry
+from zonal_mantle.place import met, plate_perspective
 from zonal_mantle.place.horizon import read_horizons
 from zonal_mantle.place.light import disagree, drawn_light, hand_light, sky_light
 from zonal_mantle.place.perspective import height_at

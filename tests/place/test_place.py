@@ -6,7 +6,8 @@ from scipy import ndimage
 from skimage.transform import ProjectiveTransform
 from skimage.transform import warp as reference_warp
 
-from zonal_mantle.place import carry, placement_matrix, warp
+from zonal_mantle.geometry import carry
+from zonal_mantle.place import flat_to_reference, warp
 from zonal_mantle.place.minify import shrink_steps
 from zonal_mantle.shot import Keyed, Placement
 
@@ -70,18 +71,18 @@ def test_outside_is_clear_and_the_rim_is_soft():
 
 
 def test_a_placement_starts_centred_and_turns_about_its_anchor():
-    plain = placement_matrix(Placement(), 1, (100, 50), (640, 360))
+    plain = flat_to_reference(Placement(), 1, (100, 50), (640, 360))
     assert carry(plain, np.array([[50, 25]]))[0] == pytest.approx([320, 180])
     anchor = (200.0, 100.0)
     placed = Placement(anchor=anchor, size=Keyed(constant=1.7), turn_deg=Keyed(constant=31), flip_across=True)
-    matrix = placement_matrix(placed, 1, (100, 50), (640, 360))
+    matrix = flat_to_reference(placed, 1, (100, 50), (640, 360))
     at_anchor = np.linalg.inv(plain) @ [*anchor, 1]
     assert (matrix @ at_anchor)[:2] == pytest.approx(anchor)
 
 
 def test_flips_mirror_about_the_anchor():
-    flipped = placement_matrix(Placement(anchor=(300.0, 100.0), flip_across=True), 1, (100, 50), (640, 360))
-    plain = placement_matrix(Placement(anchor=(300.0, 100.0)), 1, (100, 50), (640, 360))
+    flipped = flat_to_reference(Placement(anchor=(300.0, 100.0), flip_across=True), 1, (100, 50), (640, 360))
+    plain = flat_to_reference(Placement(anchor=(300.0, 100.0)), 1, (100, 50), (640, 360))
     point = np.array([[20.0, 30.0]])
     (x0, y0), (x1, y1) = carry(plain, point)[0], carry(flipped, point)[0]
     assert (x0 + x1) / 2 == pytest.approx(300)
@@ -89,7 +90,7 @@ def test_flips_mirror_about_the_anchor():
 
 
 def test_width_stretches_across_only():
-    matrix = placement_matrix(Placement(width=Keyed(constant=2)), 1, (100, 50), (640, 360))
+    matrix = flat_to_reference(Placement(width=Keyed(constant=2)), 1, (100, 50), (640, 360))
     assert (matrix[0, 0], matrix[1, 1]) == pytest.approx((2, 1))
 
 
@@ -98,7 +99,7 @@ def test_moving_the_anchor_moves_nothing():
 
     placed = Placement(anchor=(200.0, 100.0), size=Keyed(constant=1.7), turn_deg=Keyed(constant=31), flip_up=True)
     moved = with_anchor(placed, 1, (37.0, -11.0), (640, 360))
-    before, after = (placement_matrix(p, 1, (100, 50), (640, 360)) for p in (placed, moved))
+    before, after = (flat_to_reference(p, 1, (100, 50), (640, 360)) for p in (placed, moved))
     assert after == pytest.approx(before, abs=1e-9)
     cross = np.array(moved.anchor) + [moved.x.constant, moved.y.constant]
     assert cross == pytest.approx([237, 89])

@@ -6,8 +6,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as some
 
-from zonal_mantle.place import camera_matrix, card_motion, carry, removed_px, warp
-from zonal_mantle.place.ride import correction_matrix, followed, ride_matrix
+from zonal_mantle.geometry import camera_matrix, carry
+from zonal_mantle.place import card_motion, removed_px, warp
+from zonal_mantle.place.ride import correction_matrix, followed, lock_motion
 from zonal_mantle.shot import Correction, Follow, Key, Keyed, Lens, Lock, LockFrame
 
 SIZE, ANCHOR = (1280, 720), (500.0, 300.0)
@@ -68,7 +69,7 @@ def test_stabilised_and_applied_again_a_place_comes_back(x, y, turn, size):
         x=Keyed(constant=x), y=Keyed(constant=y), turn_deg=Keyed(constant=turn), size=Keyed(constant=size)
     )
     lock = lock_of([np.eye(3), MOTION], kind="plane", correction=correction)
-    there = ride_matrix(lock, 2, SIZE)
+    there = lock_motion(lock, 2, SIZE)
     points = np.array([[10.0, 20], [1270, 15], [640, 700]])
     assert np.abs(carry(there, carry(np.linalg.inv(there), points)) - points).max() < 0.01
 
@@ -87,7 +88,7 @@ def test_a_correction_is_keyed_smoothly_in_the_locks_own_space():
     keys = Keyed(keys=(Key(frame=1, value=0.0), Key(frame=3, value=10.0)))
     lock = lock_of([np.eye(3), MOTION, MOTION], kind="plane", correction=Correction(x=keys, centre=ANCHOR))
     assert correction_matrix(lock.correction, 2, SIZE)[:2, 2] == pytest.approx([5, 0])
-    corrected = carry(ride_matrix(lock, 3, SIZE), np.array([ANCHOR]))
+    corrected = carry(lock_motion(lock, 3, SIZE), np.array([ANCHOR]))
     assert corrected == pytest.approx(carry(MOTION, np.array([(ANCHOR[0] + 10, ANCHOR[1])])))
 
 
@@ -102,7 +103,7 @@ def test_smoothing_takes_jitter_out_and_says_how_much():
     rough = lock_of(motions, kind="plane")
     calm = rough.but(smooth_frames=3.0)
     middle = np.array([[640.0, 360.0]])
-    track = np.array([carry(ride_matrix(calm, k, SIZE), middle)[0] for k in range(10, 50)]) - middle
+    track = np.array([carry(lock_motion(calm, k, SIZE), middle)[0] for k in range(10, 50)]) - middle
     path = np.array([(2.0 * (k - 1), 0.01 * (k - 1) ** 2) for k in range(10, 50)])
     assert (track - path).std() < 0.25
     assert removed_px(calm, SIZE) == pytest.approx(np.sqrt((jitter**2).sum(axis=1).mean()), rel=0.2)
@@ -116,11 +117,11 @@ def test_a_card_moves_as_its_corners_do_in_space(metres):
     entry = LockFrame(
         frame=2, homography=(1, 0, 0, 0, 1, 0, 0, 0, 1), rotation=tuple(rotation), position=tuple(position)
     )
-    k = camera_matrix(lens, SIZE)
+    k = camera_matrix(lens.focal_px, SIZE)
     corners = np.array([[300, 200], [900, 180], [880, 600], [310, 560.0]])
     world = np.concatenate([corners, np.ones((4, 1))], axis=1) @ np.linalg.inv(k).T * metres
     local = (world - position) @ cv2.Rodrigues(rotation)[0].T @ k.T
     assert carry(card_motion(lens, SIZE, entry, metres), corners) == pytest.approx(local[:, :2] / local[:, 2:])
     lock = Lock(id="c", name="C", kind="camera", reference_frame=1, lens=lens, solved=(entry,))
-    assert ride_matrix(lock, 2, SIZE, metres) == pytest.approx(card_motion(lens, SIZE, entry, metres))
-    assert ride_matrix(lock, 2, SIZE) == pytest.approx(np.eye(3))  # at infinity
+    assert lock_motion(lock, 2, SIZE, metres) == pytest.approx(card_motion(lens, SIZE, entry, metres))
+    assert lock_motion(lock, 2, SIZE) == pytest.approx(np.eye(3))  # at infinity

@@ -8,7 +8,7 @@ import pyradiance
 import pytest
 
 from hung import shot_with
-from zonal_mantle.comp import PixelStore
+from zonal_mantle.comp import Pictures
 from zonal_mantle.comp.fits import _lab, fits_this_plate
 from zonal_mantle.place.light import sky_light
 from zonal_mantle.shot import Light
@@ -118,7 +118,7 @@ def test_a_sky_lit_from_the_plates_side_comes_first(library, side):
     shot = shot_with(None, (64, 36), 3).but(light=light)
     framed = [card for card in cards if not card.around]
     for listed in (framed, cards):
-        fits = fits_this_plate(shot, listed, PixelStore())
+        fits = fits_this_plate(shot, listed, Pictures())
         assert not fits[0].flip
         assert side in " ".join(fits[0].reasons)
         assert (fits[0].card.bearing_deg > 0) == (side == "right") or fits[0].card.around

@@ -7,7 +7,8 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
 
-from zonal_mantle.place import carry, lock_matrix
+from zonal_mantle.geometry import carry
+from zonal_mantle.place import reference_to_frame
 from zonal_mantle.shot import load, save
 
 
@@ -69,17 +70,17 @@ def test_a_plane_lock_from_drawing_to_comparing(opened, tmp_path):
     seen = []
     for frame in (1002, 1009):
         desk.set_frame(frame)
-        x, y = carry(lock_matrix(desk.shot, lock.id, frame), place)[0]
+        x, y = carry(reference_to_frame(desk.shot, lock.id, frame), place)[0]
         seen.append(window.viewer.to_widget(x, y))
     assert (seen[0] - seen[1]).manhattanLength() < 0.01
     opened.click(stage.still, QPoint(6, 8))
     # a correction by hand, keyed, smooth between
     desk.set_frame(1005)
     opened.click(stage.parts["Correct"][0])
-    before = carry(lock_matrix(desk.shot, lock.id, 1009), place)
+    before = carry(reference_to_frame(desk.shot, lock.id, 1009), place)
     opened.type_number(stage.correct.x, "3")
     assert desk.lock.correction.x.at(1005) == 3
-    moved = carry(lock_matrix(desk.shot, lock.id, 1009), place) - before
+    moved = carry(reference_to_frame(desk.shot, lock.id, 1009), place) - before
     assert moved[0, 0] == pytest.approx(3, abs=0.3)
     opened.keys(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert desk.lock.correction.x.at(1005) == 0
@@ -92,7 +93,7 @@ def test_a_plane_lock_from_drawing_to_comparing(opened, tmp_path):
     again = desk.lock
     assert again.id != lock.id
     for frame in desk.shot.frames:
-        a, b = (carry(lock_matrix(desk.shot, id, frame), place) for id in (lock.id, again.id))
+        a, b = (carry(reference_to_frame(desk.shot, id, frame), place) for id in (lock.id, again.id))
         assert np.abs(a - b).max() < 1e-9
 
 

@@ -8,9 +8,10 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from zonal_mantle.api import open_shot
+from zonal_mantle.geometry import carry
 from zonal_mantle.media.curves import srgb_encode
 from zonal_mantle.media.still import read_still
-from zonal_mantle.place import carry, zone_matrix
+from zonal_mantle.place import painting_to_frame
 from zonal_mantle.ui.window import Window
 
 
@@ -97,10 +98,10 @@ def test_from_plate_to_rendered_sky(hands, demo: Path, tmp_path: Path):
     hands.type_number(bench.place.hang.fields[("", "size")], f"{size:.4f}")
     desk.set_frame(works.reference_frame)
     hands.settled()
-    wanted = carry(zone_matrix(made, made.zones[1], desk.frame), np.array([[1300.0, 700.0]]))[0]
-    now = carry(zone_matrix(desk.shot, desk.zone, desk.frame), np.array([[1300.0, 700.0]]))[0]
+    wanted = carry(painting_to_frame(made, made.zones[1], desk.frame), np.array([[1300.0, 700.0]]))[0]
+    now = carry(painting_to_frame(desk.shot, desk.zone, desk.frame), np.array([[1300.0, 700.0]]))[0]
     hands.drag_plate(500, 60, 500 + wanted[0] - now[0], 60 + wanted[1] - now[1])
-    now = carry(zone_matrix(desk.shot, desk.zone, desk.frame), np.array([[1300.0, 700.0]]))[0]
+    now = carry(painting_to_frame(desk.shot, desk.zone, desk.frame), np.array([[1300.0, 700.0]]))[0]
     assert np.abs(now - wanted).max() < 1.5
     hands.settled()
     before = hands.pixel(600, 120)

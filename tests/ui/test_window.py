@@ -9,7 +9,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QMessageBox, QPushButton, QToolButton
 
-from zonal_mantle.place import lock_matrix
+from zonal_mantle.place import reference_to_frame
 from zonal_mantle.shot import Key, Keyed, autosave_path, load, save
 from zonal_mantle.ui.numberfield import NumberField
 
@@ -258,7 +258,7 @@ def test_the_quad_rides_the_lock(opened):
     opened.click(window.bench.lock.quad, QPoint(6, 8))
     assert desk.lock.quad is not None
     desk.set_frame(1009)
-    matrix = lock_matrix(desk.shot, "works", 1009)
+    matrix = reference_to_frame(desk.shot, "works", 1009)
     corner = matrix @ [*desk.lock.quad[0], 1]
     opened.drag_plate(corner[0], corner[1], corner[0] - 12, corner[1] - 8)
     moved = matrix @ [*desk.lock.quad[0], 1]

@@ -1,11 +1,12 @@
 """A frame from a shot: zones far to near, cache, jobs, readings."""
 
-from .frame import compose
-from .jobs import Cancelled, Job
+from .pictures import Pictures
+from .planner import plan
 from .readings import Finding, Readings, take_readings
 from .readings_matte import MatteOverShot
+from .scheduler import Cancelled, Job, Scheduler
 from .solve import propose_lock, solve_lock
-from .store import PixelStore
+from .stack import compose, compose_plan
 from .views import BACKINGS, CHANNELS, STEPPED, VIEWS, Look, ViewName, view
 
 __all__ = [
@@ -18,10 +19,13 @@ __all__ = [
     "Job",
     "Look",
     "MatteOverShot",
-    "PixelStore",
+    "Pictures",
     "Readings",
+    "Scheduler",
     "ViewName",
     "compose",
+    "compose_plan",
+    "plan",
     "propose_lock",
     "solve_lock",
     "take_readings",

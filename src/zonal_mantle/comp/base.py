@@ -12,16 +12,17 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry import carry
 from ..media.bands import run_bands
 from ..media.curves import srgb_encode
 from ..media.still import write_still
 from ..place.horizon import plate_perspective
 from ..place.perspective import carried, height_at
-from ..place.ride import carry, ride_matrix
-from ..place.transform import placement_matrix
+from ..place.ride import lock_motion
+from ..place.transform import flat_to_reference
 from ..place.warp import warp
 from ..shot import Base, Keyed, Lock, MantleError, Placement, Shot, Source, Zone
-from .store import PixelStore
+from .pictures import Pictures
 
 Array = NDArray[np.float32]
 STRIP = 96  # rows that are worked on at once
@@ -48,7 +49,7 @@ class Stitched:
 def make_base(
     shot: Shot,
     lock_id: str,
-    store: PixelStore,
+    pictures: Pictures,
     frames: Sequence[int] | None = None,
     scale: float = 1.0,
     distance_m: float | None = None,
@@ -79,7 +80,7 @@ def make_base(
     if source is None or not used:
         raise BaseError(f"{lock.name} is not solved on these frames. Solve it before making a painting base.")
     to_base, base, corners = _canvas(shot, lock, used, scale, distance_m)
-    gains = _gains(shot, store, used, to_base, base.size, progress)
+    gains = _gains(shot, pictures, used, to_base, base.size, progress)
     width, height = base.size
     out = np.zeros((height, width, 4), np.float32)
     for top in range(0, height, STRIP):
@@ -91,7 +92,7 @@ def make_base(
             ys = corners[frame][:, 1]
             if ys.max() < top or ys.min() > top + rows:
                 continue
-            seen = warp(store.plate(source, frame), up @ to_base[frame], (width, rows))
+            seen = warp(pictures.plate(source, frame), up @ to_base[frame], (width, rows))
             seen[..., :3] *= np.float32(gains[frame])
             layers.append(seen)
         if layers:
@@ -107,7 +108,7 @@ def _canvas(
     rim = np.array([[0, 0], [width, 0], [width, height], [0, height]], float)
     back, ends = {}, []
     for frame in frames:
-        back[frame] = np.linalg.inv(ride_matrix(lock, frame, shot.size, distance_m or lock.distance_m))
+        back[frame] = np.linalg.inv(lock_motion(lock, frame, shot.size, distance_m or lock.distance_m))
         depth = rim @ back[frame][2, :2] + back[frame][2, 2]
         if depth.min() * depth.max() <= 0 or abs(depth).min() < 0.05 * abs(depth).max():
             raise BaseError(
@@ -133,7 +134,7 @@ def _canvas(
 
 def _gains(
     shot: Shot,
-    store: PixelStore,
+    pictures: Pictures,
     frames: list[int],
     to_base: dict[int, NDArray],
     size: tuple[int, int],
@@ -148,7 +149,7 @@ def _gains(
     logs, count = [], len(frames)
     for done, frame in enumerate(frames):
         progress(0.15 * done / count, f"Evening frame {frame}")
-        seen = warp(store.plate(source, frame), shrink @ to_base[frame], small)
+        seen = warp(pictures.plate(source, frame), shrink @ to_base[frame], small)
         light = seen[..., :3] @ np.array([0.2126, 0.7152, 0.0722], np.float32)
         logs.append(np.where(seen[..., 3] > 0.999, np.log(np.maximum(light, 1e-4)), np.nan))
     rows, sides, weights = [], [], []
@@ -221,7 +222,7 @@ def guides(shot: Shot, stitched: Stitched) -> Array:
         lock, base = shot.lock(rides), stitched.base
         lay = np.array([[base.scale, 0, -base.scale * base.origin[0]], [0, base.scale, -base.scale * base.origin[1]],
                         [0, 0, 1]])  # fmt: skip
-        line = carried(horizon, lay @ np.linalg.inv(ride_matrix(lock, first, shot.size)))
+        line = carried(horizon, lay @ np.linalg.inv(lock_motion(lock, first, shot.size)))
         ends = [(x, height_at(line, x)) for x in (0.0, float(width))]
         if np.isfinite(ends).all():
             places = [tuple(np.round(np.clip(end, -1e6, 1e6)).astype(int).tolist()) for end in ends]
@@ -280,7 +281,7 @@ def clean_frame(shot: Shot, stitched: Stitched, frame: int) -> Array:
     base = stitched.base
     assert base.rides is not None
     lay = np.array([[1 / base.scale, 0, base.origin[0]], [0, 1 / base.scale, base.origin[1]], [0, 0, 1]])
-    motion = ride_matrix(shot.lock(base.rides), frame, shot.size, base.distance_m)
+    motion = lock_motion(shot.lock(base.rides), frame, shot.size, base.distance_m)
     out = warp(stitched.pixels, motion @ lay, shot.size)
     out[..., :3] /= np.float32(stitched.gains.get(frame, 1.0))
     return out
@@ -289,7 +290,7 @@ def clean_frame(shot: Shot, stitched: Stitched, frame: int) -> Array:
 def base_placement(shot: Shot, base: Base) -> Placement:
     """How a painted base hangs in register: flat on the lock that it was made by."""
     zero = Placement(rides=base.rides, size=Keyed(constant=1 / base.scale))
-    at = placement_matrix(zero, shot.first, base.size, shot.size)
+    at = flat_to_reference(zero, shot.first, base.size, shot.size)
     x, y = base.origin[0] - at[0, 2], base.origin[1] - at[1, 2]
     return zero.but(x=Keyed(constant=float(x)), y=Keyed(constant=float(y)))
 

@@ -11,8 +11,9 @@ from ..place.light import Bearing
 from ..place.perspective import height_at
 from ..shot import Shot
 from ..skies import SkyCard
+from .pictures import Pictures
+from .planner import matte_plan
 from .readings_place import plate_light, sky_matte
-from .store import PixelStore
 
 _TO_XYZ = np.array(
     [[0.4124564, 0.3575761, 0.1804375], [0.2126729, 0.7151522, 0.0721750], [0.0193339, 0.1191920, 0.9503041]]
@@ -30,14 +31,14 @@ class Fit:
     flip: bool = False
 
 
-def fits_this_plate(shot: Shot, cards: list[SkyCard], store: PixelStore) -> list[Fit]:
+def fits_this_plate(shot: Shot, cards: list[SkyCard], pictures: Pictures) -> list[Fit]:
     """The library's skies, those that fit the plate best first.
 
     Costs, in steps that a compositor would take: light from the wrong side 4, mirrored to be right 1.5 (a dome is
     turned for nothing); a horizon off by a tenth of the height 1; ten ΔE*ab of the sky's colour (CIE 1976, lightness
     counted half) 1; enlarged to twice its size 2.
     """
-    plate, colour = plate_light(shot, store), old_sky_colour(shot, store)
+    plate, colour = plate_light(shot, pictures), old_sky_colour(shot, pictures)
     horizon = plate_perspective(shot, shot.frames[len(shot.frames) // 2]).horizon
     share = None if horizon is None else height_at(horizon, shot.size[0] / 2) / shot.size[1]
     found = [_fit(shot, card, plate, colour, share) for card in cards]
@@ -81,21 +82,23 @@ def _fit(
     return Fit(card, float(cost), tuple(reasons), flip)
 
 
-def old_sky_colour(shot: Shot, store: PixelStore) -> tuple[float, float, float] | None:
+def old_sky_colour(shot: Shot, pictures: Pictures) -> tuple[float, float, float] | None:
     """Median of the sky that is being removed, scene-linear; None without a matte."""
     plate, matte = shot.plate_source, sky_matte(shot)
     if plate is None or matte is None:
         return None
     frame = shot.frames[len(shot.frames) // 2]
 
+    cut = matte_plan(shot, matte, frame, 0.25)
+
     def look() -> tuple[float, float, float] | None:
-        gone = store.matte(shot, matte, frame, 0.25).alpha < 0.02
+        gone = pictures.made(cut).alpha < 0.02
         if gone.sum() < 40:
             return None
-        r, g, b = np.median(store.plate(plate, frame, 0.25)[gone], axis=0)
+        r, g, b = np.median(pictures.plate(plate, frame, 0.25)[gone], axis=0)
         return float(r), float(g), float(b)
 
-    return store.kept(("old sky", plate, matte, frame), look)
+    return pictures.kept(("old sky", cut.digest), look)
 
 
 def _colours_apart(a: tuple[float, float, float], b: tuple[float, float, float]) -> float:

@@ -1,29 +1,79 @@
-"""Laying one zone under what is nearer: a row is sampled, then graded, hazed and composited in one pass.
+"""Laying one layer under what is nearer: a row is sampled, then toned, hazed and composited in one pass.
 
 The picture is built from near to far. By the associativity of *over* (Porter & Duff 1984) that gives the same as from
-far to near, and what is hidden need not be computed.
+far to near, and what is hidden need not be computed. Kernels take float32; nothing is clamped but alpha.
 """
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numba
 import numpy as np
+from numpy.typing import NDArray
 
-from ..match.cdl import grade_row
+from ..match.tone import ToneNumbers, tone_row
 from ..media.powers import FAST
 from ..place.sampling import TILE, sample_grid_stretch, sample_stretch
 
+Array = NDArray[np.float32]
 kernel = numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
 _AT = np.uintp
 _HIDDEN = np.float32(1e-5)  # less than this is not looked for
+_NONE = np.zeros((1, 1), np.float32)
+
+
+class Accumulator(NamedTuple):
+    """The picture so far, from the lens on: premultiplied RGBA (h, w, 4), and where `counts` the share of each pixel
+    that is plate, (h, w)."""
+
+    rgba: Array
+    plate: Array
+    counts: bool
+
+
+class Limit(NamedTuple):
+    """What of a layer is let through: alpha (h, w) where `matted`, times an opacity 0…1."""
+
+    matte: Array
+    matted: bool
+    opacity: np.float32
+
+
+class Look(NamedTuple):
+    """What becomes of a layer's light: its tone, the share that reaches the lens, and what the air adds."""
+
+    tone: ToneNumbers
+    keep: np.float32
+    haze_r: np.float32
+    haze_g: np.float32
+    haze_b: np.float32
+    is_plate: bool
+
+
+class Places(NamedTuple):
+    """Where a picture's pixels look on a painting: a grid of places (`place.seen.Grid`), what is beyond the painting's
+    rim (`place.rim`), its calm continuation and over how many of its pixels that comes in."""
+
+    grid: NDArray[np.float64]
+    step: int
+    origin: float
+    edge: int
+    calm: Array
+    fade: float
+
+
+def limit_of(matte: Array | None = None, opacity: float = 1.0) -> Limit:
+    """A limit by an alpha, or none."""
+    return Limit(_NONE if matte is None else matte, matte is not None, np.float32(opacity))
 
 
 @kernel
-def _open_row(have, matte, matted, share):  # type: ignore[no-untyped-def]
-    """What of each pixel a zone may still fill: not covered by what is nearer, and within its matte. The row's sum."""
+def _open_row(have, matte, matted, opacity, share):  # type: ignore[no-untyped-def]
+    """What of each pixel a layer may still fill: not covered by what is nearer, and within its matte. The row's sum."""
     zero, one, total = np.float32(0), np.float32(1), np.float32(0)
     for x in range(_AT(share.shape[0])):
-        part = one - have[_AT(4) * x + _AT(3)]
+        part = (one - have[_AT(4) * x + _AT(3)]) * opacity
         share[x] = part if part > _HIDDEN else zero
     if matted:
         for x in range(share.shape[0]):
@@ -35,10 +85,10 @@ def _open_row(have, matte, matted, share):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _blend_row(row, share, keep, haze, have):  # type: ignore[no-untyped-def]
+def _blend_row(row, share, look, have, plate, counts):  # type: ignore[no-untyped-def]
     """Hazes and lays flat premultiplied RGBA."""
     zero = np.float32(0)
-    haze_r, haze_g, haze_b = haze
+    keep, haze_r, haze_g, haze_b = look.keep, look.haze_r, look.haze_g, look.haze_b
     for x in range(_AT(share.shape[0])):
         k = _AT(4) * x
         covered = share[x] * row[k + _AT(3)]
@@ -47,68 +97,68 @@ def _blend_row(row, share, keep, haze, have):  # type: ignore[no-untyped-def]
         have[k + _AT(1)] += part * max(row[k + _AT(1)], zero) + covered * haze_g
         have[k + _AT(2)] += part * max(row[k + _AT(2)], zero) + covered * haze_b
         have[k + _AT(3)] += covered
+    if counts and look.is_plate:
+        for x in range(share.shape[0]):
+            plate[x] += share[x] * row[4 * x + 3]
 
 
 @kernel
-def lay_plate(y0, y1, plate, matte, matted, grade, graded, powered, keep, haze, acc):  # type: ignore[no-untyped-def]
-    """The plate itself, cut by its matte."""
-    width = acc.shape[1]
+def lay_opaque(y0, y1, pixels, limit, look, acc):  # type: ignore[no-untyped-def]
+    """Rows of a picture without alpha, (h, w, 3), pixel for pixel."""
+    width = acc.rgba.shape[1]
     row, share = np.ones(4 * width, np.float32), np.empty(width, np.float32)
     for y in range(y0, y1):
-        have = acc[y].reshape(-1)
-        if _open_row(have, matte[y if matted else 0], matted, share) > 0:
-            pixels = plate[y].reshape(-1)
+        have = acc.rgba[y].reshape(-1)
+        if _open_row(have, limit.matte[y if limit.matted else 0], limit.matted, limit.opacity, share) > 0:
+            own = pixels[y].reshape(-1)
             for x in range(_AT(width)):
-                row[_AT(4) * x] = pixels[_AT(3) * x]
-                row[_AT(4) * x + _AT(1)] = pixels[_AT(3) * x + _AT(1)]
-                row[_AT(4) * x + _AT(2)] = pixels[_AT(3) * x + _AT(2)]
-            if graded:
-                grade_row(row, grade, powered)
-            _blend_row(row, share, keep, haze, have)
+                row[_AT(4) * x] = own[_AT(3) * x]
+                row[_AT(4) * x + _AT(1)] = own[_AT(3) * x + _AT(1)]
+                row[_AT(4) * x + _AT(2)] = own[_AT(3) * x + _AT(2)]
+            if look.tone.stages > 0:
+                tone_row(row, look.tone)
+            _blend_row(row, share, look, have, acc.plate[y if acc.counts else 0], acc.counts)
 
 
 @kernel
-def lay_foreground(y0, y1, foreground, grade, graded, powered, keep, haze, acc):  # type: ignore[no-untyped-def]
-    """The plate without its old sky: premultiplied RGBA."""
-    width = acc.shape[1]
+def lay_cut(y0, y1, pixels, limit, look, acc):  # type: ignore[no-untyped-def]
+    """Rows of a premultiplied picture, (h, w, 4), pixel for pixel."""
+    width = acc.rgba.shape[1]
     row, share = np.empty(4 * width, np.float32), np.empty(width, np.float32)
     for y in range(y0, y1):
-        have = acc[y].reshape(-1)
-        if _open_row(have, share, False, share) > 0:
-            row[:] = foreground[y].reshape(-1)
-            if graded:
-                grade_row(row, grade, powered)
-            _blend_row(row, share, keep, haze, have)
+        have = acc.rgba[y].reshape(-1)
+        if _open_row(have, limit.matte[y if limit.matted else 0], limit.matted, limit.opacity, share) > 0:
+            row[:] = pixels[y].reshape(-1)
+            if look.tone.stages > 0:
+                tone_row(row, look.tone)
+            _blend_row(row, share, look, have, acc.plate[y if acc.counts else 0], acc.counts)
 
 
 @kernel
-def lay_painting(  # type: ignore[no-untyped-def]
-    y0, y1, painting, inverse, matte, matted, grade, graded, powered, keep, haze, acc
-):
-    """A painting through a homography, limited by its matte."""
-    width = acc.shape[1]
+def lay_flat(y0, y1, painting, inverse, limit, look, acc):  # type: ignore[no-untyped-def]
+    """Rows of a premultiplied painting, (h', w', 4), through a homography from the picture's places to its own."""
+    width = acc.rgba.shape[1]
     row, share = np.zeros(4 * TILE, np.float32), np.empty(TILE, np.float32)
     xs, ys, weights = np.empty(TILE, np.int32), np.empty(TILE, np.int32), np.empty(8 * TILE, np.float32)
     for left in range(0, width, TILE):
         right = min(left + TILE, width)
         for y in range(y0, y1):
-            have = acc[y].reshape(-1)[4 * left : 4 * right]
-            limit = matte[y, left:right] if matted else matte[0]
+            have = acc.rgba[y].reshape(-1)[4 * left : 4 * right]
+            matte = limit.matte[y, left:right] if limit.matted else limit.matte[0]
             open_share = share[: right - left]
-            if _open_row(have, limit, matted, open_share) > 0:
+            if _open_row(have, matte, limit.matted, limit.opacity, open_share) > 0:
                 first, end = sample_stretch(painting, inverse, left, y, open_share, xs, ys, weights, row)
                 part = row[4 * first : 4 * end]
-                if graded:
-                    grade_row(part, grade, powered)
-                _blend_row(part, open_share[first:end], keep, haze, have[4 * first : 4 * end])
+                if look.tone.stages > 0:
+                    tone_row(part, look.tone)
+                plate = acc.plate[y, left + first : left + end] if acc.counts else acc.plate[0]
+                _blend_row(part, open_share[first:end], look, have[4 * first : 4 * end], plate, acc.counts)
 
 
 @kernel
-def lay_seen(  # type: ignore[no-untyped-def]
-    y0, y1, painting, calm, grid, step, origin, edge, fade, matte, matted, grade, graded, powered, keep, haze, acc
-):
-    """A painting seen through a grid of places (`place.seen.grid`), limited by its matte."""
-    width = acc.shape[1]
+def lay_seen(y0, y1, painting, places, limit, look, acc):  # type: ignore[no-untyped-def]
+    """Rows of a premultiplied painting, (h', w', 4), seen through a grid of places (`Places`)."""
+    width = acc.rgba.shape[1]
     row, share = np.zeros(4 * TILE, np.float32), np.empty(TILE, np.float32)
     us, vs = np.empty(TILE, np.float64), np.empty(TILE, np.float64)
     line, folded = np.empty(2 * TILE + 8, np.float64), np.empty((2, TILE), np.float64)
@@ -116,32 +166,17 @@ def lay_seen(  # type: ignore[no-untyped-def]
     for left in range(0, width, TILE):
         right = min(left + TILE, width)
         for y in range(y0, y1):
-            have = acc[y].reshape(-1)[4 * left : 4 * right]
-            limit = matte[y, left:right] if matted else matte[0]
+            have = acc.rgba[y].reshape(-1)[4 * left : 4 * right]
+            matte = limit.matte[y, left:right] if limit.matted else limit.matte[0]
             open_share = share[: right - left]
-            if _open_row(have, limit, matted, open_share) > 0:
+            if _open_row(have, matte, limit.matted, limit.opacity, open_share) > 0:
                 row[:] = np.float32(0)
                 sample_grid_stretch(
-                    painting,
-                    calm,
-                    grid,
-                    step,
-                    origin,
-                    edge,
-                    fade,
-                    left,
-                    y,
-                    open_share,
-                    us,
-                    vs,
-                    line,
-                    folded,
-                    xs,
-                    ys,
-                    weights,
-                    row,
-                )
+                    painting, places.calm, places.grid, places.step, places.origin, places.edge, places.fade,
+                    left, y, open_share, us, vs, line, folded, xs, ys, weights, row,
+                )  # fmt: skip
                 part = row[: 4 * (right - left)]
-                if graded:
-                    grade_row(part, grade, powered)
-                _blend_row(part, open_share, keep, haze, have)
+                if look.tone.stages > 0:
+                    tone_row(part, look.tone)
+                plate = acc.plate[y, left:right] if acc.counts else acc.plate[0]
+                _blend_row(part, open_share, look, have, plate, acc.counts)

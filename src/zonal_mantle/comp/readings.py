@@ -8,11 +8,12 @@ from typing import Any
 
 from ..lock import LockReading, read_lock
 from ..media import MediaError, alpha_trouble, source_problem
+from ..media.picture import picture_of
 from ..place.coverage import CoverageReading, Opening
 from ..shot import Matte, Shot, Source
+from .pictures import Pictures
 from .readings_matte import CHATTER_ACCEPTED, HALO_ACCEPTED, Fault, MatteOverShot, MatteTally
 from .readings_place import PlaceFault, PlaceReading, opening_of, place_words, read_place
-from .store import PixelStore
 
 CHECK_SCALE = 0.25
 HOLES_ACCEPTED = 0.002
@@ -54,7 +55,7 @@ class Readings:
 
 def take_readings(
     shot: Shot,
-    store: PixelStore,
+    pictures: Pictures,
     progress: Callable[[float, str], None] = lambda share, words: None,
     scale: float = CHECK_SCALE,
 ) -> Readings:
@@ -68,14 +69,14 @@ def take_readings(
     missing = [finding for source in shot.sources if (finding := _source_finding(shot, source.id))]
     out.findings += missing
     if not missing:
-        out.findings += [found for source in shot.sources if (found := _alpha_finding(shot, source, store))]
+        out.findings += [found for source in shot.sources if (found := _alpha_finding(shot, source, pictures))]
     for lock in shot.locks:
         reading = read_lock(lock, shot.frames)
         if reading is not None:
             out.locks[lock.id] = reading
     source = shot.plate_source
     if source is not None and not missing:
-        _over_frames(shot, store, scale, progress, out)
+        _over_frames(shot, pictures, scale, progress, out)
     out.findings += _findings(shot, out)
     return out
 
@@ -86,19 +87,19 @@ def _source_finding(shot: Shot, id: str) -> Finding | None:
     return Finding("Source", source.id, shot.first, problem) if problem else None
 
 
-def _alpha_finding(shot: Shot, source: Source, store: PixelStore) -> Finding | None:
+def _alpha_finding(shot: Shot, source: Source, pictures: Pictures) -> Finding | None:
     try:
-        words = store.kept(("alpha", source), lambda: alpha_trouble(source))
+        words = pictures.kept(("alpha", picture_of(source, source.start)), lambda: alpha_trouble(source))
     except MediaError as problem:
         words = str(problem)
     return Finding("Source", source.id, shot.first, words) if words else None
 
 
 def _over_frames(
-    shot: Shot, store: PixelStore, scale: float, progress: Callable[[float, str], None], out: Readings
+    shot: Shot, pictures: Pictures, scale: float, progress: Callable[[float, str], None], out: Readings
 ) -> None:
     used = {zone.matte.id for zone in shot.zones if zone.on and zone.matte.on}
-    tallies = {matte.id: MatteTally(shot, matte, store, scale) for matte in shot.mattes if matte.id in used}
+    tallies = {matte.id: MatteTally(shot, matte, pictures, scale) for matte in shot.mattes if matte.id in used}
     hung = [zone for zone in shot.zones if zone.on and zone.placement.on and not shot.holds_plate(zone)]
     openings: dict[str, dict[int, Opening]] = {zone.id: {} for zone in hung}
     for done, frame in enumerate(shot.frames):
@@ -106,10 +107,10 @@ def _over_frames(
         for tally in tallies.values():
             tally.add(frame)
         for zone in hung:
-            openings[zone.id][frame] = opening_of(shot, zone, frame, store, scale)
+            openings[zone.id][frame] = opening_of(shot, zone, frame, pictures, scale)
     out.mattes = {id: tally.result() for id, tally in tallies.items()}
     for zone in hung:
-        out.places[zone.id] = read_place(shot, zone, openings[zone.id], store)
+        out.places[zone.id] = read_place(shot, zone, openings[zone.id], pictures)
         out.coverage[zone.id] = out.places[zone.id].coverage
 
 

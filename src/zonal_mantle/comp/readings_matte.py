@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,9 +19,10 @@ from ..matte import (
     outside,
     read_matte,
 )
-from ..place.transform import lock_matrix, shape_matrix
+from ..place.transform import reference_to_frame
 from ..shot import Matte, Shape, Shot
-from .store import PixelStore
+from .pictures import Pictures
+from .planner import matte_plan
 
 Array = NDArray[np.float32]
 Fault = Literal["holes", "leftover", "halo", "chatter"]
@@ -53,8 +54,8 @@ class MatteOverShot:
 class MatteTally:
     """Gathers one matte's readings frame by frame."""
 
-    def __init__(self, shot: Shot, matte: Matte, store: PixelStore, scale: float) -> None:
-        self.shot, self.matte, self.store, self.scale = shot, matte, store, scale
+    def __init__(self, shot: Shot, matte: Matte, pictures: Pictures, scale: float) -> None:
+        self.shot, self.matte, self.pictures, self.scale = shot, matte, pictures, scale
         self._each: list[MatteReading] = []
         self._problem: tuple[str, int] = ("", shot.first)
         count = min(SAMPLES, len(shot.frames))
@@ -65,12 +66,12 @@ class MatteTally:
 
     def add(self, frame: int) -> None:
         """Measures a frame; a few of them at full size for edge and chatter."""
-        made = self.store.matte(self.shot, self.matte, frame, self.scale)
+        made = self.pictures.matte(self.shot, self.matte, frame, self.scale)
         if made.problem and not self._problem[0]:
             self._problem = (made.problem, frame)
 
         def ride(shape: Shape, at: int) -> NDArray[np.float64]:
-            return shape_matrix(self.shot, shape, at)
+            return reference_to_frame(self.shot, shape, at)
 
         self._each.append(read_matte(made.alpha, self.matte, frame, self.scale, ride))
         if frame in self._judged and not made.problem:
@@ -79,12 +80,12 @@ class MatteTally:
     def _judge(self, frame: int) -> None:
         shot, plate = self.shot, self.shot.plate_source
         assert plate is not None
-        made, pixels = self.store.matte(shot, self.matte, frame), self.store.plate(plate, frame)
+        made, pixels = self.pictures.matte(shot, self.matte, frame), self.pictures.plate(plate, frame)
         if not self.matte.clamp:
             self._outside = max(self._outside, outside(made.alpha))
         if (value := halo(pixels, made.alpha, made.foreground)) is not None:
             self._halo[frame] = value
-        pair = _beside(shot, self.matte, frame, self.store)
+        pair = _beside(shot, self.matte, frame, self.pictures)
         if pair is not None and (value := chatter(*pair)) is not None:
             self._chatter[frame] = value
 
@@ -112,34 +113,47 @@ class MatteTally:
 
 
 def _beside(
-    shot: Shot, matte: Matte, frame: int, store: PixelStore, scale: float = 1.0
+    shot: Shot, matte: Matte, frame: int, pictures: Pictures, scale: float = 1.0
 ) -> tuple[Array, Array, Array, Array, NDArray] | None:
     """What chatter is judged by: alpha and feed of a frame and of the one beside it, and the motion between.
 
     The edge is judged along the lock that steadies it, else along the first that is solved; None where there is none.
     """
     plate, after = shot.plate_source, frame + 1 if frame < shot.last else frame - 1
-    lock = matte.edge.steady_lock or next((lock.id for lock in shot.locks if len(lock.solved) > 1), None)
+    lock = _judged_along(shot, matte)
     if plate is None or lock is None or after not in shot.frames:
         return None
     grow = np.diag([scale, scale, 1.0])
-    motion = grow @ lock_matrix(shot, lock, frame) @ np.linalg.inv(grow @ lock_matrix(shot, lock, after))
-    here, there = (store.matte(shot, matte, at, scale).alpha for at in (frame, after))
-    feeds = [feed_of(store.plate(plate, at, scale)) for at in (frame, after)]
+    motion = grow @ reference_to_frame(shot, lock, frame) @ np.linalg.inv(grow @ reference_to_frame(shot, lock, after))
+    here, there = (pictures.matte(shot, matte, at, scale).alpha for at in (frame, after))
+    feeds = [feed_of(pictures.plate(plate, at, scale)) for at in (frame, after)]
     return here, feeds[0], there, feeds[1], motion
 
 
+def fault_key(shot: Shot, matte: Matte, frame: int, scale: float) -> tuple[Any, ...]:
+    """All that `faulty_pixels` depends on beside the fault."""
+    after = frame + 1 if frame < shot.last else frame - 1
+    lock = _judged_along(shot, matte)
+    motions = tuple(reference_to_frame(shot, lock, at) for at in (frame, after)) if lock else ()
+    return (matte_plan(shot, matte, frame, scale), matte_plan(shot, matte, max(after, shot.first), scale), motions)
+
+
+def _judged_along(shot: Shot, matte: Matte) -> str | None:
+    """The lock that an edge's chatter is judged along: that which steadies it, else the first that is solved."""
+    return matte.edge.steady_lock or next((lock.id for lock in shot.locks if len(lock.solved) > 1), None)
+
+
 def faulty_pixels(
-    shot: Shot, matte: Matte, frame: int, fault: Fault, store: PixelStore, scale: float = 1.0
+    shot: Shot, matte: Matte, frame: int, fault: Fault, pictures: Pictures, scale: float = 1.0
 ) -> NDArray[np.bool_]:
     """The pixels that a finding is about. (h, w)."""
     plate = shot.plate_source
     assert plate is not None
-    made, pixels = store.matte(shot, matte, frame, scale), store.plate(plate, frame, scale)
+    made, pixels = pictures.matte(shot, matte, frame, scale), pictures.plate(plate, frame, scale)
     if fault in ("holes", "leftover"):
 
         def ride(shape: Shape, at: int) -> NDArray[np.float64]:
-            return shape_matrix(shot, shape, at)
+            return reference_to_frame(shot, shape, at)
 
         holes, leftover, _, _ = holes_and_leftover(made.alpha, matte, frame, scale, ride)
         return holes if fault == "holes" else leftover
@@ -148,7 +162,7 @@ def faulty_pixels(
         seen = np.isfinite(leaning)
         way = np.sign(leaning[seen].mean()) if seen.any() else 1.0
         return np.asarray(np.nan_to_num(leaning) * way > HALO_ACCEPTED)
-    pair = _beside(shot, matte, frame, store, scale)
+    pair = _beside(shot, matte, frame, pictures, scale)
     if pair is None:
         return np.zeros(made.alpha.shape, np.bool_)
     return np.asarray(np.nan_to_num(change(*pair)) > CHATTER_ACCEPTED)

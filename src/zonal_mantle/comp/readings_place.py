@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..media import MediaError
+from ..media.picture import picture_of
 from ..place.coverage import CoverageReading, Opening, opening, read_coverage, rim_of, uncovered
 from ..place.horizon import HorizonReading, plate_perspective, read_horizons
 from ..place.light import Bearing, apart_deg, disagree, drawn_light, hand_light, sky_light
@@ -16,8 +17,10 @@ from ..place.seen import plate_places, zone_seen
 from ..place.timing import source_frame
 from ..place.transform import corner_trouble
 from ..shot import Matte, Shot, Source, Zone
-from .frame import openness, zone_matte
-from .store import PixelStore
+from .layer import plan_alpha
+from .pictures import Pictures
+from .planner import matte_plan, zone_matte_plan
+from .stack import openness
 
 PlaceFault = Literal["uncovered", "light"]
 ENLARGED_ACCEPTED = 1.005
@@ -37,46 +40,44 @@ class PlaceReading:
     trouble: str = ""
 
 
-def opening_of(shot: Shot, zone: Zone, frame: int, store: PixelStore, scale: float) -> Opening:
+def opening_of(shot: Shot, zone: Zone, frame: int, pictures: Pictures, scale: float) -> Opening:
     """What of a frame is open for a zone's painting: not covered by what is nearer, and within its matte."""
-    opened = openness(shot, zone, frame, store, scale)
-    made = zone_matte(shot, zone, frame, store, scale)
-    if made is not None:
-        opened = opened * np.clip(made.alpha, 0, 1)
-    return opening(opened, scale)
+    return opening(_opened(shot, zone, frame, pictures, scale), scale)
 
 
-def missing_cover(shot: Shot, zone: Zone, frame: int, store: PixelStore, scale: float) -> NDArray[np.float32]:
+def _opened(shot: Shot, zone: Zone, frame: int, pictures: Pictures, scale: float) -> NDArray[np.float32]:
+    opened, cut = openness(shot, zone, frame, pictures, scale), zone_matte_plan(shot, zone, frame, scale)
+    return opened if cut is None else opened * plan_alpha(cut, pictures)
+
+
+def missing_cover(shot: Shot, zone: Zone, frame: int, pictures: Pictures, scale: float) -> NDArray[np.float32]:
     """Where a painting has run out on a frame, (h, w) float32; see `place.coverage.uncovered`."""
     source = shot.source(zone.source)
     number = source_frame(zone.timing, source, frame)
-    opened = openness(shot, zone, frame, store, scale)
-    made = zone_matte(shot, zone, frame, store, scale)
-    if made is not None:
-        opened = opened * np.clip(made.alpha, 0, 1)
+    opened = _opened(shot, zone, frame, pictures, scale)
     if number is None:
         return np.asarray(opened, np.float32)
-    alpha = store.painting(source, number)[..., 3]
+    alpha = pictures.painting(source, number)[..., 3]
     return uncovered(zone_seen(shot, zone, frame), zone, alpha, opened, scale)
 
 
-def read_place(shot: Shot, zone: Zone, openings: dict[int, Opening], store: PixelStore) -> PlaceReading:
+def read_place(shot: Shot, zone: Zone, openings: dict[int, Opening], pictures: Pictures) -> PlaceReading:
     """All readings of a zone's placement."""
     source = shot.source(zone.source)
     try:
-        alpha = store.painting(source, source.start)[..., 3]
-        lit = painting_light(shot, zone, store)
-        plate_lit = plate_light(shot, store)
+        alpha = pictures.painting(source, source.start)[..., 3]
+        lit = painting_light(shot, zone, pictures)
+        plate_lit = plate_light(shot, pictures)
     except MediaError:
         return PlaceReading(read_coverage(shot, zone, openings))
     coverage = read_coverage(shot, zone, openings, rim_of(alpha) if source.alpha != "none" else None)
     return PlaceReading(coverage, read_horizons(shot, zone), lit, plate_lit, trouble_of(shot, zone))
 
 
-def painting_light(shot: Shot, zone: Zone, store: PixelStore, frame: int | None = None) -> Bearing | None:
+def painting_light(shot: Shot, zone: Zone, pictures: Pictures, frame: int | None = None) -> Bearing | None:
     """Where a zone's painting has its light as it hangs: flips and turns are counted in."""
     source, at = shot.source(zone.source), shot.first if frame is None else frame
-    own = source_light(source, store)
+    own = source_light(source, pictures)
     if own is None:
         return None
     placement = zone.placement
@@ -93,15 +94,15 @@ def painting_light(shot: Shot, zone: Zone, store: PixelStore, frame: int | None 
     return Bearing(flipped, own.how, own.sure)
 
 
-def source_light(source: Source, store: PixelStore) -> Bearing | None:
+def source_light(source: Source, pictures: Pictures) -> Bearing | None:
     """The light of a painting by itself: where a person put it, else the disc or the gradient of a whole sky."""
     around = is_around(source)
     if source.sun is not None:
         return hand_light(source.sun, (source.width, source.height), around)
     if source.alpha != "none":
         return None  # a cut-out is no sky: its bright side tells of its own colours
-    key = ("light", source)
-    return store.kept(key, lambda: sky_light(store.painting(source, source.start), around))
+    key = ("light", picture_of(source, source.start))
+    return pictures.kept(key, lambda: sky_light(pictures.painting(source, source.start), around))
 
 
 def is_around(source: Source) -> bool:
@@ -109,7 +110,7 @@ def is_around(source: Source) -> bool:
     return source.width == 2 * source.height
 
 
-def plate_light(shot: Shot, store: PixelStore) -> Bearing | None:
+def plate_light(shot: Shot, pictures: Pictures) -> Bearing | None:
     """Where the plate's light comes from: as drawn, else from the sky that is being removed."""
     if shot.light is not None:
         seen = plate_perspective(shot, shot.light.frame)
@@ -119,11 +120,13 @@ def plate_light(shot: Shot, store: PixelStore) -> Bearing | None:
         return None
     frame = shot.frames[len(shot.frames) // 2]
 
-    def look() -> Bearing | None:
-        gone = 1 - np.clip(store.matte(shot, matte, frame, 0.25).alpha, 0, 1)
-        return sky_light(store.plate(plate, frame, 0.25), mask=np.where(gone > 0.98, gone, 0))
+    cut = matte_plan(shot, matte, frame, 0.25)
 
-    return store.kept(("plate light", plate, matte, frame), look)
+    def look() -> Bearing | None:
+        gone = 1 - plan_alpha(cut, pictures)
+        return sky_light(pictures.plate(plate, frame, 0.25), mask=np.where(gone > 0.98, gone, 0))
+
+    return pictures.kept(("plate light", cut.digest), look)
 
 
 def sky_matte(shot: Shot) -> Matte | None:

@@ -24,10 +24,10 @@ from ..lock.propose import PARALLAX_PX
 from ..lock.runs import Direction
 from ..matte import shape_alpha
 from ..place.ride import followed
-from ..place.transform import lock_matrix, shape_matrix
+from ..place.transform import reference_to_frame
 from ..shot import Lock, Shape, ShapeKey, Shot
 from ..shot.follow import WHOLE
-from .store import PixelStore
+from .pictures import Pictures
 
 Array = NDArray[np.float32]
 WHOLE_MARGIN = 0.02  # of the width; a field that is not drawn is the whole frame but for its rim
@@ -36,7 +36,7 @@ WHOLE_MARGIN = 0.02  # of the width; a field that is not drawn is the whole fram
 def solve_lock(
     shot: Shot,
     lock_id: str,
-    store: PixelStore,
+    pictures: Pictures,
     direction: Direction = "both",
     progress: Callable[[float, str], None] = lambda share, words: None,
     missing_only: bool = False,
@@ -53,7 +53,7 @@ def solve_lock(
     MediaError : a frame of the plate cannot be read.
     """
     lock = shot.lock(lock_id)
-    work = _Work(shot, lock, store)
+    work = _Work(shot, lock, pictures)
     solved = work.solve(direction, progress, missing_only)
     return shot.with_lock(solved.but(remarks=remarks_on(work.neighbours())))
 
@@ -61,16 +61,16 @@ def solve_lock(
 class _Work:
     """What a solver asks for."""
 
-    def __init__(self, shot: Shot, lock: Lock, store: PixelStore) -> None:
+    def __init__(self, shot: Shot, lock: Lock, pictures: Pictures) -> None:
         source = shot.plate_source
         if source is None:
             raise LockError("The shot has no plate to lock onto. Open a plate first.")
-        self.shot, self.lock, self.store, self.source = shot, lock, store, source
+        self.shot, self.lock, self.pictures, self.source = shot, lock, pictures, source
         self._small: dict[int, Array] = {}
 
     def feed(self, frame: int) -> Array:
         """A frame as the lock looks at it."""
-        feed = lock_feed(self.store.plate(self.source, frame), self.lock.channel, self.lock.filter_px)
+        feed = lock_feed(self.pictures.plate(self.source, frame), self.lock.channel, self.lock.filter_px)
         if frame not in self._small:
             self._small[frame] = feed[: feed.shape[0] // 2 * 2, ::9].copy()
         return feed
@@ -126,8 +126,8 @@ class _Work:
     def guess(self, frame: int) -> NDArray[np.float64]:
         """Where the lock that this one rides on says that the reference frame went."""
         lock, about = self.lock, self._middle()
-        start = lock_matrix(self.shot, lock.rides, lock.reference_frame)
-        motion = lock_matrix(self.shot, lock.rides, frame) @ np.linalg.inv(start)
+        start = reference_to_frame(self.shot, lock.rides, lock.reference_frame)
+        motion = reference_to_frame(self.shot, lock.rides, frame) @ np.linalg.inv(start)
         return motion if lock.follow == WHOLE else followed(motion, lock.follow, about)
 
     def _middle(self) -> tuple[float, float]:
@@ -138,11 +138,11 @@ class _Work:
         return float(x), float(y)
 
     def _ride(self, shape: Shape, frame: int) -> NDArray[np.float64]:
-        return shape_matrix(self.shot, shape, frame)
+        return reference_to_frame(self.shot, shape, frame)
 
 
 def propose_lock(
-    shot: Shot, store: PixelStore, progress: Callable[[float, str], None] = lambda share, words: None
+    shot: Shot, pictures: Pictures, progress: Callable[[float, str], None] = lambda share, words: None
 ) -> Lock:
     """A lock that suits the shot, not solved yet, with why in its remarks.
 
@@ -156,7 +156,7 @@ def propose_lock(
         raise LockError("There is no moving plate to look at. Open one first.")
 
     def feed(frame: int) -> Array:
-        return lock_feed(store.plate(source, frame), "luma", 0.0)
+        return lock_feed(pictures.plate(source, frame), "luma", 0.0)
 
     tracks = follow_features(feed, lambda frame: None, shot.frames, progress, "Looking at the shot")
     found = propose(tracks, shot.frames, shot.size)

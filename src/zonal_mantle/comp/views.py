@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
-from typing import Literal
+from typing import Any, Literal
 
 import numba
 import numpy as np
@@ -13,13 +13,16 @@ from numpy.typing import NDArray
 from ..media.bands import run_bands
 from ..media.colour import display_table
 from ..media.curves import HIGHEST_EXPONENT, LOWEST_EXPONENT, coded
-from ..place import lock_matrix, warp
+from ..media.picture import picture_of
+from ..place import reference_to_frame, warp
 from ..place.timing import source_frame
-from ..shot import Blend, MatteUse, Mirror, Seam, Shot
-from .frame import compose, zone_matte
-from .readings_matte import Fault, faulty_pixels
+from ..shot import Blend, MatteUse, Mirror, Seam, Shot, Zone
+from .digest import digest
+from .pictures import Pictures
+from .planner import plan, proxy_size, zone_matte_plan
+from .readings_matte import Fault, fault_key, faulty_pixels
 from .readings_place import missing_cover
-from .store import PixelStore, proxy_size
+from .stack import compose
 
 Array = NDArray[np.float32]
 Codes = NDArray[np.uint8]
@@ -162,15 +165,15 @@ def show_matte(alpha: Array, apart: bool = False) -> Codes:
     return out
 
 
-def _difference(shot: Shot, frame: int, plate: Array, lock_id: str | None, store: PixelStore, scale: float) -> Codes:
+def _difference(shot: Shot, frame: int, plate: Array, lock_id: str | None, pictures: Pictures, scale: float) -> Codes:
     """Coded difference, four times, about middle grey: the plate less the reference frame as the lock carries it."""
     source = shot.plate_source
     lock = next((each for each in shot.locks if each.id == lock_id), None)
     if source is None or lock is None or lock.at(frame) is None:
         return np.full((*plate.shape[:2], 4), (118, 118, 118, 255), np.uint8)
-    reference = store.plate(source, lock.reference_frame, scale)
+    reference = pictures.plate(source, lock.reference_frame, scale)
     fit = np.diag([plate.shape[1] / source.width, plate.shape[0] / source.height, 1.0])
-    motion = fit @ lock_matrix(shot, lock.id, frame) @ np.linalg.inv(fit)
+    motion = fit @ reference_to_frame(shot, lock.id, frame) @ np.linalg.inv(fit)
     carried = warp(reference, motion, (plate.shape[1], plate.shape[0]))
     apart = (coded(plate) - coded(np.ascontiguousarray(carried[..., :3]))) * carried[..., 3:]
     out = np.full((*plate.shape[:2], 4), 255, np.uint8)
@@ -178,12 +181,12 @@ def _difference(shot: Shot, frame: int, plate: Array, lock_id: str | None, store
     return out
 
 
-def _hatched(shot: Shot, frame: int, store: PixelStore, scale: float, look: Look, codes: Codes) -> Codes:
+def _hatched(shot: Shot, frame: int, pictures: Pictures, scale: float, look: Look, codes: Codes) -> Codes:
     """Slanted lines where a zone's painting has run out."""
     zone = next((z for z in shot.zones if z.id == look.hatch), None)
     if zone is None or shot.holds_plate(zone) or not zone.placement.on:
         return codes
-    missing = missing_cover(shot, zone, frame, store, scale) > 0.05
+    missing = missing_cover(shot, zone, frame, pictures, scale) > 0.05
     if missing.any():
         y, x = np.nonzero(missing)
         line = (x + y) % 12 < 3
@@ -196,7 +199,7 @@ def _painting_view(
     frame: int,
     name: ViewName,
     zone_id: str | None,
-    store: PixelStore,
+    pictures: Pictures,
     scale: float,
     look: Look,
     plate: Array,
@@ -208,15 +211,76 @@ def _painting_view(
     source = shot.source(zone.source)
     if name == "Painting":
         number = source_frame(zone.timing, source, frame)
-        pixels = store.painting(source, source.start if number is None else number)
+        pixels = pictures.painting(source, source.start if number is None else number)
         return show(np.ascontiguousarray(pixels), look)
-    bare = zone.but(matte=MatteUse(), on=True, seam=Seam(), mirror=Mirror(), blend=Blend())
-    layer = compose(shot, frame, store, scale, [bare])
+    layer = compose(shot, frame, pictures, scale, [_bare(zone)])
     return show(np.ascontiguousarray(plate * (1 - 0.5 * layer[..., 3:]) + 0.5 * layer[..., :3]), look)
 
 
+def view_key(shot: Shot, frame: int, name: ViewName, zone_id: str | None, scale: float, look: Look) -> str:
+    """Names all that a view depends on; parameters as in `view`."""
+    source = shot.plate_source
+    if source is None:
+        return digest(("nothing", proxy_size(shot.size, scale)))
+    zone = next((z for z in shot.zones if z.id == zone_id), None)
+    hatched = next((z for z in shot.zones if z.id == look.hatch), None)
+    of_view: tuple[Any, ...] = (name, scale, replace(look, lock=None, hatch=None))
+    if hatched is not None and name in ("Composite", "See-through"):
+        of_view = (*of_view, _cover_key(shot, hatched, frame, scale))
+    plate = picture_of(source, frame)
+    if name == "Composite":
+        return digest((of_view, plan(shot, frame, scale)))
+    if name == "Plate":
+        return digest((of_view, plate))
+    if name == "Painting" and zone is not None:
+        own = shot.source(zone.source)
+        number = source_frame(zone.timing, own, frame)
+        return digest((of_view, plate, picture_of(own, own.start if number is None else number)))
+    if name == "See-through":
+        bare = () if zone is None or shot.holds_plate(zone) else (plan(shot, frame, scale, [_bare(zone)]),)
+        return digest((of_view, plate, bare))
+    if name == "Difference":
+        lock = next((each for each in shot.locks if each.id == look.lock), None)
+        if lock is None or lock.at(frame) is None:
+            return digest((of_view, plate, None))
+        motion = reference_to_frame(shot, lock.id, frame)
+        return digest((of_view, plate, picture_of(source, lock.reference_frame), motion))
+    cutting = _cutting(shot, zone_id)
+    cut = None if cutting is None else zone_matte_plan(shot, cutting, frame, scale)
+    extra: tuple[Any, ...] = ()
+    if cutting is not None and look.fault is not None and (matte := shot.matte_of(cutting)) is not None:
+        extra = fault_key(shot, matte, frame, scale)
+    if cutting is not None and look.backing == "new background" and name == "Cut-out":
+        extra = (plan(shot, frame, scale, _behind(shot, cutting)),)
+    return digest((of_view, plate, cut, extra))
+
+
+def _cover_key(shot: Shot, zone: Zone, frame: int, scale: float) -> tuple[Any, ...]:
+    """What decides where a zone's painting runs out."""
+    order = shot.near_to_far()
+    nearer = plan(shot, frame, scale, order[: order.index(zone) + 1])
+    return (nearer, zone.placement.rim)
+
+
+def _cutting(shot: Shot, zone_id: str | None) -> Zone | None:
+    """Whose matte is shown: the zone's, or the nearest zone's that has one on."""
+    zone = next((z for z in shot.zones if z.id == zone_id), None)
+    if zone is None or not zone.matte.on:
+        zone = next((z for z in shot.near_to_far() if z.matte.on), zone)
+    return zone
+
+
+def _behind(shot: Shot, zone: Zone) -> list[Zone]:
+    order = shot.near_to_far()
+    return order[order.index(zone) + 1 :]
+
+
+def _bare(zone: Zone) -> Zone:
+    return zone.but(matte=MatteUse(), on=True, seam=Seam(), mirror=Mirror(), blend=Blend())
+
+
 def view(
-    shot: Shot, frame: int, name: ViewName, zone_id: str | None, store: PixelStore, scale: float, look: Look
+    shot: Shot, frame: int, name: ViewName, zone_id: str | None, pictures: Pictures, scale: float, look: Look
 ) -> Codes:
     """One view of a frame, ready for the screen.
 
@@ -237,26 +301,25 @@ def view(
         width, height = proxy_size(shot.size, scale)
         return np.full((height, width, 4), (43, 43, 43, 255), np.uint8)
     if name == "Composite":
-        return _hatched(shot, frame, store, scale, look, show(compose(shot, frame, store, scale), look))
-    plate = store.plate(source, frame, scale)
+        return _hatched(shot, frame, pictures, scale, look, show(compose(shot, frame, pictures, scale), look))
+    plate = pictures.plate(source, frame, scale)
     if name == "Plate":
         return show(plate, look)
     if name in ("See-through", "Painting"):
-        codes = _painting_view(shot, frame, name, zone_id, store, scale, look, plate)
-        return _hatched(shot, frame, store, scale, look, codes) if name == "See-through" else codes
+        codes = _painting_view(shot, frame, name, zone_id, pictures, scale, look, plate)
+        return _hatched(shot, frame, pictures, scale, look, codes) if name == "See-through" else codes
     if name == "Difference":
-        return _difference(shot, frame, plate, look.lock, store, scale)
-    zone = next((z for z in shot.zones if z.id == zone_id), None)
-    if zone is None or not zone.matte.on:
-        zone = next((z for z in shot.near_to_far() if z.matte.on), zone)
-    made = None if zone is None else zone_matte(shot, zone, frame, store, scale)
+        return _difference(shot, frame, plate, look.lock, pictures, scale)
+    zone = _cutting(shot, zone_id)
+    cut = None if zone is None else zone_matte_plan(shot, zone, frame, scale)
+    made = None if cut is None else pictures.made(cut)
     alpha = np.ones(plate.shape[:2], np.float32) if made is None else made.alpha
     if name in ("Matte", "Alpha apart"):
         codes = show_matte(alpha, name == "Alpha apart")
         if name == "Alpha apart" and look.fault is not None and made is not None and zone is not None:
             matte = shot.matte_of(zone)
             assert matte is not None
-            codes[faulty_pixels(shot, matte, frame, look.fault, store, scale)] = _MARKED
+            codes[faulty_pixels(shot, matte, frame, look.fault, pictures, scale)] = _MARKED
         return codes
     mixed = np.empty_like(plate)
     if name == "Tint":
@@ -264,8 +327,7 @@ def view(
         return show(mixed, look)
     behind = _NOTHING
     if look.backing == "new background" and zone is not None:
-        order = shot.near_to_far()
-        behind = compose(shot, frame, store, scale, order[order.index(zone) + 1 :])
+        behind = compose(shot, frame, pictures, scale, _behind(shot, zone))
     greys = _GREYS.get(look.backing, _GREYS["checker"])
     cleared = made is not None and made.foreground is not None
     stays = made.foreground if made is not None and made.foreground is not None else plate

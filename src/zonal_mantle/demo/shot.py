@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..api import Session, new
-from ..comp import PixelStore, solve_lock
+from ..comp import Pictures, solve_lock
 from ..lock import Found, Patch, fit_motion, lock_feed
 from ..shot import Air, ClearSkyPull, Keyed, Lock, Mark, Matte, Placement, Shape, ShapeKey, Shot, Zone
 from .camera import Camera
@@ -83,7 +83,7 @@ def mark_regions(truth: dict[str, Any], index: int) -> tuple[list[Array], list[A
 
 
 def _best_lock(
-    shot: Shot, store: PixelStore, lock: Lock, regions: list[Array], truth: dict[str, Any], far: float
+    shot: Shot, store: Pictures, lock: Lock, regions: list[Array], truth: dict[str, Any], far: float
 ) -> Shot:
     """Sets a mark in each region and solves: the corner that is found best again where it truly went.
 
@@ -118,7 +118,7 @@ def _best_lock(
     return solve_lock(shot, lock.id, store) if chosen else shot
 
 
-def _trial(shot: Shot, store: PixelStore, lock: Lock, truth: dict[str, Any], far: float) -> tuple[int, float]:
+def _trial(shot: Shot, store: Pictures, lock: Lock, truth: dict[str, Any], far: float) -> tuple[int, float]:
     """How many frames a one-mark lock fails to hold, and its rms distance from the truth, px."""
     solved = solve_lock(shot.with_lock(lock), lock.id, store).lock(lock.id)
     mark = lock.marks[0]

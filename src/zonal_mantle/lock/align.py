@@ -10,6 +10,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry import between_centres
 from ..media.bands import run_bands, run_halves
 from ..shot.lock import Motion
 from . import align_rows
@@ -31,7 +32,6 @@ NOISE_GROWS = 2.0
 CLEAR = 15.0  # slopes to noise at half size, above which unlike blur does more harm than noise
 LEAST_SLOPE = 2.5  # slopes of white noise alone have about the power of the noise
 
-_HALF = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1]])
 CORRELATED = 2.5  # the feed is blurred a little, so that neighbouring pixels err alike
 CORNERS = np.array([[-1, -1, 1], [1, -1, 1], [1, 1, 1], [-1, 1, 1.0]])
 
@@ -136,7 +136,7 @@ class Area:
 
     def mask_through(self, motion: Matrix, size: tuple[int, int]) -> Array:
         """The area's mask where a motion takes it, (height, width)."""
-        way = np.linalg.inv(_HALF) @ motion @ _HALF
+        way = between_centres(motion)
         shift = np.eye(3)
         shift[:2, 2] = self.levels[0].origin
         return np.asarray(cv2.warpPerspective(self.levels[0].mask, way @ shift, size), np.float32)

@@ -8,6 +8,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry import DEFAULT_FOCAL, camera_matrix
 from ..shot.lock import Lock, LockFrame, ScenePoint
 from .align import Fit
 from .bundle import Scene, Views, adjust, pictured
@@ -72,7 +73,7 @@ def camera_from_tracks(
     progress(0.05, f"{lock.name}: how the camera turned")
     chain = track_links(tracks, frames, start)
     lens, turns = solve_turn(chain, start, size, lock.lens, must_know=False)
-    off = turning_error(tracks, frames, turns, lens.focal_px or 1.4 * size[0], middle)
+    off = turning_error(tracks, frames, turns, lens.focal_px or DEFAULT_FOCAL * size[0], middle)
     if off < ONLY_TURNED_PX:
         raise LockError(
             f"The camera only turned: turning alone explains the features to {off:.2f} px, so that nothing tells their "
@@ -80,7 +81,7 @@ def camera_from_tracks(
         )
     still = static_tracks(tracks, frames, start)
     progress(0.12, f"{lock.name}: first scene")
-    scene, used, order = _begun(lock, still, frames, size, lens.focal_px or 1.4 * size[0], turns, progress)
+    scene, used, order = _begun(lock, still, frames, size, lens.focal_px or DEFAULT_FOCAL * size[0], turns, progress)
     index = {frame: k for k, frame in enumerate(order)}
     steps = [0]
 
@@ -408,7 +409,7 @@ def _as_lock(
     lock: Lock, scene: Scene, tracks: list[Track], views: Views, order: list[int], size: tuple[int, int]
 ) -> Lock:
     off = np.linalg.norm(pictured(scene, views) - views.seen, axis=1)
-    k = np.array([[scene.focal_px, 0, size[0] / 2], [0, scene.focal_px, size[1] / 2], [0, 0, 1.0]])
+    k = camera_matrix(scene.focal_px, size)
     entries = []
     for number, frame in enumerate(order):
         mine = off[views.camera == number]

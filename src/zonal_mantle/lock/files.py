@@ -11,6 +11,7 @@ from typing import Any
 import cv2
 import numpy as np
 
+from ..geometry import camera_matrix
 from ..shot.lock import Lock, LockFrame
 from .errors import LockError
 from .runs import flat, triple
@@ -216,7 +217,7 @@ def camera_from_usd(lock: Lock, size: tuple[int, int], path: Path) -> Lock:
         poses[frame] = (axes @ matrix[:3, :3] @ axes, axes @ matrix[3, :3] * metres)
     reference = lock.reference_frame if lock.reference_frame in poses else frames[0]
     turn0, place0 = poses[reference]
-    k = np.array([[focal, 0, size[0] / 2], [0, focal, size[1] / 2], [0, 0, 1]])
+    k = camera_matrix(focal, size)
     entries = []
     for frame, (turn, place) in poses.items():
         relative = turn @ turn0.T

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry import carry
 from ..shot.lock import Motion
 
 Matrix = NDArray[np.float64]
@@ -52,7 +53,7 @@ def fit_motion(source: NDArray, target: NDArray, motion: Motion, weights: NDArra
     if motion == "similarity":
         return _similarity(source, target, w)
     a, b = _normal(source), _normal(target)
-    p, q = _through(a, source), _through(b, target)
+    p, q = carry(a, source), carry(b, target)
     rows = _affine(p, q, w) if motion == "affine" else _perspective(p, q, w)
     out = np.linalg.inv(b) @ rows @ a
     return np.asarray(out / out[2, 2])
@@ -94,12 +95,7 @@ def robust_motion(source: NDArray, target: NDArray, motion: Motion) -> tuple[Mat
 
 
 def _apart(motion: Matrix, source: NDArray, target: NDArray) -> NDArray[np.float64]:
-    return np.asarray(np.linalg.norm(_through(motion, source) - target, axis=1))
-
-
-def _through(motion: Matrix, points: NDArray) -> NDArray[np.float64]:
-    lifted = np.concatenate([points, np.ones((len(points), 1))], axis=1) @ motion.T
-    return np.asarray(lifted[:, :2] / lifted[:, 2:])
+    return np.asarray(np.linalg.norm(carry(motion, source) - target, axis=1))
 
 
 def _similarity(source: NDArray, target: NDArray, w: NDArray) -> Matrix:

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from scipy.optimize import least_squares
 from scipy.sparse import lil_matrix
 
+from ..geometry import DEFAULT_FOCAL, camera_matrix, carry, distorted, rays_of, undistorted
 from ..shot.lock import Lens, Lock, LockFrame
 from .errors import LockError
 from .runs import Direction, flat, triple
@@ -44,7 +45,7 @@ def solve_pan(
     progress(0.92, f"{lock.name}: focal length and turn")
     size = (field_mask.shape[1], field_mask.shape[0])
     lens, turns = solve_turn(chain, lock.reference_frame, size, lock.lens)
-    k = np.array([[lens.focal_px, 0, size[0] / 2], [0, lens.focal_px, size[1] / 2], [0, 0, 1.0]])
+    k = camera_matrix(lens.focal_px, size)
     motions = {frame: k @ turn @ np.linalg.inv(k) for frame, turn in turns.items()}
     errors = link_errors(chain, motions)
     entries = tuple(
@@ -136,25 +137,19 @@ def _check_known(found: object, column: int, turns: dict[int, Matrix], start: in
 
 
 def _link_targets(link: Link) -> NDArray[np.float64]:
-    lifted = np.concatenate([link.points, np.ones((len(link.points), 1))], axis=1) @ link.fit.homography.T
-    return np.asarray(lifted[:, :2] / lifted[:, 2:])
+    return carry(link.fit.homography, link.points)
 
 
 def _rays(points: NDArray, focal: float, bend: float, size: tuple[int, int]) -> NDArray[np.float64]:
-    """Directions (n, 3) of picture places; the one-term distortion is undone by fixed-point steps."""
-    seen = (points - np.array(size) / 2) / focal
-    flat_points = seen.copy()
-    for _ in range(5 if bend else 0):
-        flat_points = seen / (1 + bend * (flat_points**2).sum(axis=1, keepdims=True))
-    return np.concatenate([flat_points, np.ones((len(points), 1))], axis=1)
+    """Directions (n, 3) of picture places."""
+    k = camera_matrix(focal, size)
+    return rays_of(k, undistorted(points, k, bend) if bend else points)
 
 
 def _pictured(rays: NDArray, focal: float, bend: float, size: tuple[int, int]) -> NDArray[np.float64]:
     """Picture places (n, 2) of directions."""
-    flat_points = rays[:, :2] / np.maximum(rays[:, 2:], 1e-6)
-    return np.asarray(
-        flat_points * (1 + bend * (flat_points**2).sum(axis=1, keepdims=True)) * focal + np.array(size) / 2
-    )
+    k = camera_matrix(focal, size)
+    return distorted(rays[:, :2] / np.maximum(rays[:, 2:], 1e-6) * focal + k[:2, 2], k, bend)
 
 
 def _turn_between(a: NDArray, b: NDArray) -> Matrix:
@@ -166,7 +161,7 @@ def _turn_between(a: NDArray, b: NDArray) -> Matrix:
 
 def _first_focal(links: list[Link], size: tuple[int, int]) -> float:
     """The focal length, of many, for which the links are most nearly turns."""
-    best, least = 1.4 * size[0], np.inf
+    best, least = DEFAULT_FOCAL * size[0], np.inf
     for focal in np.geomspace(WIDEST, LONGEST, 60) * size[0]:
         total = 0.0
         for link in links:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry import carry
 from ..shot.lock import Lock, LockFrame, Mark
 from .errors import LockError
 from .fit import fit_motion, possible_motion, robust_motion
@@ -131,7 +132,7 @@ def _follow(
         (x, y), (u, v) = each.place, each.before
         starts = [(2 * x - u, 2 * y - v), (x, y)]
         if guess is not None:
-            starts.insert(0, tuple(_through(guess, np.array([each.home]))[0]))
+            starts.insert(0, tuple(carry(guess, np.array([each.home]))[0]))
         hit = next((hit for at in starts if (hit := each.patch.search(feed, *at, each.shape)) is not None), None)
         if hit is None:
             reasons.append(f"mark {each.number + 1} has left the picture or its reach.")
@@ -164,7 +165,7 @@ def _follow(
         squares += weight * (hit.uncertainty_px**2 + back**2 + each.drift_px**2)
     squares /= float(weights.sum())
     if len(living) > 2:
-        squares += float((weights * (_through(matrix, homes) - places).T ** 2).sum() / weights.sum())
+        squares += float((weights * (carry(matrix, homes) - places).T ** 2).sum() / weights.sum())
     _renew(lock, living, found, feed)
     _join(lock, living, feed, frame, matrix)
     seen = {each.number: each.place for each in living if each.number in found}
@@ -175,11 +176,6 @@ def _follow(
         residual_px=float(np.sqrt(squares)),
         confidence=float(np.average([found[each.number].confidence for each in living if each.number in found])),
     ), ""
-
-
-def _through(matrix: NDArray, points: NDArray) -> NDArray:
-    lifted = np.concatenate([points, np.ones((len(points), 1))], axis=1) @ matrix.T
-    return np.asarray(lifted[:, :2] / lifted[:, 2:])
 
 
 def _renew(lock: Lock, living: list[Living], found: dict[int, Found], feed: Array) -> None:
@@ -201,7 +197,7 @@ def _join(lock: Lock, living: list[Living], feed: Array, frame: int, matrix: NDA
     for k, mark in enumerate(lock.marks):
         if mark.frame != frame or any(each.number == k for each in living):
             continue
-        home = _through(np.linalg.inv(matrix), np.array([[mark.x, mark.y]]))[0]
+        home = carry(np.linalg.inv(matrix), np.array([[mark.x, mark.y]]))[0]
         place = (mark.x, mark.y)
         patch = _patch(lock, k, mark, feed, frame)
         living.append(Living(k, mark, patch, (float(home[0]), float(home[1])), place, place))

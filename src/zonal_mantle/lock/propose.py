@@ -8,6 +8,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry import carry
 from ..shot.lock import LockKind
 from .features import Track
 
@@ -70,8 +71,7 @@ def propose(tracks: list[Track], frames: range, size: tuple[int, int]) -> Propos
 
 
 def _apart(matrix: NDArray, source: NDArray, target: NDArray) -> NDArray[np.float64]:
-    lifted = np.concatenate([source, np.ones((len(source), 1))], axis=1) @ np.asarray(matrix).T
-    return np.asarray(np.linalg.norm(lifted[:, :2] / lifted[:, 2:] - target, axis=1))
+    return np.asarray(np.linalg.norm(carry(matrix, source) - target, axis=1))
 
 
 def _travel(tracks: list[Track], size: tuple[int, int]) -> float:

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from scipy.optimize import least_squares
 from scipy.sparse import lil_matrix
 
+from ..geometry import carry
 from ..shot.lock import Lock, LockFrame
 from .align import Area, Fit
 from .blur import smeared, unlike
@@ -186,7 +187,7 @@ class _Walker:
     def _step_px(self, motion: Matrix) -> NDArray[np.float64]:
         """How far a motion from frame to frame carries the middle of the field."""
         middle = np.array([[self.mask.shape[1] / 2, self.mask.shape[0] / 2]])
-        return np.asarray((_through(motion, middle) - middle)[0])
+        return np.asarray((carry(motion, middle) - middle)[0])
 
     def _add_key(self, frame: int, feed: Array, feeds: list[Array]) -> Key | None:
         cover = self.cover_of(frame)
@@ -208,7 +209,7 @@ def _textured(feed: Array, mask: Array) -> bool:
 def _shared(area: Area, motion: Matrix, shape: tuple[int, ...]) -> float:
     """Share of a field that a motion leaves within the frame."""
     points = _points(area, (16, 9))
-    at = _through(motion, points)
+    at = carry(motion, points)
     return float(np.mean((at[:, 0] > 2) & (at[:, 1] > 2) & (at[:, 0] < shape[1] - 2) & (at[:, 1] < shape[0] - 2)))
 
 
@@ -221,7 +222,7 @@ def _points(area: Area, count: tuple[int, int]) -> NDArray[np.float64]:
 def _grid(area: Area, motion: Matrix, shape: tuple[int, ...]) -> NDArray[np.float64]:
     """Points of the field that a frame still sees, spread over what both share."""
     points = _points(area, (24, 14))
-    at = _through(motion, points)
+    at = carry(motion, points)
     seen = (at[:, 0] > 0) & (at[:, 1] > 0) & (at[:, 0] < shape[1]) & (at[:, 1] < shape[0])
     shared = points[seen]
     if len(shared) < 4:
@@ -229,11 +230,6 @@ def _grid(area: Area, motion: Matrix, shape: tuple[int, ...]) -> NDArray[np.floa
     low, high = shared.min(axis=0), shared.max(axis=0)
     xs, ys = np.meshgrid(np.linspace(low[0], high[0], GRID[0]), np.linspace(low[1], high[1], GRID[1]))
     return np.stack([xs.reshape(-1), ys.reshape(-1)], axis=1)
-
-
-def _through(matrix: Matrix, points: NDArray) -> NDArray[np.float64]:
-    lifted = np.concatenate([points, np.ones((len(points), 1))], axis=1) @ matrix.T
-    return np.asarray(lifted[:, :2] / lifted[:, 2:])
 
 
 def chained(chain: Chain, start: int) -> dict[int, Matrix]:
@@ -284,8 +280,8 @@ def adjusted(chain: Chain, start: int, size: tuple[int, int]) -> dict[int, Matri
         now = motions(values)
         return np.concatenate([
             (
-                (_through(now[link.frame] @ np.linalg.inv(now[link.key]), link.points)
-                 - _through(link.fit.homography, link.points)) * link.weight
+                (carry(now[link.frame] @ np.linalg.inv(now[link.key]), link.points)
+                 - carry(link.fit.homography, link.points)) * link.weight
             ).reshape(-1)
             for link in links
         ])  # fmt: skip
@@ -310,7 +306,7 @@ def link_errors(chain: Chain, motions: dict[int, Matrix]) -> dict[int, float]:
     for link in chain.links:
         if link.key in motions and link.frame in motions:
             way = motions[link.frame] @ np.linalg.inv(motions[link.key])
-            apart = _through(way, link.points) - _through(link.fit.homography, link.points)
+            apart = carry(way, link.points) - carry(link.fit.homography, link.points)
             square = float((apart**2).sum(axis=1).mean()) + link.fit.residual_px**2
             squares.setdefault(link.frame, []).append(square)
     return {frame: float(np.sqrt(np.mean(each))) for frame, each in squares.items()}

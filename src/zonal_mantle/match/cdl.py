@@ -1,17 +1,14 @@
-"""Slope, offset, power, saturation: the ASC CDL, on scene-linear colour."""
+"""Slope, offset, power, saturation: the ASC CDL, on scene-linear colour, as one stage of a tone."""
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from ..media.bands import run_bands
-from ..media.powers import FAST, power_of
 from ..shot.zone import Match
+from .tone import REC709_LUMA, Stage, Tone, toned
 
 Array = NDArray[np.float32]
-LUMA = (0.2126, 0.7152, 0.0722)  # the CDL's own weights, those of Rec. 709
 
 
 def cdl(pixels: Array, slope: NDArray, offset: NDArray, power: NDArray, saturation: float) -> NDArray:
@@ -24,49 +21,27 @@ def cdl(pixels: Array, slope: NDArray, offset: NDArray, power: NDArray, saturati
     References
     ----------
     ASC Color Decision List Transfer Functions and Interchange Syntax 1.2: out = (in · slope + offset) ^ power, then
-    out = luma + saturation · (out − luma). The clamp at 1 is left out, as for scene-linear pictures.
+    out = luma + saturation · (out − luma), with Rec. 709's weights. The clamp at 1 is left out, as for scene-linear
+    pictures.
     """
     base = np.asarray(pixels, np.float64) * slope + offset
     graded = np.where(np.asarray(power) == 1, base, np.maximum(base, 0) ** power)
-    luma = graded @ np.array(LUMA)
+    luma = graded @ np.array(REC709_LUMA)
     return np.asarray(luma[..., None] + saturation * (graded - luma[..., None]))
 
 
-def grade_numbers(match: Match, frame: float) -> tuple[tuple[np.float32, ...], bool, bool]:
-    """A zone's grade on a frame: its ten numbers, whether it does anything, whether a power is among it."""
-    numbers = tuple(part.at(frame) for triple in (match.slope, match.offset, match.power) for part in triple)
-    saturation = match.saturation.at(frame)
-    powered = numbers[6:] != (1, 1, 1)
-    active = match.on and (powered or numbers[:6] != (1, 1, 1, 0, 0, 0) or saturation != 1)
-    return tuple(np.float32(number) for number in (*numbers, saturation)), active, powered
+def cdl_stage(match: Match, frame: float) -> Stage:
+    """A zone's ASC CDL on a frame."""
+    s, o, p = (tuple(part.at(frame) for part in triple) for triple in (match.slope, match.offset, match.power))
+    matrix = (s[0], 0.0, 0.0, o[0], 0.0, s[1], 0.0, o[1], 0.0, 0.0, s[2], o[2])
+    return Stage(matrix=matrix, powers=None if p == (1, 1, 1) else p, saturation=match.saturation.at(frame))  # type: ignore[arg-type]
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
-def grade_row(row, grade, powered):  # type: ignore[no-untyped-def]
-    """Grades flat premultiplied RGBA in place."""
-    slope_r, slope_g, slope_b, offset_r, offset_g, offset_b, power_r, power_g, power_b, saturation = grade
-    least, at = np.float32(1e-6), np.uintp
-    for x in range(at(row.shape[0] // 4)):
-        k = at(4) * x
-        a = max(row[k + at(3)], np.float32(0))
-        r = row[k] * slope_r + a * offset_r
-        g = row[k + at(1)] * slope_g + a * offset_g
-        b = row[k + at(2)] * slope_b + a * offset_b
-        if powered:
-            whole = max(a, least)
-            r = power_of(r / whole, power_r) * a
-            g = power_of(g / whole, power_g) * a
-            b = power_of(b / whole, power_b) * a
-        luma = np.float32(0.2126) * r + np.float32(0.7152) * g + np.float32(0.0722) * b
-        row[k] = luma + saturation * (r - luma)
-        row[k + at(1)] = luma + saturation * (g - luma)
-        row[k + at(2)] = luma + saturation * (b - luma)
+def tone_of(match: Match, frame: float) -> Tone:
+    """All that a zone's match does to colour on a frame, but for the air."""
+    return Tone((cdl_stage(match, frame),)) if match.on else Tone()
 
 
 def grade(pixels: Array, match: Match, frame: float = 0) -> Array:
     """A picture graded, fast. (h, w, 3) float32 in and out, not premultiplied."""
-    numbers, _, powered = grade_numbers(match, frame)
-    out = np.ones((*pixels.shape[:2], 4), np.float32)
-    out[..., :3] = pixels
-    run_bands(lambda y0, y1: grade_row(out[y0:y1].reshape(-1), numbers, powered), out.shape[0])
-    return np.ascontiguousarray(out[..., :3])
+    return toned(pixels, tone_of(match, frame))

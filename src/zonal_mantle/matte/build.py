@@ -9,28 +9,27 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry import between_centres
 from ..media.curves import coded
 from ..shot.matte import (
     ClearSkyPull,
     ColourPull,
     DifferencePull,
-    Edge,
-    Levels,
     LumaPull,
     Matte,
     Pull,
     ScreenPull,
 )
-from ..shot.shapes import Shape
+from ..shot.settled import Settled
 from .clear_sky import clear_sky
 from .colour import colour
 from .difference import difference
-from .edge import level, work_edge
+from .edge import changes_levels, level, work_edge, works_edge
 from .errors import MatteError
 from .luma import luma
 from .old_sky import remove_old_sky
 from .screen import despill, screen
-from .shapes import standing, union
+from .shapes import Standing, standing, union
 from .sky_fit import Sky, fit_sky
 from .steady import steady
 
@@ -40,22 +39,21 @@ STEADY_FRAMES = (-2, -1, 1, 2)
 
 @dataclass(frozen=True)
 class Surroundings:
-    """What a matte may ask for beside the frame it is made on.
+    """What a matte asks for beside the picture it is made on.
 
-    plate : the plate on another frame, at the same scale.
-    lock : a lock's (3, 3) motion from its reference frame to a frame, in plate pixels.
-    ride : what a riding shape takes of its lock, likewise.
-    clean : a difference pull's clean plate on a frame, in place, (h, w, 3 or 4).
-    frames : the shot's frames.
-    reference : a lock's reference frame.
+    keep, drop : its shapes as they stand.
+    clean : for the pull at a place, its clean plate laid in place, (h, w, 3 or 4); None without one.
+    first_sky : for the pull at a place, the picture (h, w, 3) that its sky is fitted on and the (3, 3) motion from
+        there in plate pixels; None where the sky is the picture's own.
+    neighbours : mattes of the frames beside, without steadying and shapes, with their feeds and the (3, 3) motions from
+        there in the picture's pixels.
     """
 
-    plate: Callable[[int], Array]
-    lock: Callable[[str, int], NDArray]
-    ride: Callable[[Shape, int], NDArray]
-    clean: Callable[[DifferencePull, int], Array | None]
-    frames: range
-    reference: Callable[[str], int]
+    keep: tuple[Standing, ...] = ()
+    drop: tuple[Standing, ...] = ()
+    clean: Callable[[int], Array | None] = lambda place: None
+    first_sky: Callable[[int], tuple[Array, NDArray] | None] = lambda place: None
+    neighbours: Callable[[], Sequence[tuple[Array, Array, NDArray]]] = tuple
 
 
 @dataclass
@@ -83,44 +81,48 @@ def build_matte(
     ----------
     pixels : (h, w, 3) float32, the scene-linear plate at `scale`.
     matte : without a pull it starts empty when it has keep shapes, else solid.
-    around : needed by what rides on a lock, by clean plates and by steadying.
+    around : what it asks for beside; by default the matte's own shapes as they stand on the frame without locks.
 
     Raises
     ------
     MatteError : a pull cannot be made as it is set up.
     """
     height, width = pixels.shape[:2]
-    ride = around.ride if around is not None else None
-    covers = {
-        mode: tuple(standing(shape, frame, ride) for shape in matte.shapes if shape.on and shape.mode == mode)
-        for mode in ("keep", "drop")
-    }
-    pulls = [pull for pull in matte.pulls if pull.on]
+    around = _alone(matte, frame) if around is None else around
+    keep, drop = around.keep, around.drop
+    pulls = [(place, pull) for place, pull in enumerate(matte.pulls) if pull.on]
     removing = matte.removes_old_sky
-    plain = matte.levels == Levels() and matte.edge == Edge()
-    if len(pulls) == 1 and isinstance(pulls[0], LumaPull) and plain and not removing and not with_steps:
-        both = tuple(union(covers[mode], (width, height), scale) for mode in covers) if any(covers.values()) else None
-        return Made(luma(pixels, pulls[0], frame, both, matte.clamp))  # type: ignore[arg-type]
+    plain = not changes_levels(matte.levels, frame) and not works_edge(matte.edge, frame)
+    if len(pulls) == 1 and isinstance(pulls[0][1], LumaPull) and plain and not removing and not with_steps:
+        both = tuple(union(each, (width, height), scale) for each in (keep, drop)) if keep or drop else None
+        return Made(luma(pixels, pulls[0][1], frame, both, matte.clamp))  # type: ignore[arg-type]
     made = Made(np.ones((height, width), np.float32))
     if pulls:
         alpha, sky = _pulled(pixels, pulls, frame, scale, around, made.steps if with_steps else None)
     else:
-        alpha, sky = np.full((height, width), np.float32(0 if covers["keep"] else 1)), None
+        alpha, sky = np.full((height, width), np.float32(0 if keep else 1)), None
     alpha = level(alpha, matte.levels, frame)
     _note(made, with_steps, "levels", alpha)
-    alpha = work_edge(alpha, matte.edge, frame, scale)
-    if matte.edge.steady > 0 and around is not None:
-        alpha = _steadied(pixels, alpha, matte, frame, scale, around)
+    if works_edge(matte.edge, frame):  # what lies beyond empty and solid would spread
+        alpha = work_edge(np.clip(alpha, 0, 1), matte.edge, frame, scale)
+    if matte.edge.steady > 0 and (beside := around.neighbours()):
+        alpha = steady(alpha, feed_of(pixels), beside, matte.edge.steady)
     _note(made, with_steps, "edge", alpha)
-    if covers["keep"]:
-        alpha = alpha + (1 - alpha) * union(covers["keep"], (width, height), scale)
-    if covers["drop"]:
-        alpha = alpha * (1 - union(covers["drop"], (width, height), scale))
+    if keep:
+        alpha = alpha + (1 - alpha) * union(keep, (width, height), scale)
+    if drop:
+        alpha = alpha * (1 - union(drop, (width, height), scale))
     _note(made, with_steps, "shapes", alpha)
     made.alpha = np.asarray(np.clip(alpha, 0, 1) if matte.clamp else alpha, np.float32)
     if removing:
-        made.foreground = _cleared(pixels, made.alpha, matte, pulls, sky, frame, scale)
+        made.foreground = _cleared(pixels, made.alpha, matte, [pull for _, pull in pulls], sky, frame, scale)
     return made
+
+
+def _alone(matte: Matte, frame: int) -> Surroundings:
+    shapes = [shape for shape in matte.shapes if shape.on]
+    keep, drop = (tuple(standing(s, frame) for s in shapes if s.mode == mode) for mode in ("keep", "drop"))
+    return Surroundings(keep, drop)
 
 
 def _note(made: Made, wanted: bool, name: str, alpha: Array) -> None:
@@ -130,17 +132,17 @@ def _note(made: Made, wanted: bool, name: str, alpha: Array) -> None:
 
 def _pulled(
     pixels: Array,
-    pulls: Sequence[Pull],
+    pulls: Sequence[tuple[int, Pull]],
     frame: int,
     scale: float,
-    around: Surroundings | None,
+    around: Surroundings,
     steps: dict[str, Array] | None = None,
 ) -> tuple[Array, Array | None]:
     """All pulls joined in their order, and the sky behind where one of them knows it."""
     total: Array | None = None
     sky: Array | None = None
-    for number, pull in enumerate(pulls, 1):
-        alpha, behind = _one(pixels, pull, frame, scale, around)
+    for number, (place, pull) in enumerate(pulls, 1):
+        alpha, behind = _one(pixels, pull, place, frame, scale, around)
         if pull.invert:
             alpha = 1 - alpha
         gain = pull.gain.at(frame)
@@ -161,18 +163,18 @@ def _pulled(
 
 
 def _one(
-    pixels: Array, pull: Pull, frame: int, scale: float, around: Surroundings | None
+    pixels: Array, pull: Pull, place: int, frame: int, scale: float, around: Surroundings
 ) -> tuple[Array, Array | None]:
     if isinstance(pull, LumaPull):
-        return luma(pixels, pull.but(invert=False, gain=type(pull.gain)(constant=1.0)), frame, clamp=False), None
+        return luma(pixels, pull.model_copy(update={"invert": False, "gain": Settled(1.0)}), frame, clamp=False), None
     if isinstance(pull, ColourPull):
         return colour(pixels, pull, frame), None
     if isinstance(pull, ScreenPull):
         return screen(pixels, pull, frame, scale)
     if isinstance(pull, ClearSkyPull):
-        return _sky_pull(pixels, pull, frame, scale, around)
+        return _sky_pull(pixels, pull, frame, scale, around.first_sky(place))
     if isinstance(pull, DifferencePull):
-        clean = around.clean(pull, frame) if around is not None else None
+        clean = around.clean(place)
         if clean is None:
             raise MatteError("The difference pull has no clean plate yet. Choose one from the stock.")
         return difference(pixels, clean, pull, frame), np.ascontiguousarray(clean[..., :3])
@@ -180,35 +182,18 @@ def _one(
 
 
 def _sky_pull(
-    pixels: Array, pull: ClearSkyPull, frame: int, scale: float, around: Surroundings | None
+    pixels: Array, pull: ClearSkyPull, frame: int, scale: float, found: tuple[Array, NDArray] | None
 ) -> tuple[Array, Array]:
-    if pull.carried_by is None or around is None:
+    if found is None:
         return clear_sky(pixels, pull, frame, scale)
-    reference = around.reference(pull.carried_by)
-    first = fit_sky(around.plate(reference), pull, scale)
+    picture, lock_motion = found
+    first = fit_sky(picture, pull, scale)
     gh, gw = first.surface.shape[:2]
     cells = np.diag([gw / pixels.shape[1] * scale, gh / pixels.shape[0] * scale, 1.0])
-    half = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1]])
-    motion = np.linalg.inv(half) @ cells @ around.lock(pull.carried_by, frame) @ np.linalg.inv(cells) @ half
+    motion = between_centres(cells @ lock_motion @ np.linalg.inv(cells))
     carried = cv2.warpPerspective(first.surface, motion, (gw, gh), borderMode=cv2.BORDER_REPLICATE)
     own = Sky(np.ascontiguousarray(carried, np.float32), first.whitening, first.share)
     return clear_sky(pixels, pull, frame, scale, own)
-
-
-def _steadied(pixels: Array, alpha: Array, matte: Matte, frame: int, scale: float, around: Surroundings) -> Array:
-    """The neighbours' mattes are made without steadying and without shapes."""
-    bare = matte.but(shapes=(), edge=matte.edge.but(steady=0.0), old_sky=matte.old_sky.but(on=False))
-    lock = matte.edge.steady_lock
-    grow = np.diag([scale, scale, 1.0])
-    here = around.lock(lock, frame) if lock else np.eye(3)
-    others = []
-    for step in STEADY_FRAMES:
-        if frame + step in around.frames:
-            plate = around.plate(frame + step)
-            there = around.lock(lock, frame + step) if lock else np.eye(3)
-            motion = grow @ here @ np.linalg.inv(there) @ np.linalg.inv(grow)
-            others.append((build_matte(plate, bare, frame + step, scale, around).alpha, feed_of(plate), motion))
-    return steady(alpha, feed_of(pixels), others, matte.edge.steady)
 
 
 def feed_of(pixels: Array) -> Array:

@@ -23,10 +23,21 @@ def _level_rows(y0, y1, alpha, black, slope, power, out):  # type: ignore[no-unt
             out[y, x] = power_of(value, power) if value < one and power != one else value
 
 
+def changes_levels(levels: Levels, frame: float = 0) -> bool:
+    """Whether levels do anything on a frame."""
+    return (levels.black.at(frame), levels.white.at(frame), levels.gamma.at(frame)) != (0, 1, 1)
+
+
+def works_edge(edge: Edge, frame: float = 0) -> bool:
+    """Whether anything is done to the edge on a frame."""
+    keyed = (edge.grow_px, edge.soften_px, edge.soften_in_px, edge.soften_out_px)
+    return any(part.at(frame) != 0 for part in keyed) or max(edge.specks_px2, edge.holes_px2, edge.steady) > 0
+
+
 def level(alpha: Array, levels: Levels, frame: float = 0) -> Array:
     """Takes `black` to 0 and `white` to 1; gamma bends what is between, above 1 toward solid. (h, w) float32."""
     black, white, gamma = levels.black.at(frame), levels.white.at(frame), levels.gamma.at(frame)
-    if (black, white, gamma) == (0, 1, 1):
+    if not changes_levels(levels, frame):
         return alpha
     out = np.empty_like(alpha)
     slope = np.float32(1 / max(white - black, 1e-4))

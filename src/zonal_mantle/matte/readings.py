@@ -9,6 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry import between_centres
 from ..media.curves import coded
 from ..shot.matte import Matte
 from ..shot.shapes import Shape
@@ -166,8 +167,7 @@ def change(alpha: Array, feed: Array, other: Array, other_feed: Array, motion: N
     `motion` is the (3, 3) way from the other frame's pixels to this one's. Where the plate itself changed between the
     two, the edge is not counted.
     """
-    half = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1]])
-    matrix, size = np.linalg.inv(half) @ motion @ half, (alpha.shape[1], alpha.shape[0])
+    matrix, size = between_centres(motion), (alpha.shape[1], alpha.shape[0])
     carried = cv2.warpPerspective(
         other, matrix, size, flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_CONSTANT, borderValue=-9
     )

@@ -11,6 +11,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry import carry
 from ..media.bands import cleared, run_bands
 from ..media.powers import FAST
 from ..shot.shapes import Shape, ShapeKey
@@ -163,8 +164,7 @@ def standing(shape: Shape, frame: float, ride: Callable[[Shape, int], NDArray] |
         time = frame + ((k + 0.5) / steps - 0.5) * shape.shutter
         points, shares = flattened(shape, shape.key_at(time))
         if shape.rides is not None and ride is not None:
-            lifted = np.concatenate([points, np.ones((len(points), 1))], axis=1) @ _motion(ride, shape, time).T
-            points = lifted[:, :2] / lifted[:, 2:]
+            points = carry(_motion(ride, shape, time), points)
         outlines.append(np.ascontiguousarray(points).tobytes())
     soft = shape.feather_in_px, shape.feather_out_px
     return Standing(tuple(outlines), shares.tobytes(), *soft, shape.grow_px, shape.invert)

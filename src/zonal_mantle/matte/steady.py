@@ -8,6 +8,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry import between_centres
+
 Array = NDArray[np.float32]
 ALIKE = 0.03  # coded values: plates further apart than this are not averaged
 
@@ -24,11 +26,10 @@ def steady(alpha: Array, feed: Array, others: Iterable[tuple[Array, Array, NDArr
     amount : weight of each neighbour against this frame, 0…1.
     """
     size = (alpha.shape[1], alpha.shape[0])
-    half = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1]])
     total, weight = alpha.copy(), np.ones_like(alpha)
     calm = cv2.GaussianBlur(feed, (0, 0), 1.5)
     for other, its_feed, motion in others:
-        matrix = np.linalg.inv(half) @ motion @ half
+        matrix = between_centres(motion)
         flags = cv2.INTER_CUBIC
         carried = cv2.warpPerspective(other, matrix, size, flags=flags, borderMode=cv2.BORDER_REPLICATE)
         seen = cv2.warpPerspective(np.ones_like(other), matrix, size, flags=cv2.INTER_LINEAR)

@@ -13,6 +13,7 @@ from ..shot.source import Source
 from . import colour
 from .alpha import alpha_seems
 from .errors import MediaError
+from .picture import Picture, picture_of
 from .sequence import frame_path, frames_of, is_pattern, pattern_of, spans
 from .still import read_still, still_info
 from .video import VIDEO_SUFFIXES, VideoReader
@@ -135,46 +136,46 @@ def source_problem(source: Source) -> str | None:
 
 
 def read_frame(source: Source, frame: int) -> Array:
-    """One frame of a source, scene-linear Rec. 709, premultiplied.
+    """One frame of a source, scene-linear Rec. 709, premultiplied; see `read_picture`."""
+    return read_picture(picture_of(source, frame))
 
-    Parameters
-    ----------
-    frame : a number between the source's first and last; a still gives the same picture on every frame.
+
+def read_picture(picture: Picture) -> Array:
+    """A picture's pixels, scene-linear Rec. 709, premultiplied.
 
     Returns
     -------
-    (h, w, 3) float32 where the source has no alpha, else (h, w, 4). NaN and infinities become 0 and the largest half.
+    (h, w, 3) float32 where it has no alpha, else (h, w, 4). NaN and infinities become 0 and the largest half.
 
     Raises
     ------
     MediaError : the frame is missing, cut short or of another size, with its name and number.
     """
-    info_alpha = source.alpha
-    if source.kind == "video":
-        if not source.first <= frame <= source.last:
-            raise MediaError(f"{source.name} has frames {source.first}–{source.last}; {frame} was asked for.")
-        pixels = _video(Path(source.path)).read(frame - source.first)
+    if picture.kind == "video":
+        pixels = _video(Path(picture.path)).read(picture.index)
     else:
-        path = frame_path(source.path, frame) if source.kind == "sequence" else Path(source.path)
-        if not path.exists():
-            if source.kind == "still":
-                raise MediaError(f"{path.name} is missing from {path.parent}. Relink it.")
-            raise MediaError(
-                f"Frame {frame} of {Path(source.path).name} is missing. The shot needs {source.start}–{source.end}."
-            )
-        pixels, _ = read_still(path)
+        pixels = _read_file(picture)
     height, width = pixels.shape[:2]
-    if (width, height) != (source.width, source.height):
-        which = f"frame {frame} of {source.name}" if source.kind != "still" else Path(source.path).name
+    if (width, height) != picture.size:
         raise MediaError(
-            f"{which} is {width}×{height}, not {source.width}×{source.height} as the source says. "
+            f"{picture.name} is {width}×{height}, not {picture.width}×{picture.height} as its source says. "
             "Deliver it again, or link the source anew."
         )
-    if info_alpha == "none":
+    if picture.alpha == "none":
         pixels = np.ascontiguousarray(pixels[..., :3])
     if not np.isfinite(pixels.sum(dtype=np.float64)):
         pixels = np.nan_to_num(pixels, nan=0.0, posinf=65504.0, neginf=0.0)
-    return _linear_premultiplied(pixels, source)
+    return _linear_premultiplied(pixels, picture)
+
+
+def _read_file(picture: Picture) -> Array:
+    path = Path(picture.path)
+    if path.exists():
+        return read_still(path)[0]
+    if picture.kind == "still":
+        raise MediaError(f"{path.name} is missing from {path.parent}. Relink it.")
+    first, last = picture.wanted
+    raise MediaError(f"Frame {picture.number} of {picture.pattern} is missing. The shot needs {first}–{last}.")
 
 
 def alpha_trouble(source: Source) -> str | None:
@@ -196,7 +197,7 @@ def alpha_trouble(source: Source) -> str | None:
     )
 
 
-def _linear_premultiplied(pixels: Array, source: Source) -> Array:
+def _linear_premultiplied(pixels: Array, source: Picture) -> Array:
     if pixels.shape[-1] == 3:
         return colour.to_linear(pixels, source.encoding)
     alpha = pixels[..., 3:].copy()

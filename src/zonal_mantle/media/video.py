@@ -105,7 +105,7 @@ class VideoReader:
         MediaError : there is no such frame, or it cannot be decoded.
         """
         if not 0 <= index < len(self._times):
-            raise MediaError(f"{self.path.name} has {len(self._times)} frames; frame {index + 1} was asked for.")
+            raise MediaError(f"{self.path.name} has frames 1–{len(self._times)}; {index + 1} was asked for.")
         with self._lock:
             try:
                 frame = self._decode(index)

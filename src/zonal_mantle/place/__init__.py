@@ -3,31 +3,28 @@
 from .convert import converted
 from .coverage import CoverageReading, covering, opening, read_coverage, uncovered
 from .horizon import met, painting_perspective, plate_perspective
-from .ride import camera_matrix, card_motion, carry, removed_px
+from .ride import card_motion, removed_px
 from .seen import plate_places, zone_seen
-from .transform import hanging_matrix, lock_matrix, placement_matrix, shape_matrix, zone_matrix
+from .transform import flat_to_reference, painting_to_frame, painting_to_reference, reference_to_frame
 from .warp import warp
 
 __all__ = [
     "CoverageReading",
-    "camera_matrix",
     "card_motion",
-    "carry",
     "converted",
     "covering",
-    "hanging_matrix",
-    "lock_matrix",
+    "flat_to_reference",
     "met",
     "opening",
     "painting_perspective",
-    "placement_matrix",
+    "painting_to_frame",
+    "painting_to_reference",
     "plate_perspective",
     "plate_places",
     "read_coverage",
+    "reference_to_frame",
     "removed_px",
-    "shape_matrix",
     "uncovered",
     "warp",
-    "zone_matrix",
     "zone_seen",
 ]

@@ -8,14 +8,13 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry import carry
 from ..shot.hang import Card, Corner, Dome, Way
 from ..shot.keyed import Keyed
-from ..shot.lock import Lens
 from ..shot.shot import Shot
 from ..shot.zone import Placement, Zone
-from .ride import camera_matrix, carry
 from .seen import plate_places
-from .transform import CARD_FAR_M, hanging_matrix, placement_lens, placement_matrix
+from .transform import CARD_FAR_M, flat_to_reference, placement_camera, reference_to_frame
 
 JUMP_PX = 0.05  # that nobody sees
 
@@ -51,7 +50,7 @@ def converted(shot: Shot, zone: Zone, way: Way, frame: int) -> Converted:
     flips = np.where([placement.flip_across, placement.flip_up], -1, 1)
     own = (corners - [w / 2, h / 2]) * flips + [w / 2, h / 2]  # a flip goes on to be one
     target = zone.but(placement=placement.but(way=way))
-    reference = carry(np.linalg.inv(hanging_matrix(shot, target, frame)), before)
+    reference = carry(np.linalg.inv(reference_to_frame(shot, target, frame)), before)
     if way == "corner pin":
         order = [int(np.flatnonzero((own == corner).all(axis=1))[0]) for corner in corners]
         pins = [Corner(x=_constant(reference[k][0]), y=_constant(reference[k][1])) for k in order]
@@ -95,7 +94,7 @@ def _flat(shot: Shot, placement: Placement, own: NDArray, reference: NDArray, si
         way="flat", size=_constant(down), width=_constant(across / down), turn_deg=_constant(np.degrees(angle)),
         x=_constant(0), y=_constant(0),
     )  # fmt: skip
-    middle = carry(placement_matrix(new, 0, size, shot.size), np.array([[size[0] / 2, size[1] / 2]]))[0]
+    middle = carry(flat_to_reference(new, 0, size, shot.size), np.array([[size[0] / 2, size[1] / 2]]))[0]
     by = _middle_of(reference) - middle
     return new.but(x=_constant(by[0]), y=_constant(by[1]))
 
@@ -111,7 +110,7 @@ def _card(
     shot: Shot, zone: Zone, placement: Placement, own: NDArray, reference: NDArray, size: tuple[int, int]
 ) -> Placement:
     """The pose of a rectangle of unknown size at a known distance: the planar pose from its corners."""
-    k = camera_matrix(placement_lens(shot, placement) or Lens(), shot.size)
+    k = placement_camera(shot, placement)
     distance = zone.distance_m or CARD_FAR_M
     centred = own - [size[0] / 2, size[1] / 2]
     plane = cv2.getPerspectiveTransform(centred.astype(np.float32), reference.astype(np.float32)).astype(float)
@@ -141,7 +140,7 @@ def _angles(turn: NDArray) -> tuple[float, float, float]:
 
 def _dome(shot: Shot, placement: Placement, own: NDArray, reference: NDArray, size: tuple[int, int]) -> Placement:
     """A lens's picture at infinity: its field of view and turn from its corners' directions."""
-    k = camera_matrix(placement_lens(shot, placement) or Lens(), shot.size)
+    k = placement_camera(shot, placement)
     if size[0] == 2 * size[1]:  # a picture all around keeps its degrees
         middle = np.linalg.inv(k) @ [*_middle_of(reference), 1]
         turn, tilt = (

@@ -13,12 +13,12 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry import carry
 from ..shot.shot import Shot
 from ..shot.zone import Placement, Zone
-from .ride import carry
 from .seen import Seen, zone_seen
 from .timing import source_frame
-from .transform import placement_matrix
+from .transform import flat_to_reference
 
 Array = NDArray[np.float32]
 OPEN = 0.02
@@ -243,9 +243,9 @@ def _shifted(placement: Placement, shot: Shot, size: tuple[int, int], shift: NDA
     """A flat placement enlarged about the painting's middle and moved by painting pixels."""
     width, height = size
     frame = shot.first
-    before = placement_matrix(placement, frame, (width, height), shot.size)
+    before = flat_to_reference(placement, frame, (width, height), shot.size)
     goal = carry(before, np.array([[width / 2, height / 2]]) + shift)[0]
     larger = placement.but(size=placement.size.scaled(grow))
-    after = placement_matrix(larger, frame, (width, height), shot.size)
+    after = flat_to_reference(larger, frame, (width, height), shot.size)
     by = goal - carry(after, np.array([[width / 2, height / 2]]))[0]
     return larger.but(x=larger.x.shifted(float(by[0])), y=larger.y.shifted(float(by[1])))

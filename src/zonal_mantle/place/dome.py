@@ -60,22 +60,3 @@ def from_painting(points: NDArray, size: tuple[int, int], mapping: Mapping, wide
     unit = width / wide
     lon, lat = u / unit, v / unit
     return np.stack([np.cos(lat) * np.sin(lon), np.sin(lat), np.cos(lat) * np.cos(lon)], axis=1)
-
-
-def lens_bent(points: NDArray, k: Matrix, distortion: float) -> NDArray[np.float64]:
-    """Ideal places (n, 2) as a lens with one term of radial distortion shows them: r (1 + k₁ r²), r in focal lengths
-    (Brown 1966)."""
-    centre, focal = k[:2, 2], k[0, 0]
-    off = (np.asarray(points, float) - centre) / focal
-    return np.asarray(centre + focal * off * (1 + distortion * (off**2).sum(axis=1, keepdims=True)))
-
-
-def lens_straight(points: NDArray, k: Matrix, distortion: float) -> NDArray[np.float64]:
-    """The inverse of `lens_bent`, by Newton's method on the radius."""
-    centre, focal = k[:2, 2], k[0, 0]
-    off = (np.asarray(points, float) - centre) / focal
-    seen = np.linalg.norm(off, axis=1, keepdims=True)
-    r = seen.copy()
-    for _ in range(12):
-        r -= (r * (1 + distortion * r**2) - seen) / np.maximum(1 + 3 * distortion * r**2, 0.1)
-    return np.asarray(centre + focal * off * np.where(seen > 1e-12, r / np.maximum(seen, 1e-12), 1))

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
+from ..geometry import carry
 from ..shot.hang import Card
-from ..shot.lock import Lens
 from ..shot.shapes import Point
 from ..shot.shot import Shot
 from ..shot.zone import Placement, Zone
-from .ride import camera_matrix, carry
-from .transform import CARD_FAR_M, hanging_matrix, placement_lens, placement_matrix
+from .transform import CARD_FAR_M, flat_to_reference, placement_camera, reference_to_frame
 
 LEAST_SIZE, MOST_SIZE = 0.01, 20.0
 
@@ -39,7 +38,7 @@ def handled(
     None where the drag tells nothing.
     """
     placement = zone.placement
-    back = np.linalg.inv(hanging_matrix(shot, zone, frame))
+    back = np.linalg.inv(reference_to_frame(shot, zone, frame))
     (x0, y0), (x1, y1), (ax, ay) = carry(back, np.array([start, end, about]))
     dx, dy = float(x1 - x0), float(y1 - y0)
     before, after = complex(x0 - ax, y0 - ay), complex(x1 - ax, y1 - ay)
@@ -67,7 +66,7 @@ def handled(
             for k, pin in enumerate(placement.pins)
         )
         return zone.but(placement=placement.but(pins=pins))
-    focal = camera_matrix(placement_lens(shot, placement) or Lens(), shot.size)[0, 0]
+    focal = placement_camera(shot, placement)[0, 0]
     if placement.way == "card":
         return zone.but(placement=placement.but(card=_card_moved(zone, frame, dx, dy, ratio, turned, focal)))
     dome = placement.dome
@@ -88,7 +87,7 @@ def flipped_in_place(shot: Shot, zone: Zone) -> Zone:
         source = shot.source(zone.source)
         size, middle = (source.width, source.height), np.array([[source.width / 2, source.height / 2]])
         before, after = (
-            carry(placement_matrix(p, shot.first, size, shot.size), middle)[0] for p in (zone.placement, new)
+            carry(flat_to_reference(p, shot.first, size, shot.size), middle)[0] for p in (zone.placement, new)
         )
         new = new.but(x=new.x.shifted(float(before[0] - after[0])), y=new.y.shifted(float(before[1] - after[1])))
     return zone.but(placement=new)

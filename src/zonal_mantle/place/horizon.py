@@ -9,15 +9,16 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry import carry
 from ..shot.guides import Line
-from ..shot.lock import Lens, Lock
+from ..shot.lock import Lock
 from ..shot.shot import Shot
 from ..shot.source import Source
 from ..shot.zone import Placement, Zone
 from .perspective import Perspective, carried, height_at, line_through, read_lines, roll_deg
-from .ride import camera_matrix, carry, ride_matrix
+from .ride import lock_motion
 from .seen import plate_places, zone_seen
-from .transform import CARD_FAR_M, hanging_matrix, placement_lens, zone_matrix
+from .transform import CARD_FAR_M, painting_to_frame, placement_camera, placement_lens, reference_to_frame
 
 Vector = NDArray[np.float64]
 OTHER_HEIGHT = 0.2  # of the painting's height between its horizon and where the plate's lies on it: another standpoint
@@ -34,7 +35,7 @@ def plate_perspective(shot: Shot, frame: int) -> Perspective:
     found = _on_reference(shot.lines, lock, shot.size)
     if lock is None:
         return found
-    motion = ride_matrix(lock, frame, shot.size)
+    motion = lock_motion(lock, frame, shot.size)
     return replace(
         found,
         horizon=None if found.horizon is None else carried(found.horizon, motion),
@@ -49,7 +50,7 @@ def _on_reference(lines: tuple[Line, ...], lock: Lock | None, size: tuple[int, i
     moved = []
     for line in lines:
         if lock is not None:
-            (ax, ay), (bx, by) = carry(np.linalg.inv(ride_matrix(lock, line.frame, size)), np.array([line.a, line.b]))
+            (ax, ay), (bx, by) = carry(np.linalg.inv(lock_motion(lock, line.frame, size)), np.array([line.a, line.b]))
             line = line.but(a=(float(ax), float(ay)), b=(float(bx), float(by)))
         moved.append(line)
     known = lock.lens.focal_px if lock is not None and lock.kind in ("pan", "camera") else None
@@ -92,7 +93,7 @@ def horizon_on(shot: Shot, zone: Zone, frame: int) -> Vector | None:
     if line is None:
         return None
     if zone.placement.way != "dome":
-        return carried(line, zone_matrix(shot, zone, frame))
+        return carried(line, painting_to_frame(shot, zone, frame))
     middle = _looked_at(shot, zone, frame)
     x0 = middle[0] if middle is not None else source.width / 2
     ends = np.array([[x, height_at(line, x)] for x in (x0 - 0.01 * source.width, x0 + 0.01 * source.width)])
@@ -132,7 +133,7 @@ def _points_apart(shot: Shot, zone: Zone, frame: int, plate: Perspective) -> flo
     lens = placement_lens(shot, zone.placement)
     focal = plate.focal_px or (lens.focal_px if lens is not None else None) or 1.4 * shot.size[0]
     back = np.linalg.inv(np.array([[focal, 0, shot.size[0] / 2], [0, focal, shot.size[1] / 2], [0, 0, 1]]))
-    a, b = back @ plate.first, back @ zone_matrix(shot, zone, frame) @ own
+    a, b = back @ plate.first, back @ painting_to_frame(shot, zone, frame) @ own
     share = abs(float(a @ b)) / float(np.linalg.norm(a) * np.linalg.norm(b))
     return float(np.degrees(np.arccos(min(share, 1.0))))
 
@@ -143,7 +144,7 @@ def _odd(shot: Shot, zone: Zone, source: Source, plate: Perspective, frame: int)
     if own is None or plate.horizon is None or zone.placement.way == "dome":
         return ""
     try:
-        falls = carried(plate.horizon, np.linalg.inv(zone_matrix(shot, zone, frame)))
+        falls = carried(plate.horizon, np.linalg.inv(painting_to_frame(shot, zone, frame)))
     except (ValueError, np.linalg.LinAlgError):
         return ""
     ours, theirs = (height_at(line, source.width / 2) / source.height for line in (own, falls))
@@ -186,7 +187,7 @@ def met(shot: Shot, zone: Zone, frame: int) -> Zone:
 def _toward(shot: Shot, zone: Zone, frame: int, plate: Vector, off: float, turned: float) -> Placement:
     """One step of `met`."""
     p = zone.placement
-    k = camera_matrix(placement_lens(shot, p) or Lens(), shot.size)
+    k = placement_camera(shot, p)
     if p.way == "dome":
         dome = p.dome.but(
             tilt_deg=p.dome.tilt_deg.with_value(frame, p.dome.tilt_deg.at(frame) - float(np.degrees(off / k[0, 0]))),
@@ -201,7 +202,7 @@ def _toward(shot: Shot, zone: Zone, frame: int, plate: Vector, off: float, turne
         )
         return p.but(card=card)
     # on the reference frame: turn about the anchor, then move across the plate's horizon there
-    motion = hanging_matrix(shot, zone, frame)
+    motion = reference_to_frame(shot, zone, frame)
     wanted = carried(plate, np.linalg.inv(motion))
     anchor = np.array(p.anchor or (shot.size[0] / 2, shot.size[1] / 2)) + [p.x.at(frame), p.y.at(frame)]
     own = carried(horizon_on(shot, zone, frame), np.linalg.inv(motion))  # type: ignore[arg-type]

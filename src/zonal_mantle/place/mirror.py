@@ -6,14 +6,12 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..shot.lock import Lens
 from ..shot.shot import Shot
 from ..shot.zone import Zone
 from .horizon import plate_perspective
 from .perspective import carried, level_mirror, line_through
-from .ride import camera_matrix
 from .seen import Seen, zone_seen
-from .transform import hanging_matrix, placement_lens
+from .transform import placement_camera, reference_to_frame
 
 Array = NDArray[np.float32]
 
@@ -22,7 +20,7 @@ def mirror_line(shot: Shot, zone: Zone, frame: int) -> NDArray[np.float64] | Non
     """The line of a zone's mirror on a frame: as drawn and carried by the lock, else the plate's horizon, else None."""
     if zone.mirror.line is None or zone.mirror.true:
         return plate_perspective(shot, frame).horizon
-    return carried(line_through(*zone.mirror.line), hanging_matrix(shot, zone, frame))
+    return carried(line_through(*zone.mirror.line), reference_to_frame(shot, zone, frame))
 
 
 def below_line(shot: Shot, zone: Zone, frame: int, scale: float) -> Array:
@@ -46,7 +44,7 @@ def mirrored(shot: Shot, zone: Zone, frame: int) -> Seen | None:
     if line is None:
         return None
     mirror = zone.mirror
-    k = camera_matrix(placement_lens(shot, zone.placement) or Lens(), shot.size)
+    k = placement_camera(shot, zone.placement)
     level = level_mirror(line, k) if mirror.true else None
     squeeze = max(mirror.squeeze.at(frame), 0.05)
     high, long, phase = mirror.ripple_px.at(frame), mirror.ripple_long_px, 2 * np.pi * mirror.ripple_speed * frame

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter1d
 
+from ..geometry import camera_matrix, carry
 from ..shot.follow import WHOLE, Follow
 from ..shot.lock import Correction, Lens, Lock, LockFrame
 from ..shot.shapes import Point
@@ -18,13 +19,7 @@ Matrix = NDArray[np.float64]
 SMOOTHED = np.array([[0.25, 0.25], [0.75, 0.25], [0.75, 0.75], [0.25, 0.75]])  # of the frame, where no quad is set
 
 
-def camera_matrix(lens: Lens, size: tuple[int, int]) -> Matrix:
-    """(3, 3) from camera axes to plate pixels, without distortion. A lens that is not known sees about 40°."""
-    focal = lens.focal_px or 1.4 * size[0]
-    return np.array([[focal, 0, size[0] / 2], [0, focal, size[1] / 2], [0, 0, 1.0]])
-
-
-def ride_matrix(
+def lock_motion(
     lock: Lock,
     frame: int,
     size: tuple[int, int],
@@ -64,7 +59,7 @@ def card_motion(lens: Lens, size: tuple[int, int], entry: LockFrame, distance_m:
     ----------
     Homography induced by a plane: Hartley & Zisserman 2004, result 13.1.
     """
-    k = camera_matrix(lens, size)
+    k = camera_matrix(lens.focal_px, size)
     turn = cv2.Rodrigues(np.array(entry.rotation))[0]
     shift = turn @ np.array(entry.position)
     out = k @ (turn - np.outer(shift, [0, 0, 1]) / distance_m) @ np.linalg.inv(k)
@@ -142,10 +137,3 @@ def followed(motion: Matrix, follow: Follow, anchor: Point) -> Matrix:
     near = np.eye(3)
     near[:2, :2], near[:2, 2] = jacobian, place - jacobian @ at[:2]
     return np.asarray(out @ np.linalg.inv(near) @ motion / image[2])
-
-
-def carry(matrix: NDArray, points: NDArray) -> NDArray[np.float64]:
-    """Points (n, 2) through a homography."""
-    flat = np.asarray(points, float).reshape(-1, 2)
-    lifted = np.concatenate([flat, np.ones((len(flat), 1))], axis=1) @ np.asarray(matrix).T
-    return np.asarray(lifted[:, :2] / lifted[:, 2:])

@@ -9,20 +9,18 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ..shot.lock import Lens
+from ..geometry import carry, distorted, undistorted
 from ..shot.shot import Shot
 from ..shot.zone import Zone
-from .dome import dome_rotation, from_painting, lens_bent, lens_straight, to_painting
+from .dome import dome_rotation, from_painting, to_painting
 from .minify import STEPS_AN_OCTAVE
-from .ride import camera_matrix, carry
-from .transform import hanging_matrix, hung_matrix, placement_lens, zone_matrix
+from .transform import painting_to_frame, painting_to_reference, placement_camera, placement_lens, reference_to_frame
 
 Matrix = NDArray[np.float64]
 Points = NDArray[np.float64]
 STEP = 8  # plate pixels between places that are worked out exactly
 FAR = 1e7  # where nothing is
 NEAR_POLE = np.deg2rad(80)
-_NO_LENS = Lens()
 
 
 @dataclass(frozen=True)
@@ -52,15 +50,15 @@ def zone_seen(shot: Shot, zone: Zone, frame: int) -> Seen:
     if placement.way == "dome":
         return _dome_seen(shot, zone, frame)
     if lens is not None and lens.distortion:
-        k, hung = camera_matrix(lens, shot.size), np.linalg.inv(hung_matrix(shot, zone, frame))
-        motion, bend = np.linalg.inv(hanging_matrix(shot, zone, frame)), lens.distortion
+        k, hung = placement_camera(shot, placement), np.linalg.inv(painting_to_reference(shot, zone, frame))
+        motion, bend = np.linalg.inv(reference_to_frame(shot, zone, frame)), lens.distortion
 
         def back(points: Points) -> Points:
-            ideal = carry(motion, lens_straight(points, k, bend))
-            return carry(hung, lens_bent(ideal, k, bend))
+            ideal = carry(motion, undistorted(points, k, bend))
+            return carry(hung, distorted(ideal, k, bend))
 
         return Seen(back, None)
-    matrix = zone_matrix(shot, zone, frame)
+    matrix = painting_to_frame(shot, zone, frame)
     inverse = np.asarray(np.linalg.inv(matrix), np.float64)
     ahead = np.sign(_depth(inverse, _ahead(matrix, (source.width, source.height))))
 
@@ -85,16 +83,16 @@ def _ahead(matrix: Matrix, size: tuple[int, int]) -> Points:
 def _dome_seen(shot: Shot, zone: Zone, frame: int) -> Seen:
     source, placement, dome = shot.source(zone.source), zone.placement, zone.placement.dome
     lens = placement_lens(shot, placement)
-    k = camera_matrix(lens, shot.size) if lens is not None else camera_matrix(_NO_LENS, shot.size)
+    k = placement_camera(shot, placement)
     inverse_k, size = np.linalg.inv(k), (source.width, source.height)
-    motion = np.linalg.inv(hanging_matrix(shot, zone, frame))
+    motion = np.linalg.inv(reference_to_frame(shot, zone, frame))
     turn = dome_rotation(dome, frame)
     bend = lens.distortion if lens is not None else 0.0
     # a direction keeps its sign: places behind the lens on the reference frame are still seen on this one
     to_reference = inverse_k @ (motion * np.sign(np.linalg.det(motion)))
 
     def back(points: Points) -> Points:
-        ideal = lens_straight(points, k, bend) if bend else np.asarray(points, float)
+        ideal = undistorted(points, k, bend) if bend else np.asarray(points, float)
         rays = np.concatenate([ideal, np.ones((len(ideal), 1))], axis=1) @ to_reference.T @ turn
         found = to_painting(rays, size, dome.mapping, dome.wide_deg)
         if placement.flip_across:
@@ -120,17 +118,16 @@ def dome_place(shot: Shot, zone: Zone, frame: int, points: Points) -> Points:
         own[:, 0] = size[0] - own[:, 0]
     if placement.flip_up:
         own[:, 1] = size[1] - own[:, 1]
-    lens = placement_lens(shot, placement) or _NO_LENS
-    k = camera_matrix(lens, shot.size)
+    lens, k = placement_lens(shot, placement), placement_camera(shot, placement)
     rays = from_painting(own, size, dome.mapping, dome.wide_deg) @ dome_rotation(dome, frame).T
-    motion = hanging_matrix(shot, zone, frame)
+    motion = reference_to_frame(shot, zone, frame)
     motion = motion * np.sign(np.linalg.det(motion))
     seen = rays @ (motion @ k).T
     out = np.full((len(rays), 2), np.nan)
     there = seen[:, 2] > 1e-9
     out[there] = seen[there, :2] / seen[there, 2:]
-    if lens.distortion:
-        out[there] = lens_bent(out[there], k, lens.distortion)
+    if lens is not None and lens.distortion:
+        out[there] = distorted(out[there], k, lens.distortion)
     return out
 
 
@@ -140,10 +137,10 @@ def plate_places(shot: Shot, zone: Zone, frame: int, points: Points) -> Points:
         return dome_place(shot, zone, frame, points)
     lens = placement_lens(shot, zone.placement)
     if lens is not None and lens.distortion:
-        k, bend = camera_matrix(lens, shot.size), lens.distortion
-        ideal = lens_straight(carry(hung_matrix(shot, zone, frame), points), k, bend)
-        return lens_bent(carry(hanging_matrix(shot, zone, frame), ideal), k, bend)
-    return carry(zone_matrix(shot, zone, frame), points)
+        k, bend = placement_camera(shot, zone.placement), lens.distortion
+        ideal = undistorted(carry(painting_to_reference(shot, zone, frame), points), k, bend)
+        return distorted(carry(reference_to_frame(shot, zone, frame), ideal), k, bend)
+    return carry(painting_to_frame(shot, zone, frame), points)
 
 
 @dataclass(frozen=True, eq=False)
@@ -164,15 +161,15 @@ class Grid:
         return Grid(np.where(np.abs(self.places) < FAR / 2, self.places * ratio, self.places), self.step, self.origin)
 
 
-def grid(seen: Seen, size: tuple[int, int], scale: float, whole: tuple[int, int], level: tuple[int, int]) -> Grid:
+def grid(seen: Seen, size: tuple[int, int], scale: tuple[float, float], whole: tuple[int, int]) -> Grid:
     """A grid over a picture.
 
     Parameters
     ----------
-    size : width and height of the picture. scale : its pixels to one plate pixel.
-    whole, level : width and height of the painting, and of it as it is sampled.
+    size : width and height of the picture. scale : its pixels to one plate pixel, across and down.
+    whole : width and height of the painting.
     """
-    step = max(1, round(seen.step * scale))
+    step = max(1, round(seen.step * min(scale)))
     origin = 0.5 if step == 1 else 0.0  # at the centres themselves: nothing is left to lie between
     xs, ys = (np.arange(origin, extent + 2 * step, step, dtype=float) for extent in size)
     gx, gy = np.meshgrid(xs, ys)
@@ -180,7 +177,6 @@ def grid(seen: Seen, size: tuple[int, int], scale: float, whole: tuple[int, int]
     if seen.wraps and step > 1:  # from one side of the view to the other without a jump
         middle = found[len(ys) // 2, len(xs) // 2, 0]
         found[..., 0] -= whole[0] * np.round((found[..., 0] - middle) / whole[0])
-    found = found * [level[0] / whole[0], level[1] / whole[1]]
     return Grid(np.ascontiguousarray(np.nan_to_num(found, nan=-FAR, posinf=FAR, neginf=-FAR)), step, origin)
 
 

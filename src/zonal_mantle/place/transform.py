@@ -6,21 +6,22 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..shot.follow import WHOLE, Follow
+from ..geometry import camera_matrix
+from ..shot.follow import WHOLE
 from ..shot.hang import Dome
 from ..shot.lock import Lens
-from ..shot.shapes import Point, Shape
+from ..shot.shapes import Shape
 from ..shot.shot import Shot
 from ..shot.zone import Placement, Zone
 from .dome import dome_rotation
-from .ride import camera_matrix, card_motion, ride_matrix
+from .ride import card_motion, lock_motion
 
 Matrix = NDArray[np.float64]
 CARD_FAR_M = 1e5  # of a card in a zone at infinity
 
 
-def placement_matrix(placement: Placement, frame: float, painting: tuple[int, int], plate: tuple[int, int]) -> Matrix:
-    """Painting pixels to plate pixels of the lock's reference frame.
+def flat_to_reference(placement: Placement, frame: float, painting: tuple[int, int], plate: tuple[int, int]) -> Matrix:
+    """A flat painting's pixels to plate pixels of the lock's reference frame.
 
     Parameters
     ----------
@@ -45,39 +46,29 @@ def placement_matrix(placement: Placement, frame: float, painting: tuple[int, in
     return out
 
 
-def lock_matrix(
-    shot: Shot,
-    lock_id: str | None,
-    frame: int,
-    distance_m: float | None = None,
-    follow: Follow = WHOLE,
-    anchor: Point | None = None,
-) -> Matrix:
-    """Reference frame to `frame` of a lock, see `ride_matrix`; without a lock nothing moves.
+def reference_to_frame(shot: Shot, rider: Zone | Shape | str | None, frame: int) -> Matrix:
+    """Reference frame to `frame`, in plate pixels, for what rides on a lock.
 
-    Where no distance is given, a camera lock's own is taken.
+    Parameters
+    ----------
+    rider : a zone (at its distance, with the parts of the motion that it follows; on a dome at infinity), a shape
+        (with its parts), or a lock by its id, whole and at the lock's own distance. None, and what rides on nothing,
+        does not move.
     """
+    distance, follow, about, lock_id = None, WHOLE, None, rider
+    if isinstance(rider, Zone):
+        placement = rider.placement
+        lock_id, follow, about = placement.rides, placement.follow, placement.anchor
+        distance = rider.distance_m if placement.way != "dome" else None
+    elif isinstance(rider, Shape):
+        lock_id, follow, about = rider.rides, rider.follow, rider.about
     if lock_id is None:
         return np.eye(3)
+    assert isinstance(lock_id, str)
     lock = shot.lock(lock_id)
-    return ride_matrix(lock, frame, shot.size, distance_m or lock.distance_m, follow, anchor)
-
-
-def shape_matrix(shot: Shot, shape: Shape, frame: int) -> Matrix:
-    """Reference frame to `frame` for a shape: the parts that it takes of the lock it rides on."""
-    return lock_matrix(shot, shape.rides, frame, None, shape.follow, shape.about)
-
-
-def hanging_matrix(shot: Shot, zone: Zone, frame: int) -> Matrix:
-    """Reference frame to `frame` for what a zone hangs, at its distance and with the parts of the motion it follows.
-
-    What hangs on a dome is at infinity.
-    """
-    placement = zone.placement
-    if placement.rides is None:
-        return np.eye(3)
-    lock, distance = shot.lock(placement.rides), zone.distance_m if placement.way != "dome" else None
-    return ride_matrix(lock, frame, shot.size, distance, placement.follow, placement.anchor)
+    if not isinstance(rider, Zone):
+        distance = lock.distance_m
+    return lock_motion(lock, frame, shot.size, distance, follow, about)
 
 
 def placement_lens(shot: Shot, placement: Placement) -> Lens | None:
@@ -86,23 +77,29 @@ def placement_lens(shot: Shot, placement: Placement) -> Lens | None:
     return lock.lens if lock is not None and lock.kind in ("pan", "camera") else None
 
 
-def hung_matrix(shot: Shot, zone: Zone, frame: int) -> Matrix:
+def placement_camera(shot: Shot, placement: Placement) -> Matrix:
+    """The camera matrix of the lens that a placement hangs by; of one of about 40° where there is none."""
+    lens = placement_lens(shot, placement)
+    return camera_matrix(lens.focal_px if lens is not None else None, shot.size)
+
+
+def painting_to_reference(shot: Shot, zone: Zone, frame: int) -> Matrix:
     """Painting pixels to plate pixels of the reference frame; of a dome, as a lens sees it near its middle."""
     source, placement = shot.source(zone.source), zone.placement
     size = (source.width, source.height)
     if placement.way == "corner pin":
-        return pinned_matrix(placement, frame, size)
+        return pinned_to_reference(placement, frame, size)
     if placement.way == "card":
-        return card_matrix(shot, zone, frame) @ flipped(placement, size)
+        return _card_to_reference(shot, zone, frame) @ flipped(placement, size)
     if placement.way == "dome":
-        k = camera_matrix(placement_lens(shot, placement) or Lens(), shot.size)
+        k = placement_camera(shot, placement)
         unit = size[0] / np.deg2rad(placement.dome.wide_deg)
         if placement.dome.mapping == "lens":
             unit = size[0] / 2 / np.tan(min(np.deg2rad(placement.dome.wide_deg), np.pi * 0.99) / 2)
         back = np.array([[unit, 0, size[0] / 2], [0, unit, size[1] / 2], [0, 0, 1]])
         turn = dome_rotation(placement.dome, frame)
         return np.asarray(k @ turn @ np.linalg.inv(back) @ flipped(placement, size))
-    return placement_matrix(placement, frame, size, shot.size)
+    return flat_to_reference(placement, frame, size, shot.size)
 
 
 def flipped(placement: Placement, painting: tuple[int, int]) -> Matrix:
@@ -114,7 +111,7 @@ def flipped(placement: Placement, painting: tuple[int, int]) -> Matrix:
     return out
 
 
-def pinned_matrix(placement: Placement, frame: float, painting: tuple[int, int]) -> Matrix:
+def pinned_to_reference(placement: Placement, frame: float, painting: tuple[int, int]) -> Matrix:
     """Painting pixels to where its four corners are pinned. Corners that cannot be those of a seen rectangle are
     spread to a small square about their middle, so that something can still be taken hold of.
 
@@ -146,7 +143,7 @@ def corner_trouble(pins: NDArray) -> str:
     return ""
 
 
-def card_matrix(shot: Shot, zone: Zone, frame: int) -> Matrix:
+def _card_to_reference(shot: Shot, zone: Zone, frame: int) -> Matrix:
     """Painting pixels to plate pixels of the reference frame for a card in metres.
 
     References
@@ -154,7 +151,7 @@ def card_matrix(shot: Shot, zone: Zone, frame: int) -> Matrix:
     A plane seen by a camera: Hartley & Zisserman 2004, section 8.1.1.
     """
     source, placement, card = shot.source(zone.source), zone.placement, zone.placement.card
-    k = camera_matrix(placement_lens(shot, placement) or Lens(), shot.size)
+    k = placement_camera(shot, placement)
     distance = zone.distance_m or CARD_FAR_M
     pixel = card.height_m.at(frame) / source.height  # metres to one painting pixel
     turn = dome_rotation(Dome(turn_deg=card.yaw_deg, tilt_deg=card.pitch_deg, roll_deg=card.roll_deg), frame)
@@ -164,7 +161,7 @@ def card_matrix(shot: Shot, zone: Zone, frame: int) -> Matrix:
     return np.asarray(k @ place @ centred)
 
 
-def zone_matrix(shot: Shot, zone: Zone, frame: int) -> Matrix:
+def painting_to_frame(shot: Shot, zone: Zone, frame: int) -> Matrix:
     """Painting pixels to plate pixels on a frame, for a zone that holds a painting; of a dome, as near its middle.
 
     A card that is turned out of the upright is carried by the plane through its middle that it stands in.
@@ -175,7 +172,7 @@ def zone_matrix(shot: Shot, zone: Zone, frame: int) -> Matrix:
         entry = lock.nearest(frame)
         if lock.kind == "camera" and entry is not None and entry.rotation is not None and entry.position is not None:
             return _card_on(shot, zone, frame)
-    return np.asarray(hanging_matrix(shot, zone, frame) @ hung_matrix(shot, zone, frame))
+    return np.asarray(reference_to_frame(shot, zone, frame) @ painting_to_reference(shot, zone, frame))
 
 
 def _card_on(shot: Shot, zone: Zone, frame: int) -> Matrix:
@@ -187,11 +184,11 @@ def _card_on(shot: Shot, zone: Zone, frame: int) -> Matrix:
     assert entry is not None
     assert entry.rotation is not None
     assert entry.position is not None
-    k = camera_matrix(lock.lens, shot.size)
+    k = camera_matrix(lock.lens.focal_px, shot.size)
     turn = cv2.Rodrigues(np.array(entry.rotation))[0]
     away = turn @ np.array(entry.position)
-    plane = np.linalg.inv(k) @ card_matrix(shot, zone, frame)  # painting pixels to the reference camera's axes
+    plane = np.linalg.inv(k) @ _card_to_reference(shot, zone, frame)  # painting pixels to the reference camera's axes
     seen = turn @ plane - np.outer(away, [0, 0, 1.0])
     upright = card_motion(lock.lens, shot.size, entry, zone.distance_m or CARD_FAR_M)
-    extra = hanging_matrix(shot, zone, frame) @ np.linalg.inv(upright)  # corrections, smoothing, parts left out
+    extra = reference_to_frame(shot, zone, frame) @ np.linalg.inv(upright)  # corrections, smoothing, parts left out
     return np.asarray(extra @ k @ seen @ flipped(placement, (source.width, source.height)))

@@ -15,10 +15,10 @@ import numpy as np
 from av.video.reformatter import ColorRange, Colorspace
 from numpy.typing import NDArray
 
-from ..comp import PixelStore, compose
-from ..comp.store import MIB
+from ..comp import Pictures, compose
 from ..media import colour
 from ..media.errors import MediaError
+from ..media.memory import MIB
 from ..media.still import read_still, write_still
 from ..media.video import EXACT
 from ..shot import Shot
@@ -66,7 +66,7 @@ def render(shot: Shot, plan: RenderPlan, progress: Progress = lambda share, word
     except OSError as problem:
         raise RenderError(f"The folder {plan.out} cannot be made: {problem.strerror}. Choose another.") from problem
     _check_room(shot, plan, len(frames))
-    store = PixelStore(limit_bytes=160 * MIB, painting_bytes=320 * MIB)
+    store = Pictures(limit_bytes=160 * MIB, painting_bytes=320 * MIB)
     if plan.format in ("exr", "png"):
         return list(_sequence(shot, plan, frames, store, progress))
     return [_video(shot, plan, frames, store, progress)]
@@ -103,7 +103,7 @@ def stem(shot: Shot) -> str:
     return "".join(c if c.isalnum() or c in "-_" else "_" for c in shot.name) or "shot"
 
 
-def _sequence(shot: Shot, plan: RenderPlan, frames: range, store: PixelStore, progress: Progress) -> Iterator[Path]:
+def _sequence(shot: Shot, plan: RenderPlan, frames: range, store: Pictures, progress: Progress) -> Iterator[Path]:
     for done, frame in enumerate(frames):
         progress(done / len(frames), f"Rendering frame {frame}")
         path = plan.out / f"{stem(shot)}.{frame:04d}.{plan.format}"
@@ -140,7 +140,7 @@ def _is_whole(path: Path) -> bool:
     return True
 
 
-def _video(shot: Shot, plan: RenderPlan, frames: range, store: PixelStore, progress: Progress) -> Path:
+def _video(shot: Shot, plan: RenderPlan, frames: range, store: Pictures, progress: Progress) -> Path:
     suffix = ".mp4" if plan.format == "h264" else ".mov"
     path = plan.out / f"{stem(shot)}{suffix}"
     part = path.with_name(f".{path.stem}.part{path.suffix}")

@@ -10,11 +10,14 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from ..comp import STEPPED, Job, Look, PixelStore, Readings, ViewName, take_readings
+from ..comp import STEPPED, Job, Look, Pictures, Readings, Scheduler, ViewName, take_readings
+from ..comp.scheduler import JOB, READINGS
+from ..media.watch import used_files_digest
 from ..shot import History, Lock, MantleError, Matte, Shot, Zone, autosave_path, save
 from . import recent
 
 _gestures = itertools.count()
+WATCH_MS = 1000  # between two looks at the files that are used
 
 
 def new_gesture() -> str:
@@ -34,15 +37,19 @@ class Desk(QObject):
     said = Signal(str, bool)  # a sentence, and whether it is trouble
     _progressed = Signal(float, str)
     _ended = Signal(object, object, object)
-    _measured = Signal(object, object)
+    _measured = Signal(object, object, object)
+    _files_seen = Signal(object, object)
 
     def __init__(self) -> None:
         super().__init__()
         self.history = History.starting_with(Shot())
         self.path: Path | None = None
         self.saved = self.shot
-        self.shot_hash = hash(self.shot)
-        self.store = PixelStore()
+        self.revision = 0
+        self._revisions: list[tuple[Shot, int]] = []
+        self._newest_revision = itertools.count(1)
+        self.store = Pictures()
+        self.scheduler = Scheduler()
         self.frame = 1
         self.zone_id: str | None = None
         self.lock_id: str | None = None
@@ -54,6 +61,7 @@ class Desk(QObject):
         self.loupe = False
         self.look = Look()
         self.readings = Readings()
+        self.readings_error = ""
         self.dragging = False
         self.job: Job | None = None
         self._job_end: Callable[[Any], None] | None = None
@@ -61,6 +69,11 @@ class Desk(QObject):
         self._progressed.connect(self.job_changed)
         self._ended.connect(self._job_ended)
         self._measured.connect(self._readings_taken)
+        self._files_seen.connect(self._files_looked_at)
+        self._files: tuple[object, str] = ((), "")
+        self._watch = QTimer(self, interval=WATCH_MS)
+        self._watch.timeout.connect(self._look_at_files)
+        self._watch.start()
         self._read_soon = QTimer(self, singleShot=True, interval=700)
         self._read_soon.timeout.connect(self._read)
         self._autosave_soon = QTimer(self, singleShot=True, interval=4000)
@@ -143,7 +156,7 @@ class Desk(QObject):
             self.said.emit(f"Done again: {label}", False)
 
     def _after_change(self) -> None:
-        self.shot_hash = hash(self.shot)
+        self.revision = self._revision_of(self.shot)
         if self.zone is None:
             self.zone_id = self.shot.zones[0].id if self.shot.zones else None
         if self.lock is None:
@@ -154,6 +167,35 @@ class Desk(QObject):
         self._read_soon.start()
         if self.unsaved:
             self._autosave_soon.start()
+
+    def _revision_of(self, shot: Shot) -> int:
+        """A number for each state of the shot; a state that is come back to has its old one."""
+        for known, number in self._revisions:
+            if known is shot:
+                return number
+        number = next(self._newest_revision)
+        self._revisions = [*self._revisions[-63:], (shot, number)]
+        return number
+
+    def _look_at_files(self) -> None:
+        """Asks on a worker whether a file that the shot uses was written again."""
+        if self.shot.plate is not None and not self.scheduler.is_busy("files"):
+            shot = self.shot
+            job = Job(
+                lambda j: used_files_digest(shot.sources),
+                on_end=lambda found, error: self._files_seen.emit(shot.sources, found),
+            )
+            self.scheduler.submit("files", job, READINGS)
+
+    def _files_looked_at(self, sources: object, found: str | None) -> None:
+        """Pictures of files that changed are made anew."""
+        if found is None or sources is not self.shot.sources:
+            return
+        known, self._files = self._files, (sources, found)
+        if known[0] is sources and known[1] != found:
+            self._revisions.clear()
+            self._after_change()
+            self.said.emit("A file that the shot uses was written again. It is shown as it is now.", False)
 
     # --- where one looks ---
     def set_frame(self, frame: int) -> None:
@@ -211,7 +253,7 @@ class Desk(QObject):
         job: Job
         job = Job(work, lambda s, w: self._progressed.emit(s, w), lambda r, e: self._ended.emit(job, r, e))
         self.job = job
-        job.start()
+        self.scheduler.submit("job", job, JOB)
 
     def cancel_job(self) -> None:
         if self.job is not None:
@@ -240,14 +282,21 @@ class Desk(QObject):
         job: Job
         job = Job(
             lambda j: take_readings(shot, self.store, j.progress),
-            on_end=lambda r, e: self._measured.emit(job, r),
+            on_end=lambda r, e: self._measured.emit(job, r, e),
         )
-        self._reader = job.start()
+        self._reader = self.scheduler.submit("readings", job, READINGS, stop_running=True)
 
-    def _readings_taken(self, job: Job, readings: Readings | None) -> None:
+    def _readings_taken(self, job: Job, readings: Readings | None, error: Exception | None) -> None:
         if job is not self._reader:
             return
         self._reader = None
+        if error is not None:
+            why = str(error) if isinstance(error, MantleError) else f"{error}. The log has the details."
+            self.readings_error = why
+            self.said.emit(f"The readings could not be taken: {why}", True)
+            self.readings_changed.emit()
+            return
+        self.readings_error = ""
         if readings is not None:
             self.readings = readings
             self.readings_changed.emit()
@@ -287,7 +336,9 @@ class Desk(QObject):
     def close(self) -> None:
         """Stops everything that runs."""
         self._read_soon.stop()
+        self._watch.stop()
         self._autosave_soon.stop()
+        self.scheduler.close()
         for job in (self.job, self._reader):
             if job is not None:
                 job.cancel()

@@ -22,9 +22,10 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
-from ..comp.store import proxy_size
+from ..comp.planner import matte_plan, proxy_size
 from ..comp.views import show
 from ..match.air import transmittance, visibility_for
+from ..media.picture import picture_of
 from ..shot import MantleError, Zone
 from . import theme
 from .desk import Desk, new_gesture
@@ -51,6 +52,7 @@ class SectionView(QWidget):
         self._drag: str | None = None
         self._gesture = ""
         self._thumbnails: dict[object, QImage] = {}
+        self._keys: dict[tuple[int, str], object] = {}  # what a zone's thumbnail depends on
         for signal in (desk.shot_changed, desk.choice_changed, desk.readings_changed):
             signal.connect(self.update)
 
@@ -183,12 +185,17 @@ class SectionView(QWidget):
         plate = shot.holds_plate(zone)
         matte = shot.matte_of(zone) if plate and zone.matte.on else None
         frame = shot.first if plate else source.start
-        key = (source, matte, frame)
+        scale = UPRIGHT[0] * 2 / source.width
+        known = (self.desk.revision, zone.id)
+        if known not in self._keys:
+            cut = None if matte is None else matte_plan(shot, matte, frame, scale).digest
+            self._keys = {k: v for k, v in self._keys.items() if k[0] == self.desk.revision}
+            self._keys[known] = (picture_of(source, frame), cut)
+        key = self._keys[known]
         if key in self._thumbnails:
             return self._thumbnails[key]
         try:
             if plate:
-                scale = UPRIGHT[0] * 2 / source.width
                 pixels = self.desk.store.plate(source, frame, scale)
                 if matte is not None:
                     alpha = self.desk.store.matte(shot, matte, frame, scale).alpha

@@ -1,31 +1,103 @@
-"""Pictures for the viewer from a thread of their own: the newest request wins, idle time fills the cache."""
+"""Pictures for the viewer, made by the scheduler: the newest request wins, idle time fills the screen's cache."""
 
 from __future__ import annotations
 
 import logging
 import threading
+from collections import OrderedDict
 from dataclasses import dataclass
 
+import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 
-from ..comp import Look, PixelStore, ViewName, view
-from ..comp.cache import ByteCache
+from ..comp import Look, Pictures, Scheduler, ViewName, view
+from ..comp.scheduler import AHEAD, PICTURE, Job
+from ..comp.views import view_key
+from ..media.memory import budget
 from ..shot import MantleError, Shot
 
 log = logging.getLogger(__name__)
-MIB = 1 << 20
+Codes = NDArray[np.uint8]
+SCREEN_SHARE = 0.4  # of the budget
+MOST_NAMES = 50_000
 
 
 @dataclass(frozen=True)
 class Wanted:
-    """One picture: all that it depends on. Shots count by their hash, which is taken once."""
+    """One picture as the viewer asks for it. Two states of the shot have two revisions (`Desk.revision`)."""
 
-    shot_hash: int
+    revision: int
     frame: int
     view: ViewName
     zone: str | None
     scale: float
     look: Look
+
+
+class ScreenCache:
+    """Pictures by what they depend on, with the names that they are asked for by. Those of other revisions of the shot
+    go first, however lately they were looked at."""
+
+    def __init__(self, limit_bytes: int) -> None:
+        self.limit, self.used = limit_bytes, 0
+        self._codes: OrderedDict[str, tuple[Codes, int]] = OrderedDict()
+        self._names: OrderedDict[Wanted, str] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def get(self, wanted: Wanted) -> Codes | None:
+        """The picture that was asked for by this name, or None."""
+        with self._lock:
+            return self._get(self._names.get(wanted, ""), wanted)
+
+    def found(self, key: str, wanted: Wanted) -> Codes | None:
+        """The picture with a key, which is known by this name too from now on; or None."""
+        with self._lock:
+            codes = self._get(key, wanted)
+            if codes is not None:
+                self._name(wanted, key)
+            return codes
+
+    def put(self, key: str, wanted: Wanted, codes: Codes, ahead: bool) -> bool:
+        """Keeps a picture. One made ahead does not push out another of its revision: False where there is no room."""
+        with self._lock:
+            while self.used + codes.nbytes > self.limit and self._codes:
+                old = next((k for k, (_, revision) in self._codes.items() if revision != wanted.revision), None)
+                if old is None and ahead:
+                    return False
+                gone, _ = self._codes.pop(next(iter(self._codes)) if old is None else old)
+                self.used -= gone.nbytes
+            if key in self._codes:
+                self.used -= self._codes.pop(key)[0].nbytes
+            self._codes[key] = (codes, wanted.revision)
+            self.used += codes.nbytes
+            self._name(wanted, key)
+            return True
+
+    def clear(self) -> None:
+        """Lets everything go."""
+        with self._lock:
+            self._codes.clear()
+            self._names.clear()
+            self.used = 0
+
+    def __contains__(self, wanted: Wanted) -> bool:
+        with self._lock:
+            return self._names.get(wanted, "") in self._codes
+
+    def _get(self, key: str, wanted: Wanted) -> Codes | None:
+        entry = self._codes.get(key)
+        if entry is None:
+            return None
+        self._codes[key] = (entry[0], wanted.revision)
+        self._codes.move_to_end(key)
+        return entry[0]
+
+    def _name(self, wanted: Wanted, key: str) -> None:
+        self._names[wanted] = key
+        self._names.move_to_end(wanted)
+        while len(self._names) > MOST_NAMES:
+            self._names.popitem(last=False)
 
 
 class FrameServer(QObject):
@@ -35,58 +107,63 @@ class FrameServer(QObject):
     failed = Signal(object, str)
     cached = Signal()
 
-    def __init__(self, store: PixelStore, limit_bytes: int = 640 * MIB) -> None:
+    def __init__(self, pictures: Pictures, scheduler: Scheduler, limit_bytes: int | None = None) -> None:
         super().__init__()
-        self.store = store
-        self.cache = ByteCache(limit_bytes)
-        self._condition = threading.Condition()
+        self.store, self.scheduler = pictures, scheduler
+        self.cache = ScreenCache(limit_bytes or budget(SCREEN_SHARE))
+        self._lock = threading.Lock()
         self._shot: Shot | None = None
         self._newest: list[Wanted] = []
         self._ahead: list[Wanted] = []
-        self._closing = False
-        self._thread = threading.Thread(target=self._run, daemon=True, name="frames")
-        self._thread.start()
 
     def request(self, shot: Shot, wanted: list[Wanted], ahead: list[Wanted]) -> None:
         """Replaces whatever was asked for before. `ahead` is made when nothing else is to do."""
-        with self._condition:
+        with self._lock:
             self._shot, self._newest, self._ahead = shot, list(wanted), list(ahead)
-            self._condition.notify()
+        self._go_on()
 
     def close(self) -> None:
-        """Ends the thread."""
-        with self._condition:
-            self._closing = True
+        """Asks for nothing more."""
+        with self._lock:
             self._newest, self._ahead = [], []
-            self._condition.notify()
-        self._thread.join(5)
 
-    def _next(self) -> tuple[Shot, Wanted, bool] | None:
-        with self._condition:
-            while not self._closing:
-                if self._shot is not None and self._newest:
-                    return self._shot, self._newest.pop(0), True
-                if self._shot is not None and self._ahead:
-                    return self._shot, self._ahead.pop(0), False
-                self._condition.wait()
-            return None
+    def _go_on(self) -> None:
+        with self._lock:
+            if not self._newest and not self._ahead:
+                return
+            priority = PICTURE if self._newest else AHEAD
+        self.scheduler.submit("pictures", Job(self._one), priority)
 
-    def _run(self) -> None:
-        while (task := self._next()) is not None:
-            shot, wanted, shown = task
-            codes = self.cache.get(wanted)
-            try:
-                if codes is None:
-                    codes = view(shot, wanted.frame, wanted.view, wanted.zone, self.store, wanted.scale, wanted.look)
-                    if wanted.scale == 1.0:
-                        self.cache.put(wanted, codes)
-                        if not shown and self.cache.used > self.cache.limit - 2 * codes.nbytes:
-                            self._ahead = []
-                        self.cached.emit()
-                if shown:
-                    self.ready.emit(wanted, codes)
-            except MantleError as problem:
-                self.failed.emit(wanted, str(problem))
-            except Exception as problem:
-                log.exception("A frame could not be made")
-                self.failed.emit(wanted, f"Frame {wanted.frame} could not be made: {problem}.")
+    def _one(self, job: Job) -> None:
+        with self._lock:
+            if self._shot is None or not (self._newest or self._ahead):
+                return
+            shot, shown = self._shot, bool(self._newest)
+            wanted = (self._newest if shown else self._ahead).pop(0)
+        try:
+            codes, room = self._made(shot, wanted, not shown)
+            if shown:
+                self.ready.emit(wanted, codes)
+            elif not room:
+                with self._lock:
+                    if self._shot is shot:
+                        self._ahead = []
+        except MantleError as problem:
+            self.failed.emit(wanted, str(problem))
+        except Exception as problem:
+            log.exception("A frame could not be made")
+            self.failed.emit(wanted, f"Frame {wanted.frame} could not be made: {problem}.")
+        self._go_on()
+
+    def _made(self, shot: Shot, wanted: Wanted, ahead: bool) -> tuple[Codes, bool]:
+        """The picture, and whether there was room to keep it."""
+        frame, name, zone, scale, look = wanted.frame, wanted.view, wanted.zone, wanted.scale, wanted.look
+        key = view_key(shot, frame, name, zone, scale, look)
+        codes = self.cache.found(key, wanted)
+        if codes is not None:
+            self.cached.emit()
+            return codes, True
+        codes = view(shot, frame, name, zone, self.store, scale, look)
+        room = wanted.scale != 1.0 or self.cache.put(key, wanted, codes, ahead)
+        self.cached.emit()
+        return codes, room

@@ -80,7 +80,7 @@ class SkyList(QListWidget):
         """Which fits is worked out on a thread of its own."""
         desk, cards = self.desk, read_library(library_folder()) or []
         shot = desk.shot
-        key = (desk.shot_hash, len(cards))
+        key = (desk.revision, len(cards))
         if self._made_for == key:
             return
 

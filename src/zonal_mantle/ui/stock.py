@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QListWidget, QListWidgetItem,
 from ..comp.readings_place import source_light
 from ..comp.views import show
 from ..media import source_problem
+from ..media.picture import Picture, picture_of
 from ..place import painting_perspective
 from ..place.perspective import height_at
 from ..shot import MantleError, Source
@@ -49,7 +50,7 @@ class Stock(QWidget):
     def __init__(self, desk: Desk) -> None:
         super().__init__()
         self.desk = desk
-        self._icons: dict[Source, QIcon] = {}
+        self._icons: dict[Picture, QIcon] = {}
         self.sources = SourceList(desk)
         self.skies = SkyList(desk)
         self.findings = QListWidget()
@@ -105,7 +106,8 @@ class Stock(QWidget):
             self.sources.addItem(item)
 
     def _icon(self, source: Source) -> QIcon:
-        if source not in self._icons:
+        key = picture_of(source, source.start)
+        if key not in self._icons:
             try:
                 frame = source.start
                 plate = source.id == self.desk.shot.plate
@@ -116,10 +118,10 @@ class Stock(QWidget):
                 small = cv2.resize(pixels, size, interpolation=cv2.INTER_AREA)
                 codes = show(np.ascontiguousarray(small))
                 image = QImage(codes.data, size[0], size[1], QImage.Format.Format_RGB32).copy()
-                self._icons[source] = QIcon(QPixmap.fromImage(image))
+                self._icons[key] = QIcon(QPixmap.fromImage(image))
             except MantleError:
                 return theme.icon("triangle-alert", theme.WARN)
-        return self._icons[source]
+        return self._icons[key]
 
     def refresh_findings(self) -> None:
         found = self.desk.readings.findings

@@ -22,7 +22,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QWidget
 
 from ..media import MediaError
-from ..place import lock_matrix
+from ..place import reference_to_frame
 from . import theme
 from .desk import Desk
 from .server import FrameServer, Wanted
@@ -72,7 +72,7 @@ class Viewer(QWidget):
             hatch = desk.zone_id if desk.stage == "Place" and name in ("Composite", "See-through") else None
             lock = desk.lock_id if name == "Difference" else None
             look = replace(desk.look, fault=fault, lock=lock, hatch=hatch)
-            out.append(Wanted(desk.shot_hash, frame, name, zone, scale, look))
+            out.append(Wanted(desk.revision, frame, name, zone, scale, look))
         return out
 
     def refresh(self) -> None:
@@ -105,7 +105,7 @@ class Viewer(QWidget):
         return all(w.view in self._images and self._images[w.view][0] == w for w in wanted)
 
     def _arrived(self, wanted: Wanted, codes: NDArray[np.uint8]) -> None:
-        if wanted.frame != self.desk.frame or wanted.shot_hash != self.desk.shot_hash:
+        if wanted.frame != self.desk.frame or wanted.revision != self.desk.revision:
             return
         height, width = codes.shape[:2]
         image = QImage(codes.data, width, height, width * 4, QImage.Format.Format_RGB32)
@@ -129,7 +129,7 @@ class Viewer(QWidget):
         out.translate(self.offset.x(), self.offset.y())
         out.scale(self.zoom * self._aspect(), self.zoom)
         if self.desk.held_still and self.desk.view != "Painting" and self.desk.lock is not None:
-            m = np.linalg.inv(lock_matrix(self.desk.shot, self.desk.lock.id, self.desk.frame))
+            m = np.linalg.inv(reference_to_frame(self.desk.shot, self.desk.lock.id, self.desk.frame))
             still = QTransform(
                 m[0, 0], m[1, 0], m[2, 0], m[0, 1], m[1, 1], m[2, 1], m[0, 2], m[1, 2], m[2, 2]
             )  # fmt: skip

@@ -8,6 +8,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QToolButton, QWidget
 
 from ..comp import BACKINGS, CHANNELS, VIEWS, Job
+from ..comp.scheduler import PROBE
 from ..media.curves import srgb_encode
 from . import theme
 from .desk import Desk
@@ -167,16 +168,17 @@ class Probe(QLabel):
         desk, matte = self.desk, self.desk.matte
         if desk.stage != "Matte" or matte is None or desk.dragging:
             return ""
-        key = (desk.shot_hash, matte.id, desk.frame)
+        key = (desk.revision, matte.id, desk.frame)
         if self._steps[0] == key:
             return " → ".join(f"{name} {float(step[int(y), int(x)]):.2f}" for name, step in self._steps[1].items())
         if self._asked != key:
             self._asked = key
             shot, frame = desk.shot, desk.frame
-            Job(
+            job = Job(
                 lambda job: desk.store.matte_steps(shot, matte, frame),
                 on_end=lambda result, error: self._measured.emit(key, result),
-            ).start()
+            )
+            desk.scheduler.submit("probe", job, PROBE)
         return ""
 
     def _take_steps(self, key: object, steps: dict[str, object] | None) -> None:

@@ -45,7 +45,7 @@ class Window(QMainWindow):
     def __init__(self) -> None:
         super().__init__()
         self.desk = Desk()
-        self.server = FrameServer(self.desk.store)
+        self.server = FrameServer(self.desk.store, self.desk.scheduler)
         self.files = Files(self, self.desk)
         self.viewer = Viewer(self.desk, self.server)
         self.strip = ViewStrip(self.desk, self.viewer)

@@ -7,8 +7,8 @@ from typing import get_args
 import numpy as np
 from PySide6.QtWidgets import QCheckBox
 
-from ...place import carry
-from ...place.transform import hanging_matrix
+from ...geometry import carry
+from ...place.transform import reference_to_frame
 from ...shot import Keyed, Value
 from ...shot.hang import Mode
 from ..desk import Desk
@@ -146,7 +146,7 @@ class LayPanel(Panel):
         def drawn(a: tuple[float, float], b: tuple[float, float]) -> None:
             zone = self.desk.zone
             if zone is not None:
-                back = hanging_matrix(self.desk.shot, zone, self.desk.frame)
+                back = reference_to_frame(self.desk.shot, zone, self.desk.frame)
                 (ax, ay), (bx, by) = carry(np.linalg.inv(back), np.array([a, b]))
                 line = ((float(ax), float(ay)), (float(bx), float(by)))
                 self._put("mirror", "Waterline", line=line, true=False)

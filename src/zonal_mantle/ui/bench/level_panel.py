@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
+from ...geometry import carry
 from ...media.curves import coded
 from ...place import met, painting_perspective, plate_perspective
 from ...place.perspective import Perspective, find_lines, pitch_deg, quad_of_edges, roll_deg
-from ...place.ride import carry
-from ...place.transform import corner_trouble, hanging_matrix
+from ...place.transform import corner_trouble, reference_to_frame
 from ...shot import Corner, Keyed, Line, MantleError
 from ..desk import Desk
 from ..tools.line import LineTool
@@ -177,7 +177,7 @@ class LevelPanel(Panel):
             self.desk.said.emit(f"{problem} Draw them again.", True)
             return
         pinned = zone.but(placement=zone.placement.but(way="corner pin"))
-        own = carry(np.linalg.inv(hanging_matrix(shot, pinned, frame)), quad)
+        own = carry(np.linalg.inv(reference_to_frame(shot, pinned, frame)), quad)
         pins = tuple(Corner(x=Keyed(constant=float(x)), y=Keyed(constant=float(y))) for x, y in own)
         self.desk.edit_zone(pinned.but(placement=pinned.placement.but(pins=pins)), f"{zone.name} on a wall")
 

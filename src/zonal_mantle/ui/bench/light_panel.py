@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QLabel
 
 from ...comp import Job, compose
 from ...comp.readings_place import lights_apart
+from ...comp.scheduler import PREVIEW
 from ...comp.views import show
 from ...place.hands import flipped_in_place
 from ...place.light import Bearing, disagree
@@ -123,16 +124,17 @@ class LightPanel(Panel):
     def _look_flipped(self) -> None:
         """The flipped picture, small; made on a thread of its own."""
         desk, zone = self.desk, self.desk.zone
-        key = (desk.shot_hash, desk.frame, desk.zone_id)
+        key = (desk.revision, desk.frame, desk.zone_id)
         if zone is None or key == self._asked:
             return
         self._asked = key
         shot, frame, store = desk.shot.with_zone(flipped_in_place(desk.shot, zone)), desk.frame, desk.store
         scale = PREVIEW_WIDE / shot.size[0]
-        Job(
+        job = Job(
             lambda job: show(compose(shot, frame, store, scale)),
             on_end=lambda codes, error: self._seen.emit(key, codes),
-        ).start()
+        )
+        desk.scheduler.submit("preview", job, PREVIEW)
 
     def _show_preview(self, key: object, codes: object) -> None:
         if key == self._asked and codes is not None:

@@ -8,9 +8,10 @@ import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QKeyEvent, QPainter
 
-from ...place import carry, painting_perspective, plate_perspective
+from ...geometry import carry
+from ...place import painting_perspective, plate_perspective
 from ...place.perspective import height_at
-from ...place.ride import ride_matrix
+from ...place.ride import lock_motion
 from ...shot import Line
 from ..desk import Desk, new_gesture
 from .base import Tool, handle, label, near, outline_pen
@@ -90,8 +91,8 @@ class LineTool(Tool):
         if self.on_painting or shot.lines_ride is None:
             return np.eye(3)
         lock = shot.lock(shot.lines_ride)
-        there = np.linalg.inv(ride_matrix(lock, line.frame, shot.size))
-        return np.asarray(ride_matrix(lock, self.desk.frame, shot.size) @ there)
+        there = np.linalg.inv(lock_motion(lock, line.frame, shot.size))
+        return np.asarray(lock_motion(lock, self.desk.frame, shot.size) @ there)
 
     def _ends(self, line: Line) -> np.ndarray:
         return carry(self._motion(line), np.array([line.a, line.b]))

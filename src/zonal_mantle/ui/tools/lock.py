@@ -9,7 +9,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen, QPolygonF
 
-from ...place import camera_matrix
+from ...geometry import camera_matrix
 from ...shot import Lock
 from .. import theme
 from ..desk import Desk
@@ -171,7 +171,7 @@ _HEAD = [(5 * math.cos(k * math.pi / 4), 5 * math.sin(k * math.pi / 4)) for k in
 def project(lock: Lock, entry: object, places: np.ndarray, size: tuple[int, int]) -> np.ndarray:
     """Places of the scene (n, 3) on a frame, (n, 2) plate pixels; NaN behind the lens."""
     turn = cv2.Rodrigues(np.array(entry.rotation))[0]
-    local = (places - np.array(entry.position or (0, 0, 0))) @ turn.T @ camera_matrix(lock.lens, size).T
+    local = (places - np.array(entry.position or (0, 0, 0))) @ turn.T @ camera_matrix(lock.lens.focal_px, size).T
     with np.errstate(divide="ignore", invalid="ignore"):
         out = local[:, :2] / local[:, 2:]
     out[local[:, 2] <= 1e-6] = np.nan

@@ -6,7 +6,8 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen, QPolygonF
 
-from ...place import carry, lock_matrix
+from ...geometry import carry
+from ...place import reference_to_frame
 from ...shot import Lock, Mark
 from .. import theme
 from ..desk import Desk, new_gesture
@@ -96,7 +97,7 @@ class MarkTool(Tool):
 
     def _quad_points(self, lock: Lock) -> np.ndarray:
         assert lock.quad is not None
-        return carry(lock_matrix(self.desk.shot, lock.id, self.desk.frame), np.array(lock.quad))
+        return carry(reference_to_frame(self.desk.shot, lock.id, self.desk.frame), np.array(lock.quad))
 
     def _paint_quad(self, painter: QPainter, viewer: object, lock: Lock) -> None:
         a, b, c, d = (viewer.to_widget(x, y) for x, y in self._quad_points(lock))
@@ -182,7 +183,9 @@ class MarkTool(Tool):
         what, k = self._drag
         x, y = viewer.to_plate(point)
         if what == "quad":
-            back = carry(np.linalg.inv(lock_matrix(self.desk.shot, lock.id, self.desk.frame)), np.array([[x, y]]))[0]
+            back = carry(
+                np.linalg.inv(reference_to_frame(self.desk.shot, lock.id, self.desk.frame)), np.array([[x, y]])
+            )[0]
             quad = list(lock.quad or ())
             quad[k] = (float(back[0]), float(back[1]))
             self.desk.edit_lock(lock.but(quad=tuple(quad)), "Move the quad", self._gesture)

@@ -8,7 +8,8 @@ import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPolygonF
 
-from ...place import carry, hanging_matrix, plate_places
+from ...geometry import carry
+from ...place import plate_places, reference_to_frame
 from ...place.hands import handled, moved_by, with_group
 from ...shot import Placement, Zone
 from .. import theme
@@ -65,7 +66,7 @@ class PlaceTool(Tool):
         x, y = zone.placement.anchor or (self.desk.shot.size[0] / 2, self.desk.shot.size[1] / 2)
         frame = self.desk.frame
         place = np.array([[x + zone.placement.x.at(frame), y + zone.placement.y.at(frame)]])
-        at = carry(hanging_matrix(self.desk.shot, zone, frame), place)[0]
+        at = carry(reference_to_frame(self.desk.shot, zone, frame), place)[0]
         return float(at[0]), float(at[1])
 
     def _knob(self, viewer: object, zone: Zone) -> QPointF:
@@ -194,7 +195,7 @@ class PlaceTool(Tool):
             return
         shot, frame = self.desk.shot, self.desk.frame
         if self._drag == "anchor":
-            back = np.linalg.inv(hanging_matrix(shot, zone, frame))
+            back = np.linalg.inv(reference_to_frame(shot, zone, frame))
             (x0, y0), (x1, y1) = carry(back, np.array([self._last, now]))
             new = shot.with_zone(zone.but(placement=with_anchor(zone.placement, frame, (x1 - x0, y1 - y0), shot.size)))
         else:

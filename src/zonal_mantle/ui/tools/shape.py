@@ -6,8 +6,9 @@ import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen, QPolygonF
 
+from ...geometry import carry
 from ...matte import outline
-from ...place import carry, lock_matrix, shape_matrix
+from ...place import reference_to_frame
 from ...shot import Follow, Shape, ShapeKey, ellipse_key, rectangle_key
 from ...shot.outlines import dragged
 from ...shot.shapes import Point
@@ -75,7 +76,7 @@ class ShapeTool(Tool):
     # --- riding ---
     def _motion(self, shape: Shape) -> np.ndarray:
         """From the shape's own pixels to those of the frame that is seen."""
-        return shape_matrix(self.desk.shot, shape, self.desk.frame)
+        return reference_to_frame(self.desk.shot, shape, self.desk.frame)
 
     def _seen(self, shape: Shape, points: tuple[Point, ...]) -> list[Point]:
         return [(float(x), float(y)) for x, y in carry(self._motion(shape), np.array(points))]
@@ -106,9 +107,9 @@ class ShapeTool(Tool):
         """A shape that looks the same on this frame but rides on another lock, with one key."""
         shot, frame, key = self.desk.shot, self.desk.frame, shape.key_at(self.desk.frame)
         seen = carry(self._motion(shape), np.array(key.points)).mean(axis=0, keepdims=True)
-        x, y = carry(np.linalg.inv(lock_matrix(shot, lock, frame)), seen)[0]
+        x, y = carry(np.linalg.inv(reference_to_frame(shot, lock, frame)), seen)[0]
         freed = shape.but(rides=lock, about=(float(x), float(y)) if lock else None)
-        way = np.linalg.inv(shape_matrix(shot, freed, frame)) @ self._motion(shape)
+        way = np.linalg.inv(reference_to_frame(shot, freed, frame)) @ self._motion(shape)
         return freed.but(keys=(_carried(way, key, frame),))
 
     def ride(self, lock: str | None) -> None:
@@ -124,7 +125,9 @@ class ShapeTool(Tool):
             new = shape.but(follow=follow)
             keys = []
             for key in shape.keys:
-                way = np.linalg.inv(shape_matrix(shot, new, key.frame)) @ shape_matrix(shot, shape, key.frame)
+                way = np.linalg.inv(reference_to_frame(shot, new, key.frame)) @ reference_to_frame(
+                    shot, shape, key.frame
+                )
                 keys.append(_carried(way, key, key.frame))
             self._put(new.but(keys=tuple(keys)), f"What {shape.name} takes")
 

@@ -1,0 +1,176 @@
+"""The one door for pixels: plates, paintings and mattes, read or made once and kept within bounds."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from typing import TypeVar
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ..matte import Made, MatteError, Surroundings, build_matte, feed_of
+from ..media.memory import ByteCache, budget
+from ..media.picture import Picture, picture_of
+from ..media.reader import read_picture
+from ..place.minify import shrunk
+from ..place.rim import calm_rim
+from ..place.warp import warp, with_alpha
+from ..shot import Matte, Shot, Source
+from .plan import MattePlan
+from .planner import matte_plan, proxy_size
+
+Array = NDArray[np.float32]
+T = TypeVar("T")
+FRAMES_SHARE, PAINTINGS_SHARE = 0.32, 0.22  # of the budget; the rest is the screen's and the shapes'
+SMALL_THINGS = 512
+
+
+class Pictures:
+    """Keeps what frames are made of. Everything is known by what its pixels depend on (`Picture`, `MattePlan`), never
+    by a source's name or by what is drawn on it. `limit_bytes` bounds plates and mattes, `painting_bytes` paintings;
+    by default both are shares of the machine's one budget.
+    """
+
+    def __init__(self, limit_bytes: int | None = None, painting_bytes: int | None = None) -> None:
+        self._frames = ByteCache(limit_bytes or budget(FRAMES_SHARE))
+        self._paintings = ByteCache(painting_bytes or budget(PAINTINGS_SHARE))
+        self._small: dict[object, object] = {}
+        self._guard = threading.Lock()
+
+    # --- by what they are ---
+    def pixels(self, picture: Picture, scale: float = 1.0) -> Array:
+        """A picture without its alpha, (h, w, 3) float32, not to be written to; a proxy is the mean over the pixels
+        it stands for."""
+        if scale == 1.0:
+            return np.asarray(self._frames.make((picture, 1.0), lambda: _three(read_picture(picture))), np.float32)
+
+        def small() -> Array:
+            full = self._frames.get((picture, 1.0))
+            full = _three(read_picture(picture)) if full is None else full
+            return np.asarray(cv2.resize(full, proxy_size(picture.size, scale), interpolation=cv2.INTER_AREA))
+
+        return np.asarray(self._frames.make((picture, scale), small), np.float32)
+
+    def painting_of(self, picture: Picture, steps: tuple[int, int] = (0, 0)) -> Array:
+        """A picture with its alpha, shrunk by quarter octaves; (h, w, 4) float32, premultiplied."""
+
+        def make() -> Array:
+            if steps == (0, 0):
+                return with_alpha(read_picture(picture))
+            return shrunk(self.painting_of(picture), steps)
+
+        return np.asarray(self._paintings.make((picture, steps), make), np.float32)
+
+    def calm_of(self, picture: Picture) -> Array:
+        """The calm continuation of a painting beyond its rim; see `place.rim.calm_rim`."""
+        return np.asarray(
+            self._paintings.make((picture, "calm"), lambda: calm_rim(self.painting_of(picture))), np.float32
+        )
+
+    def made(self, plan: MattePlan, with_steps: bool = False) -> Made:
+        """A matte by its plan. One that cannot be made keeps all of the plate and says why in `problem`."""
+
+        def make() -> Made:
+            pixels = self.pixels(plan.picture, plan.scale)
+            try:
+                return build_matte(pixels, plan.matte, 0, plan.scale, self._around(plan), with_steps)
+            except MatteError as problem:
+                return Made(np.ones(pixels.shape[:2], np.float32), problem=str(problem))
+
+        made = self._frames.make((plan.digest, with_steps), make)
+        assert isinstance(made, Made)
+        return made
+
+    def _around(self, plan: MattePlan) -> Surroundings:
+        def clean(place: int) -> Array | None:
+            found = plan.cleans[place]
+            if found is None:
+                return None
+            size = proxy_size(plan.picture.size, plan.scale)
+            return warp(self.painting_of(found.picture), found.matrix, size)
+
+        def first_sky(place: int) -> tuple[Array, NDArray] | None:
+            found = plan.skies[place]
+            return None if found is None else (self.pixels(found.picture, plan.scale), found.motion)
+
+        def neighbours() -> list[tuple[Array, Array, NDArray]]:
+            return [
+                (self.made(beside.plan).alpha, feed_of(self.pixels(beside.plan.picture, plan.scale)), beside.motion)
+                for beside in plan.neighbours
+            ]
+
+        return Surroundings(plan.keep, plan.drop, clean, first_sky, neighbours)
+
+    def cut_out(self, picture: Picture, cut: MattePlan, steps: tuple[int, int] = (0, 0)) -> Array:
+        """What a matte leaves of a picture, in the picture's own pixels at full size or shrunk. (h, w, 4) float32,
+        premultiplied."""
+
+        def make() -> Array:
+            if steps != (0, 0):
+                return shrunk(self.cut_out(picture, cut), steps)
+            made = self.made(cut)
+            if made.foreground is not None:
+                return made.foreground
+            alpha = np.clip(made.alpha, 0, 1)[..., None]
+            return np.concatenate([self.pixels(picture) * alpha, alpha], axis=2)
+
+        return np.asarray(self._paintings.make((picture, cut.digest, steps), make), np.float32)
+
+    # --- by the shot's own words ---
+    def plate(self, source: Source, frame: int, scale: float = 1.0) -> Array:
+        """The plate on a frame, see `pixels`."""
+        return self.pixels(picture_of(source, frame), scale)
+
+    def painting(self, source: Source, frame: int, steps: tuple[int, int] = (0, 0)) -> Array:
+        """A painting on one of its own frames, or on the nearest that it has, see `painting_of`."""
+        frame = source.start if source.kind == "still" else min(max(frame, source.start), source.end)
+        return self.painting_of(picture_of(source, frame), steps)
+
+    def matte(self, shot: Shot, matte: Matte, frame: int, scale: float = 1.0) -> Made:
+        """A matte on a frame, see `made`."""
+        return self.made(matte_plan(shot, matte, frame, scale))
+
+    def matte_steps(self, shot: Shot, matte: Matte, frame: int) -> dict[str, Array]:
+        """A matte's alpha after each step, by the step's name, at full size."""
+        return dict(self.made(matte_plan(shot, matte, frame), with_steps=True).steps)
+
+    def plate_if_there(self, source: Source, frame: int) -> Array | None:
+        """The plate where it is at hand already."""
+        pixels: Array | None = self._frames.get((picture_of(source, frame), 1.0))
+        return pixels
+
+    def matte_if_there(self, shot: Shot, matte: Matte, frame: int) -> Made | None:
+        """A matte at full size where it is at hand already."""
+        made: Made | None = self._frames.get((matte_plan(shot, matte, frame).digest, False))
+        return made
+
+    def kept(self, key: object, make: Callable[[], T]) -> T:
+        """A small thing that was worked out of pixels, or works it out. The key is all that it depends on."""
+        with self._guard:
+            if key in self._small:
+                found: T = self._small[key]  # type: ignore[assignment]
+                return found
+        value = make()
+        with self._guard:
+            while len(self._small) > SMALL_THINGS:
+                self._small.pop(next(iter(self._small)))
+            self._small[key] = value
+        return value
+
+    @property
+    def held_bytes(self) -> int:
+        """Bytes of all that is kept."""
+        return self._frames.used + self._paintings.used
+
+    def clear(self) -> None:
+        """Forgets everything, so that files are read anew."""
+        self._frames.clear()
+        self._paintings.clear()
+        with self._guard:
+            self._small.clear()
+
+
+def _three(pixels: Array) -> Array:
+    return np.ascontiguousarray(pixels[..., :3])

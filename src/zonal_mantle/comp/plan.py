@@ -1,0 +1,167 @@
+"""What a frame depends on, as one frozen value: a picture is made from its plan alone.
+
+A plan knows no shot and no keyed numbers: everything stands as it is on its frame. Its digest names the picture.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..match.tone import NO_TONE, Tone
+from ..matte.shapes import Standing
+from ..media.picture import Picture
+from ..shot.hang import Mode
+from ..shot.matte import Matte
+from .digest import digest
+
+Matrix = NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False)
+class CleanPlate:
+    """A clean plate and the (3, 3) way from its pixels to the picture's."""
+
+    picture: Picture
+    matrix: Matrix
+
+
+@dataclass(frozen=True, eq=False)
+class FirstSky:
+    """The picture that a carried sky is fitted on, and the (3, 3) motion from there, in plate pixels."""
+
+    picture: Picture
+    motion: Matrix
+
+
+@dataclass(frozen=True, eq=False)
+class Neighbour:
+    """A matte on a frame beside, and the (3, 3) motion from there, in the picture's pixels."""
+
+    plan: MattePlan
+    motion: Matrix
+
+
+@dataclass(frozen=True, eq=False)
+class MattePlan:
+    """A matte on one frame.
+
+    picture : what it is pulled on. matte : its settings as they stand, without shapes, names and ids. keep, drop : its
+    shapes as they stand. cleans, skies : one a pull, None where it has none. neighbours : what it is steadied by.
+    """
+
+    picture: Picture
+    scale: float
+    matte: Matte
+    keep: tuple[Standing, ...] = ()
+    drop: tuple[Standing, ...] = ()
+    cleans: tuple[CleanPlate | None, ...] = ()
+    skies: tuple[FirstSky | None, ...] = ()
+    neighbours: tuple[Neighbour, ...] = ()
+
+    @cached_property
+    def digest(self) -> str:
+        """Names the matte in this process: files by path, time and size."""
+        return digest(self)
+
+
+@dataclass(frozen=True, eq=False)
+class Flat:
+    """Painting pixels to the picture's: an (n, 3, 3) stack of homographies, of which the mean is seen."""
+
+    matrices: Matrix
+
+
+@dataclass(frozen=True, eq=False)
+class Gridded:
+    """Where places of the picture, `step` apart from `origin` on, look on the painting: (rows, columns, 2)."""
+
+    places: NDArray[np.float64]
+    step: int
+    origin: float
+    edge: int
+
+
+@dataclass(frozen=True)
+class Ramp:
+    """A limit by the distance from a line a x + b y + c of unit normal, in plate pixels: 0 up to `start`, 1 from
+    `start + height` on, smooth between; a step where the height is 0."""
+
+    line: tuple[float, float, float]
+    start: float
+    height: float
+
+
+@dataclass(frozen=True)
+class Haze:
+    """The share of its own light that reaches the lens, and the light that the air adds to an opaque pixel."""
+
+    keep: float = 1.0
+    added: tuple[float, float, float] = (0.0, 0.0, 0.0)
+
+
+@dataclass(frozen=True)
+class DepthBlur:
+    """Blur that grows by `rate` pixels (standard deviation) for each plate pixel on from a line."""
+
+    line: tuple[float, float, float]
+    rate: float
+
+
+@dataclass(frozen=True)
+class Layer:
+    """One thing in the picture.
+
+    view : None is pixel for pixel. cut : a matte in the picture's own pixels, before it is placed. matte : one in the
+    frame's pixels. is_plate : what it shows counts as plate. zone : whose it is, for questions only.
+    """
+
+    picture: Picture
+    view: Flat | Gridded | None = None
+    cut: MattePlan | None = None
+    matte: MattePlan | None = None
+    ramp: Ramp | None = None
+    opacity: float = 1.0
+    tone: Tone = NO_TONE
+    haze: Haze = Haze()
+    blur: DepthBlur | None = None
+    wrap: None = None
+    grain: None = None
+    mode: Mode = "normal"
+    coded: bool = False
+    is_plate: bool = False
+    zone: str = field(default="", compare=False)
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether its colour does not depend on what is behind it."""
+        return self.wrap is None and self.mode == "normal" and not (self.coded and self.opacity != 1)
+
+
+@dataclass(frozen=True, eq=False)
+class FramePlan:
+    """A frame: its layers from near to far, and what is done to the picture after them (`comp.develop`)."""
+
+    size: tuple[int, int]
+    scale: float
+    layers: tuple[Layer, ...] = ()
+    develop: tuple[Any, ...] = ()
+
+    @cached_property
+    def digest(self) -> str:
+        """Names the picture in this process: files by path, time and size."""
+        return digest(self)
+
+    @cached_property
+    def portable_digest(self) -> str:
+        """Names the picture on any machine: files by content, and the version of our numerics."""
+        return digest(self, portable=True)
+
+    @property
+    def needs_plate_share(self) -> bool:
+        """Whether a later step asks which share of a pixel is plate."""
+        return any(step.needs_plate_share for step in self.develop)

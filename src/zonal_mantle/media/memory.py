@@ -1,0 +1,117 @@
+"""Bounded caches that key on values, within one budget of bytes taken from the machine's memory."""
+
+from __future__ import annotations
+
+import dataclasses
+import os
+import threading
+from collections import OrderedDict
+from collections.abc import Callable, Hashable
+from typing import Any
+
+import numpy as np
+
+MIB = 1 << 20
+LEAST_BUDGET, MOST_BUDGET = 768 * MIB, 12_288 * MIB
+BUDGET_SHARE = 0.35  # of the machine's memory, for all caches together
+
+
+def machine_bytes() -> int:
+    """Memory of the machine, or of the control group that we run in where that is less."""
+    whole = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
+    try:
+        with open("/sys/fs/cgroup/memory.max") as file:
+            return min(whole, int(file.read()))
+    except (OSError, ValueError):
+        return whole
+
+
+def budget(share: float) -> int:
+    """Bytes of the one budget that a cache with this share of it may hold."""
+    return int(share * min(max(BUDGET_SHARE * machine_bytes(), LEAST_BUDGET), MOST_BUDGET))
+
+
+class ByteCache:
+    """Least-recently-used values up to a number of bytes. Safe to use from several threads.
+
+    What is being made on one thread is waited for on the others, not made twice.
+    """
+
+    def __init__(self, limit_bytes: int) -> None:
+        self.limit = limit_bytes
+        self.used = 0
+        self._entries: OrderedDict[Hashable, tuple[Any, int]] = OrderedDict()
+        self._making: dict[Hashable, threading.Event] = {}
+        self._lock = threading.Lock()
+
+    def get(self, key: Hashable) -> Any:
+        """The entry, or None."""
+        with self._lock:
+            entry = self._entries.get(key)
+            if entry is None:
+                return None
+            self._entries.move_to_end(key)
+            return entry[0]
+
+    def put(self, key: Hashable, value: Any) -> None:
+        """Keeps a value, letting the least recently used go."""
+        size = held_bytes(value)
+        with self._lock:
+            if key in self._entries:
+                self.used -= self._entries.pop(key)[1]
+            if size > self.limit:
+                return
+            self._entries[key] = (value, size)
+            self.used += size
+            while self.used > self.limit:
+                _, gone = self._entries.popitem(last=False)
+                self.used -= gone[1]
+
+    def make(self, key: Hashable, function: Callable[[], Any]) -> Any:
+        """The entry, made by `function` where it is not there yet, by one thread at a time."""
+        while True:
+            with self._lock:
+                entry = self._entries.get(key)
+                if entry is not None:
+                    self._entries.move_to_end(key)
+                    return entry[0]
+                waiting = self._making.get(key)
+                if waiting is None:
+                    self._making[key] = done = threading.Event()
+                    break
+            waiting.wait()
+        try:
+            value = function()
+            self.put(key, value)
+            return value
+        finally:
+            with self._lock:
+                del self._making[key]
+            done.set()
+
+    def __contains__(self, key: Hashable) -> bool:
+        with self._lock:
+            return key in self._entries
+
+    def __len__(self) -> int:
+        with self._lock:
+            return len(self._entries)
+
+    def clear(self) -> None:
+        """Lets everything go."""
+        with self._lock:
+            self._entries.clear()
+            self.used = 0
+
+
+def held_bytes(value: Any) -> int:
+    """Bytes of an array, or of all arrays anywhere in a value."""
+    if isinstance(value, np.ndarray):
+        return int(value.nbytes)
+    if isinstance(value, dict):
+        return 1024 + sum(held_bytes(part) for part in value.values())
+    if isinstance(value, list | tuple):
+        return 64 + sum(held_bytes(part) for part in value)
+    if dataclasses.is_dataclass(value):
+        return 512 + sum(held_bytes(getattr(value, part.name)) for part in dataclasses.fields(value))
+    return 64
