@@ -4,20 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from .comp import Pictures, Readings, compose, solve_lock, take_readings
+from .comp.planner import zone_matte_plan
 from .lock.runs import Direction
 from .matte import MatteError
 from .media import open_source
 from .render import RenderPlan, render
 from .shot import Shot, ShotError, Source, Zone, load, save
+from .shot.hang import Blend, Mirror
 from .shot.zone import Match, Placement
 
-__all__ = ["Session", "add_painting", "new", "open_shot"]
+__all__ = ["Cutout", "Session", "add_painting", "new", "open_shot"]
 
 Progress = Callable[[float, str], None]
 
@@ -63,6 +65,13 @@ def add_painting(shot: Shot, source: Source, distance_m: float | None, name: str
     return shot.with_zone(zone)
 
 
+class Cutout(NamedTuple):
+    """alpha : (h, w) float32, 0…1. foreground : (h, w, 3) float32, scene-linear Rec. 709, premultiplied."""
+
+    alpha: NDArray[np.float32]
+    foreground: NDArray[np.float32]
+
+
 class Session:
     """A shot at hand, with its pixels. `shot` is a frozen value: edit it with `edit` or set it anew."""
 
@@ -96,11 +105,11 @@ class Session:
         return compose(self.shot, number, self.store, scale)
 
     def plate(self, number: int) -> NDArray[np.float32]:
-        """The plate: (h, w, 3) float32, scene-linear Rec. 709."""
+        """The plate: (h, w, 3) float32, scene-linear Rec. 709, the caller's own."""
         source = self.shot.plate_source
         if source is None:
             raise ShotError("The shot has no plate.")
-        return self.store.plate(source, number)
+        return self.store.plate(source, number).copy()
 
     def matte(self, zone_id: str, number: int) -> NDArray[np.float32]:
         """A zone's matte on a frame: (h, w) float32 (ShotError, MatteError)."""
@@ -113,7 +122,29 @@ class Session:
         made = self.store.matte(self.shot, matte, number)
         if made.problem:
             raise MatteError(made.problem)
-        return made.alpha
+        return made.alpha.copy()
+
+    def cutout(self, zone_id: str, frame: int, scale: float = 1.0) -> Cutout:
+        """What of a zone is in the picture, by itself: cut, placed, faded, without its match and without the others.
+
+        Parameters
+        ----------
+        scale : pixels of the result to one of the plate.
+
+        Raises
+        ------
+        ShotError : there is no such zone. MatteError : its matte cannot be made. MediaError : a source cannot be read.
+        """
+        zone = next((zone for zone in self.shot.zones if zone.id == zone_id), None)
+        if zone is None:
+            known = ", ".join(z.id for z in self.shot.zones) or "none"
+            raise ShotError(f"There is no zone {zone_id} in {self.shot.name}. Its zones are: {known}.")
+        cut = zone_matte_plan(self.shot, zone, frame, scale)
+        if cut is not None and (problem := self.store.made(cut).problem):
+            raise MatteError(problem)
+        bare = zone.but(match=Match(on=False), mirror=Mirror(), blend=Blend(opacity=zone.blend.opacity))
+        picture = compose(self.shot, frame, self.store, scale, [bare])
+        return Cutout(picture[..., 3].copy(), picture[..., :3].copy())
 
     def readings(self, progress: Progress = _quiet) -> Readings:
         """Every reading and finding, measured on every frame."""

@@ -3,16 +3,19 @@
 from pathlib import Path
 
 import numpy as np
+import OpenEXR
 import pytest
 
 from zonal_mantle.api import add_painting, shot_from_plate
 from zonal_mantle.comp import Pictures, compose
 from zonal_mantle.match import add_air, cdl, transmittance
+from zonal_mantle.matte import remove_old_sky
 from zonal_mantle.matte.shapes import shape_alpha
 from zonal_mantle.media import open_source, read_frame
 from zonal_mantle.media.curves import srgb_encode
 from zonal_mantle.media.still import write_still
-from zonal_mantle.place import flat_to_reference, warp
+from zonal_mantle.place import flat_to_reference
+from zonal_mantle.render import RenderPlan, render
 from zonal_mantle.shot import Air, Keyed, LumaPull, Match, Matte, Placement, Shape, ShapeKey
 
 SIZE = (203, 117)  # odd on purpose: rows and stretches do not divide evenly
@@ -44,6 +47,31 @@ def random_match(rng: np.random.Generator, power: bool) -> Match:
     )
 
 
+def keys_cubic(picture: np.ndarray, matrix: np.ndarray) -> np.ndarray:
+    """A painting through a homography by Keys 1981 (a = −1/2), clear outside, no light below 0."""
+    picture = picture if picture.shape[2] == 4 else np.dstack([picture, np.ones(picture.shape[:2])])
+    y, x = np.mgrid[0 : SIZE[1], 0 : SIZE[0]] + 0.5
+    u, v, w = (row[0] * x + row[1] * y + row[2] for row in np.linalg.inv(matrix))
+    u, v = u / w - 0.5, v / w - 0.5
+
+    def weight(distance: np.ndarray) -> np.ndarray:
+        d = np.abs(distance)
+        return np.where(d <= 1, 1.5 * d**3 - 2.5 * d**2 + 1, np.where(d < 2, -0.5 * d**3 + 2.5 * d**2 - 4 * d + 2, 0))
+
+    wide = np.pad(picture.astype(np.float64), ((3, 3), (3, 3), (0, 0)))
+    out = np.zeros((*x.shape, 4))
+    first_u, first_v = np.floor(u).astype(int), np.floor(v).astype(int)
+    for j in range(-1, 3):
+        for i in range(-1, 3):
+            at_u = np.clip(first_u + i + 3, 0, wide.shape[1] - 1)
+            at_v = np.clip(first_v + j + 3, 0, wide.shape[0] - 1)
+            share = weight(u - first_u - i) * weight(v - first_v - j)
+            out += share[..., None] * wide[at_v, at_u]
+    out = np.maximum(out, 0)
+    out[..., 3] = np.minimum(out[..., 3], 1)
+    return out
+
+
 def plainly(shot, frame: int) -> np.ndarray:
     """Far to near, one step after another, nothing fused."""
     plate = read_frame(shot.plate_source, frame)[..., :3]
@@ -54,7 +82,7 @@ def plainly(shot, frame: int) -> np.ndarray:
             layer = np.concatenate([plate, np.ones((*plate.shape[:2], 1))], axis=2)
         else:
             matrix = flat_to_reference(zone.placement, frame, (source.width, source.height), shot.size)
-            layer = warp(read_frame(source, source.start), matrix, shot.size)
+            layer = keys_cubic(read_frame(source, source.start), matrix)
         alpha = layer[..., 3].astype(np.float64)
         colour = layer[..., :3] / np.maximum(alpha, 1e-6)[..., None]
         slope, offset, power = (
@@ -62,7 +90,7 @@ def plainly(shot, frame: int) -> np.ndarray:
         )
         colour = cdl(colour, slope, offset, power, zone.match.saturation.at(frame)) * alpha[..., None]
         share = transmittance(zone.distance_m, shot.air.visibility_m) if zone.match.air else 1.0
-        colour = add_air(np.maximum(colour, 0), alpha, share, shot.air.airlight)
+        colour = add_air(colour, alpha, share, shot.air.airlight)
         cover = plain_matte(shot.matte_of(zone), plate, frame) if zone.matte.on else np.ones(alpha.shape)
         out[..., :3] = colour * cover[..., None] + out[..., :3] * (1 - alpha * cover)[..., None]
         out[..., 3] = alpha * cover + out[..., 3] * (1 - alpha * cover)
@@ -79,6 +107,30 @@ def plain_matte(matte: Matte, plate: np.ndarray, frame: int) -> np.ndarray:
     return alpha
 
 
+def test_the_untouched_plate_passes_to_the_bit_also_below_zero_and_to_float_and_half_exr(tmp_path):
+    rng = np.random.default_rng(3)
+    plate = rng.normal(0.1, 0.2, (SIZE[1], SIZE[0], 3)).astype(np.float32)  # wide gamut: rightly negative in Rec. 709
+    write_still(tmp_path / "plate.1001.exr", plate, "float")
+    shot = shot_from_plate(open_source(tmp_path / "plate.%04d.exr", "plate"))
+    assert np.array_equal(compose(shot, 1001, Pictures())[..., :3], plate)
+    for depth, expected in (("float", plate), ("half", plate.astype(np.float16).astype(np.float32))):
+        out = render(shot, RenderPlan(tmp_path / depth, depth=depth))[0]
+        # reference library: OpenEXR's own bindings read it back; NumPy rounds to the nearest half
+        assert np.array_equal(exr_pixels(out), expected)
+
+
+def exr_pixels(path: Path) -> np.ndarray:
+    with OpenEXR.File(str(path), separate_channels=True) as file:
+        channels = file.channels()
+        return np.stack([channels[c].pixels.astype(np.float32) for c in "RGB"], axis=2)
+
+
+def test_a_plate_without_its_old_sky_keeps_what_is_below_zero():
+    pixels = np.full((8, 8, 3), (-0.03, 0.2, 0.1), np.float32)
+    out = remove_old_sky(pixels, np.ones((8, 8), np.float32), sky=np.full((8, 8, 3), 0.5, np.float32))
+    assert np.array_equal(out[..., :3], pixels)
+
+
 @pytest.mark.parametrize("seed", range(4))
 def test_a_shot_of_three_zones_comes_out_as_written_plainly(folder, seed):
     # published: Porter & Duff 1984 (over), ASC CDL 1.2, Koschmieder 1924 (air), each by its own plain function
@@ -87,7 +139,7 @@ def test_a_shot_of_three_zones_comes_out_as_written_plainly(folder, seed):
     for name, distance in (("range", 900.0), ("sky", None)):
         shot = add_painting(shot, open_source(folder / f"{name}.exr", name), distance)
         placement = Placement(
-            size=value(rng.uniform(0.9, 1.4)), turn_deg=value(rng.uniform(-9, 9)), x=value(rng.uniform(-9, 9)),
+            size=value(rng.uniform(1.0, 1.4)), turn_deg=value(rng.uniform(-9, 9)), x=value(rng.uniform(-9, 9)),
             y=value(rng.uniform(-9, 9)), flip_across=bool(seed % 2),
         )  # fmt: skip
         shot = shot.with_zone(shot.zones[-1].but(placement=placement, match=random_match(rng, seed > 1)))
@@ -103,9 +155,9 @@ def test_a_shot_of_three_zones_comes_out_as_written_plainly(folder, seed):
     assert difference.mean() < 1e-5
 
 
-def test_a_negative_grade_leaves_no_negative_light(folder):
+def test_a_negative_grade_goes_below_zero_as_the_formula_says(folder):
     shot = shot_from_plate(open_source(folder / "plate.%04d.exr", "plate"))
     dark = Match(offset=(value(-0.5), value(-0.5), value(-0.5)), air=False)
     out = compose(shot.with_zone(shot.zones[0].but(match=dark)), 1001, Pictures())
-    assert out.min() == 0
+    assert out[..., :3] == pytest.approx(read_frame(shot.plate_source, 1001) - 0.5, abs=1e-6)
     assert out[..., 3].min() == 1

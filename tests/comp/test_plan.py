@@ -143,8 +143,8 @@ def test_the_plates_share_of_each_pixel_is_counted_where_a_step_asks(shot, mode)
     assert np.abs(picture - compose_plan(plain, pictures)).max() < 1e-6
     share = seen[0][1]
     # by itself: how much of the plate's layer the layers before it let through
-    front = [layer for layer in plain.layers[: [x.is_plate for x in plain.layers].index(True)]]
-    before = compose_plan(FramePlan(plain.size, plain.scale, tuple(front)), pictures)[..., 3]
+    front = plain.layers[: [layer.is_plate for layer in plain.layers].index(True)]
+    before = compose_plan(FramePlan(plain.size, plain.scale, front), pictures)[..., 3]
     plate = next(layer for layer in plain.layers if layer.is_plate)
     own = compose_plan(FramePlan(plain.size, plain.scale, (plate,)), pictures)[..., 3]
     assert np.abs(share - own * (1 - before)).max() < 2e-5

@@ -8,7 +8,7 @@ from skimage.transform import warp as reference_warp
 
 from zonal_mantle.geometry import carry
 from zonal_mantle.place import flat_to_reference, warp
-from zonal_mantle.place.minify import shrink_steps
+from zonal_mantle.place.minify import steps_for
 from zonal_mantle.shot import Keyed, Placement
 
 HALF = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1]])
@@ -57,10 +57,10 @@ def test_minification_does_not_alias():
     assert np.abs(small[middle, middle] - expected[middle, middle]).mean() < 0.08
 
 
-def test_shrinking_leaves_at_most_a_quarter_octave_to_the_filter():
-    for size in (0.9, 0.5, 0.26, 0.1):
-        steps = shrink_steps(turned(20, size, 0, 0))[0]
-        assert 1.0 >= size * 2 ** (steps / 4) > 2**-0.25 - 1e-6
+def test_shrinking_leaves_about_one_painting_pixel_to_one_of_the_picture():
+    for density in (1.1, 2.0, 3.9, 10.0):
+        assert 1.07 >= density * 2 ** (-steps_for(density) / 4) > 2**-0.25
+    assert steps_for(1.0) == steps_for(0.3) == 0
 
 
 def test_outside_is_clear_and_the_rim_is_soft():

@@ -25,7 +25,8 @@ from ..shot import Base, Keyed, Lock, MantleError, Placement, Shot, Source, Zone
 from .pictures import Pictures
 
 Array = NDArray[np.float32]
-STRIP = 96  # rows that are worked on at once
+STRIP_BYTES = 900 << 20  # of the frames that are worked on at once
+MOST_LAYERS = 96  # frames that a pixel's median is taken over; of more, so many spread evenly
 MOST_SIDE = 16_000
 ROUGH = 8  # times smaller, where exposures are evened
 LEAST_SHARED = 50  # rough pixels, or two frames' exposures cannot be compared
@@ -57,7 +58,8 @@ def make_base(
 ) -> Stitched:
     """Stitches the plate's frames, as the lock has measured them, on the lock's reference frame.
 
-    Every pixel is the median over the frames that see it, so that what moves is dropped where it stands still for
+    Every pixel is the median over the frames that see it (over `MOST_LAYERS` of them, spread evenly, where there are
+    more), so that what moves is dropped where it stands still for
     less than half of them; exposures are evened before.
 
     Parameters
@@ -81,23 +83,40 @@ def make_base(
         raise BaseError(f"{lock.name} is not solved on these frames. Solve it before making a painting base.")
     to_base, base, corners = _canvas(shot, lock, used, scale, distance_m)
     gains = _gains(shot, pictures, used, to_base, base.size, progress)
-    width, height = base.size
+    return Stitched(_median(shot, pictures, used, to_base, corners, base.size, gains, progress), base, gains, corners)
+
+
+def _median(
+    shot: Shot,
+    pictures: Pictures,
+    used: list[int],
+    to_base: dict[int, NDArray],
+    corners: dict[int, NDArray],
+    size: tuple[int, int],
+    gains: dict[int, float],
+    progress: Callable[[float, str], None],
+) -> Array:
+    """Strips of as many rows as the room allows; for each, every frame is read once and let go again."""
+    width, height = size
+    source = shot.plate_source
+    assert source is not None
+    chosen = used if len(used) <= MOST_LAYERS else [used[round(k)] for k in np.linspace(0, len(used) - 1, MOST_LAYERS)]
     out = np.zeros((height, width, 4), np.float32)
-    for top in range(0, height, STRIP):
-        progress(0.15 + 0.85 * top / height, "Stitching")
-        rows = min(STRIP, height - top)
+    rows = max(16, min(height, STRIP_BYTES // (width * 16 * len(chosen))))
+    for top in range(0, height, rows):
+        here = min(rows, height - top)
         up = np.array([[1, 0, 0], [0, 1, -top], [0, 0, 1.0]])
-        layers = []
-        for frame in used:
-            ys = corners[frame][:, 1]
-            if ys.max() < top or ys.min() > top + rows:
-                continue
-            seen = warp(pictures.plate(source, frame), up @ to_base[frame], (width, rows))
-            seen[..., :3] *= np.float32(gains[frame])
-            layers.append(seen)
-        if layers:
-            run_bands(_median_rows, rows, np.stack(layers), out[top : top + rows])
-    return Stitched(out, base, gains, corners)
+        seen = [frame for frame in chosen if corners[frame][:, 1].max() >= top]
+        seen = [frame for frame in seen if corners[frame][:, 1].min() <= top + here]
+        if not seen:
+            continue
+        layers = np.empty((len(seen), here, width, 4), np.float32)
+        for k, frame in enumerate(seen):
+            progress(0.15 + 0.85 * (top + here * k / len(seen)) / height, "Stitching")
+            layers[k] = warp(pictures.plate(source, frame), up @ to_base[frame], (width, here))
+            layers[k, ..., :3] *= np.float32(gains[frame])
+        run_bands(_median_rows, here, layers, out[top : top + here])
+    return out
 
 
 def _canvas(

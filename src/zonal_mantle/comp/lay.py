@@ -1,7 +1,8 @@
 """Laying one layer under what is nearer: a row is sampled, then toned, hazed and composited in one pass.
 
 The picture is built from near to far. By the associativity of *over* (Porter & Duff 1984) that gives the same as from
-far to near, and what is hidden need not be computed. Kernels take float32; nothing is clamped but alpha.
+far to near, and what is hidden need not be computed. Kernels take float32; only what a cubic
+undershoots is clamped, and only where the painting has nothing below 0.
 """
 
 from __future__ import annotations
@@ -14,6 +15,7 @@ from numpy.typing import NDArray
 
 from ..match.tone import ToneNumbers, tone_row
 from ..media.powers import FAST
+from ..place.minify import TILE_HEIGHT, TILE_WIDTH
 from ..place.sampling import TILE, sample_grid_stretch, sample_stretch
 
 Array = NDArray[np.float32]
@@ -49,6 +51,13 @@ class Look(NamedTuple):
     haze_g: np.float32
     haze_b: np.float32
     is_plate: bool
+
+
+class Tiles(NamedTuple):
+    """Which tiles of a picture (`place.minify`) a call lays: those that hold `own`, or all where that is below 0."""
+
+    tiles: NDArray[np.int32]
+    own: int
 
 
 class Places(NamedTuple):
@@ -87,15 +96,14 @@ def _open_row(have, matte, matted, opacity, share):  # type: ignore[no-untyped-d
 @kernel
 def _blend_row(row, share, look, have, plate, counts):  # type: ignore[no-untyped-def]
     """Hazes and lays flat premultiplied RGBA."""
-    zero = np.float32(0)
     keep, haze_r, haze_g, haze_b = look.keep, look.haze_r, look.haze_g, look.haze_b
     for x in range(_AT(share.shape[0])):
         k = _AT(4) * x
         covered = share[x] * row[k + _AT(3)]
         part = share[x] * keep
-        have[k] += part * max(row[k], zero) + covered * haze_r
-        have[k + _AT(1)] += part * max(row[k + _AT(1)], zero) + covered * haze_g
-        have[k + _AT(2)] += part * max(row[k + _AT(2)], zero) + covered * haze_b
+        have[k] += part * row[k] + covered * haze_r
+        have[k + _AT(1)] += part * row[k + _AT(1)] + covered * haze_g
+        have[k + _AT(2)] += part * row[k + _AT(2)] + covered * haze_b
         have[k + _AT(3)] += covered
     if counts and look.is_plate:
         for x in range(share.shape[0]):
@@ -135,19 +143,22 @@ def lay_cut(y0, y1, pixels, limit, look, acc):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def lay_flat(y0, y1, painting, inverse, limit, look, acc):  # type: ignore[no-untyped-def]
+def lay_flat(y0, y1, painting, low, inverse, which, limit, look, acc):  # type: ignore[no-untyped-def]
     """Rows of a premultiplied painting, (h', w', 4), through a homography from the picture's places to its own."""
     width = acc.rgba.shape[1]
     row, share = np.zeros(4 * TILE, np.float32), np.empty(TILE, np.float32)
     xs, ys, weights = np.empty(TILE, np.int32), np.empty(TILE, np.int32), np.empty(8 * TILE, np.float32)
-    for left in range(0, width, TILE):
-        right = min(left + TILE, width)
+    wide = TILE if which.own < 0 else TILE_WIDTH
+    for left in range(0, width, wide):
+        right = min(left + wide, width)
         for y in range(y0, y1):
+            if which.own >= 0 and which.tiles[y // TILE_HEIGHT, left // TILE_WIDTH] != which.own:
+                continue
             have = acc.rgba[y].reshape(-1)[4 * left : 4 * right]
             matte = limit.matte[y, left:right] if limit.matted else limit.matte[0]
             open_share = share[: right - left]
             if _open_row(have, matte, limit.matted, limit.opacity, open_share) > 0:
-                first, end = sample_stretch(painting, inverse, left, y, open_share, xs, ys, weights, row)
+                first, end = sample_stretch(painting, low, inverse, left, y, open_share, xs, ys, weights, row)
                 part = row[4 * first : 4 * end]
                 if look.tone.stages > 0:
                     tone_row(part, look.tone)
@@ -156,23 +167,26 @@ def lay_flat(y0, y1, painting, inverse, limit, look, acc):  # type: ignore[no-un
 
 
 @kernel
-def lay_seen(y0, y1, painting, places, limit, look, acc):  # type: ignore[no-untyped-def]
+def lay_seen(y0, y1, painting, low, places, which, limit, look, acc):  # type: ignore[no-untyped-def]
     """Rows of a premultiplied painting, (h', w', 4), seen through a grid of places (`Places`)."""
     width = acc.rgba.shape[1]
     row, share = np.zeros(4 * TILE, np.float32), np.empty(TILE, np.float32)
     us, vs = np.empty(TILE, np.float64), np.empty(TILE, np.float64)
     line, folded = np.empty(2 * TILE + 8, np.float64), np.empty((2, TILE), np.float64)
     xs, ys, weights = np.empty(TILE, np.int32), np.empty(TILE, np.int32), np.empty(8 * TILE, np.float32)
-    for left in range(0, width, TILE):
-        right = min(left + TILE, width)
+    wide = TILE if which.own < 0 else TILE_WIDTH
+    for left in range(0, width, wide):
+        right = min(left + wide, width)
         for y in range(y0, y1):
+            if which.own >= 0 and which.tiles[y // TILE_HEIGHT, left // TILE_WIDTH] != which.own:
+                continue
             have = acc.rgba[y].reshape(-1)[4 * left : 4 * right]
             matte = limit.matte[y, left:right] if limit.matted else limit.matte[0]
             open_share = share[: right - left]
             if _open_row(have, matte, limit.matted, limit.opacity, open_share) > 0:
                 row[:] = np.float32(0)
                 sample_grid_stretch(
-                    painting, places.calm, places.grid, places.step, places.origin, places.edge, places.fade,
+                    painting, low, places.calm, places.grid, places.step, places.origin, places.edge, places.fade,
                     left, y, open_share, us, vs, line, folded, xs, ys, weights, row,
                 )  # fmt: skip
                 part = row[: 4 * (right - left)]

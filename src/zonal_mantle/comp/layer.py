@@ -8,12 +8,11 @@ from numpy.typing import NDArray
 
 from ..match.tone import NO_TONE, tone_numbers
 from ..media.bands import cleared, run_bands
-from ..place.minify import shrink_steps
 from ..place.mirror import deeper_softer
 from ..place.rim import CALM, FADE
-from ..place.seen import Grid, shrink_of
-from ..place.warp import inverse_for
-from .lay import Accumulator, Limit, Look, Places, lay_cut, lay_flat, lay_opaque, lay_seen, limit_of
+from ..place.seen import Grid, grid_sizes
+from ..place.warp import inverse_for, sizes_seen
+from .lay import Accumulator, Limit, Look, Places, Tiles, lay_cut, lay_flat, lay_opaque, lay_seen, limit_of
 from .pictures import Pictures
 from .plan import Flat, Gridded, Haze, Layer, MattePlan, Ramp
 
@@ -77,7 +76,7 @@ def _limit(layer: Layer, scale: float, pictures: Pictures, acc: Accumulator) -> 
 
 
 def _lay_straight(layer: Layer, scale: float, pictures: Pictures, acc: Accumulator, limit: Limit, look: Look) -> None:
-    height, width = acc.rgba.shape[:2]
+    height = acc.rgba.shape[0]
     if layer.view is None:
         foreground = None if layer.cut is None else pictures.made(layer.cut).foreground
         if foreground is not None:
@@ -85,23 +84,35 @@ def _lay_straight(layer: Layer, scale: float, pictures: Pictures, acc: Accumulat
         else:
             run_bands(lay_opaque, height, pictures.pixels(layer.picture, scale), limit, look, acc)
     elif isinstance(layer.view, Flat):
-        matrix = layer.view.matrices[0]
-        painting = _shown(layer, shrink_steps(matrix), pictures)
-        inverse = inverse_for(matrix, (layer.picture.height, layer.picture.width), painting.shape)
-        run_bands(lay_flat, height, painting, inverse, limit, look, acc)
+        _lay_flat(layer, layer.view.matrices[0], pictures, acc, limit, look)
     else:
-        run_bands(lay_seen, height, *_seen(layer, layer.view, (width, height), pictures), limit, look, acc)
+        _lay_seen(layer, layer.view, pictures, acc, limit, look)
 
 
-def _seen(layer: Layer, view: Gridded, size: tuple[int, int], pictures: Pictures) -> tuple[Array, Places]:
-    """A painting at the size it is sampled at, and where a picture looks on it."""
-    places = Grid(view.places, view.step, view.origin)
-    steps = shrink_of(places, size)
-    painting = _shown(layer, steps, pictures)
-    if steps != (0, 0):
-        places = places.on(layer.picture.size, (painting.shape[1], painting.shape[0]))
+def _lay_flat(layer: Layer, matrix: NDArray, pictures: Pictures, acc: Accumulator, limit: Limit, look: Look) -> None:
+    height, width = acc.rgba.shape[:2]
+    whole = (layer.picture.height, layer.picture.width)
+    sizes, tiles = sizes_seen(matrix, layer.picture.size, (width, height))
+    low = pictures.lowest_of(layer.picture)
+    for own, steps in enumerate(sizes):
+        painting = _shown(layer, steps, pictures)
+        which = Tiles(tiles, own if len(sizes) > 1 else -1)
+        inverse = inverse_for(matrix, whole, painting.shape)
+        run_bands(lay_flat, height, painting, low, inverse, which, limit, look, acc)
+
+
+def _lay_seen(layer: Layer, view: Gridded, pictures: Pictures, acc: Accumulator, limit: Limit, look: Look) -> None:
+    height, width = acc.rgba.shape[:2]
+    whole = Grid(view.places, view.step, view.origin)
+    sizes, tiles = grid_sizes(whole, layer.picture.size, (width, height))
+    low = pictures.lowest_of(layer.picture)
     calm = pictures.calm_of(layer.picture) if view.edge == CALM else _NOTHING
-    return painting, Places(places.places, places.step, places.origin, view.edge, calm, FADE * min(painting.shape[:2]))
+    for own, steps in enumerate(sizes):
+        painting = _shown(layer, steps, pictures)
+        at = whole if steps == (0, 0) else whole.on(layer.picture.size, (painting.shape[1], painting.shape[0]))
+        places = Places(at.places, at.step, at.origin, view.edge, calm, FADE * min(painting.shape[:2]))
+        which = Tiles(tiles, own if len(sizes) > 1 else -1)
+        run_bands(lay_seen, height, painting, low, places, which, limit, look, acc)
 
 
 def _shown(layer: Layer, steps: tuple[int, int], pictures: Pictures) -> Array:

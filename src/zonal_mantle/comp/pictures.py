@@ -16,7 +16,7 @@ from ..media.picture import Picture, picture_of
 from ..media.reader import read_picture
 from ..place.minify import shrunk
 from ..place.rim import calm_rim
-from ..place.warp import warp, with_alpha
+from ..place.warp import lowest_of, warp, with_alpha
 from ..shot import Matte, Shot, Source
 from .plan import MattePlan
 from .planner import matte_plan, proxy_size
@@ -59,9 +59,13 @@ class Pictures:
         def make() -> Array:
             if steps == (0, 0):
                 return with_alpha(read_picture(picture))
-            return shrunk(self.painting_of(picture), steps)
+            return shrunk(self.painting_of(picture), steps, lambda nearer: self.painting_of(picture, nearer))
 
         return np.asarray(self._paintings.make((picture, steps), make), np.float32)
+
+    def lowest_of(self, picture: Picture) -> np.float32:
+        """What a picture's light must not fall below where it is sampled; see `place.warp.lowest_of`."""
+        return self.kept(("lowest", picture), lambda: lowest_of(self.painting_of(picture)))
 
     def calm_of(self, picture: Picture) -> Array:
         """The calm continuation of a painting beyond its rim; see `place.rim.calm_rim`."""

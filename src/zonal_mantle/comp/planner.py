@@ -18,7 +18,7 @@ from ..place.mirror import mirror_line, mirrored
 from ..place.rim import ENDS, edge_of
 from ..place.seen import Seen, grid, zone_seen
 from ..place.timing import source_frame
-from ..place.transform import reference_to_frame
+from ..place.transform import plate_moved, reference_to_frame
 from ..shot import ClearSkyPull, DifferencePull, Matte, Shape, Shot, Source, Zone
 from ..shot.settled import settled
 from .plan import CleanPlate, DepthBlur, FirstSky, Flat, FramePlan, Gridded, Haze, Layer, MattePlan, Neighbour, Ramp
@@ -38,7 +38,7 @@ def plan(shot: Shot, frame: int, scale: float = 1.0, zones: Iterable[Zone] | Non
     zones : from near to far; all of the shot's by default, with their mirrors.
     """
     near_to_far = shot.near_to_far() if zones is None else list(zones)
-    standing_zones = [zone for zone in near_to_far if zone.on]
+    standing_zones = [zone for zone in near_to_far if zone.is_seen(frame)]
     layers: list[Layer] = []
     if zones is None:
         for zone in standing_zones:
@@ -58,9 +58,17 @@ def _layers(shot: Shot, zone: Zone, frame: int, scale: float) -> list[Layer]:
         return []
     matte = zone_matte_plan(shot, zone, frame, scale)
     ramp = seam_ramp(shot, zone, frame)
+    view: Flat | Gridded | None = None
+    if holds_plate:
+        moved = plate_moved(shot, zone, frame)
+        if not np.allclose(moved, np.eye(3), atol=1e-9):  # then it is cut at full size, before it is moved
+            fit = scaling(shot.size, proxy_size(shot.size, scale))
+            view, matte = Flat((fit @ moved)[None]), zone_matte_plan(shot, zone, frame)
+    else:
+        view = _view(shot, zone, zone_seen(shot, zone, frame), scale)
     layer = Layer(
         picture=_picture(source, number),
-        view=None if holds_plate else _view(shot, zone, zone_seen(shot, zone, frame), scale),
+        view=view,
         cut=matte if holds_plate else None,
         matte=None if holds_plate else matte,
         ramp=ramp,
@@ -144,9 +152,8 @@ def zone_matte_plan(shot: Shot, zone: Zone, frame: int, scale: float = 1.0) -> M
 
 def matte_plan(shot: Shot, matte: Matte, frame: int, scale: float = 1.0) -> MattePlan:
     """The plan of a matte on a frame of the plate."""
-    plate = shot.plate_source
-    assert plate is not None
     size = proxy_size(shot.size, scale)
+    plate = plate_for(shot, matte)
 
     def ride(shape: Shape, at: int) -> NDArray[np.float64]:
         return reference_to_frame(shot, shape, at)
@@ -155,15 +162,23 @@ def matte_plan(shot: Shot, matte: Matte, frame: int, scale: float = 1.0) -> Matt
         return tuple(standing(shape, frame, ride) for shape in matte.shapes if shape.on and shape.mode == mode)
 
     return MattePlan(
-        picture=picture_of(plate, frame),
+        picture=_picture(plate, frame),
         scale=scale,
         matte=_bare(settled(matte, frame)),
         keep=shapes("keep"),
         drop=shapes("drop"),
         cleans=tuple(_clean(shot, pull, frame, size) for pull in matte.pulls),
-        skies=tuple(_first_sky(shot, pull, frame) for pull in matte.pulls),
+        skies=tuple(_first_sky(shot, matte, pull, frame) for pull in matte.pulls),
         neighbours=tuple(_neighbours(shot, matte, frame, scale)) if matte.edge.steady > 0 else (),
     )
+
+
+def plate_for(shot: Shot, matte: Matte) -> Source:
+    """What a matte is pulled on: the plate, denoised where there is such a one, or as it came, or clean."""
+    plate = shot.plate_source
+    assert plate is not None
+    other = {"plate": shot.denoised, "raw plate": None, "clean plate": shot.clean}[matte.reads]
+    return plate if other is None else shot.source(other)
 
 
 def _bare(matte: Matte) -> Matte:
@@ -174,7 +189,7 @@ def _bare(matte: Matte) -> Matte:
         for pull in matte.pulls
     )
     edge = matte.edge.model_copy(update={"steady_lock": None})
-    return matte.model_copy(update={"id": "", "name": "", "shapes": (), "pulls": pulls, "edge": edge})
+    return matte.model_copy(update={"id": "", "name": "", "reads": "plate", "shapes": (), "pulls": pulls, "edge": edge})
 
 
 def _clean(shot: Shot, pull: object, frame: int, size: tuple[int, int]) -> CleanPlate | None:
@@ -186,13 +201,11 @@ def _clean(shot: Shot, pull: object, frame: int, size: tuple[int, int]) -> Clean
     return CleanPlate(_picture(source, frame), scaling(shot.size, size) @ motion @ whole)
 
 
-def _first_sky(shot: Shot, pull: object, frame: int) -> FirstSky | None:
+def _first_sky(shot: Shot, matte: Matte, pull: object, frame: int) -> FirstSky | None:
     if not isinstance(pull, ClearSkyPull) or pull.carried_by is None or not pull.on:
         return None
-    plate = shot.plate_source
-    assert plate is not None
     reference = min(max(shot.lock(pull.carried_by).reference_frame, shot.first), shot.last)
-    return FirstSky(picture_of(plate, reference), reference_to_frame(shot, pull.carried_by, frame))
+    return FirstSky(_picture(plate_for(shot, matte), reference), reference_to_frame(shot, pull.carried_by, frame))
 
 
 def _neighbours(shot: Shot, matte: Matte, frame: int, scale: float) -> list[Neighbour]:

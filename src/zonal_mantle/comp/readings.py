@@ -102,8 +102,8 @@ def _over_frames(
     tallies = {matte.id: MatteTally(shot, matte, pictures, scale) for matte in shot.mattes if matte.id in used}
     hung = [zone for zone in shot.zones if zone.on and zone.placement.on and not shot.holds_plate(zone)]
     openings: dict[str, dict[int, Opening]] = {zone.id: {} for zone in hung}
-    for done, frame in enumerate(shot.frames):
-        progress(done / len(shot.frames), f"Reading frame {frame}")
+    for done, frame in enumerate(shot.work_frames):
+        progress(done / len(shot.work_frames), f"Reading frame {frame}")
         for tally in tallies.values():
             tally.add(frame)
         for zone in hung:
@@ -124,7 +124,7 @@ def _findings(shot: Shot, readings: Readings) -> list[Finding]:
             found += [
                 Finding("Place", zone.id, frame, words, fault) for frame, words, fault in place_words(zone, place)
             ]
-        if zone.placement.rides and not shot.lock(zone.placement.rides).solved:
+        if zone.placement.rides and not shot.lock(zone.placement.rides).holds:
             words = f"{zone.name} rides on {shot.lock(zone.placement.rides).name}, which is not solved."
             found.append(Finding("Lock", zone.id, shot.first, words))
     for lock in shot.locks:

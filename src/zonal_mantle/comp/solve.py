@@ -30,6 +30,11 @@ from ..shot.follow import WHOLE
 from .pictures import Pictures
 
 Array = NDArray[np.float32]
+SOLVED_FIELDS = ("solved", "lost", "remarks", "points", "lens", "in_metres")
+MEASURED_FIELDS = (
+    "kind", "reference_frame", "reads", "channel", "filter_px", "least_confidence", "rides", "follow", "marks",
+    "renewal", "renew_below", "motion", "field", "field_stays", "lens",
+)  # fmt: skip
 WHOLE_MARGIN = 0.02  # of the width; a field that is not drawn is the whole frame but for its rim
 
 
@@ -58,6 +63,32 @@ def solve_lock(
     return shot.with_lock(solved.but(remarks=remarks_on(work.neighbours())))
 
 
+def merged(now: Shot, began: Shot, solved: Lock) -> tuple[Shot, str]:
+    """A finished solve put into the shot as it is by now.
+
+    Only what was solved is taken over. Where the lock was set up anew while it ran, the result becomes a lock of its
+    own beside it.
+
+    Parameters
+    ----------
+    now, began : the shot now, and when the solve began. solved : the lock that came out.
+
+    Returns
+    -------
+    The shot, and a sentence where there is something to say.
+    """
+    before = began.lock(solved.id)
+    present = next((lock for lock in now.locks if lock.id == solved.id), None)
+    if present is None:
+        return now, f"{solved.name} was removed while it was solved; its result was let go."
+    found = {name: getattr(solved, name) for name in SOLVED_FIELDS}
+    if all(getattr(present, name) == getattr(before, name) for name in MEASURED_FIELDS):
+        return now.with_lock(present.but(**found)), ""
+    beside = solved.but(id=now.new_id("lock"), name=f"{solved.name}, as it was set up before")
+    words = f"{present.name} was changed while it was solved. The result is kept beside it as “{beside.name}”."
+    return now.with_lock(beside), words
+
+
 class _Work:
     """What a solver asks for."""
 
@@ -65,6 +96,10 @@ class _Work:
         source = shot.plate_source
         if source is None:
             raise LockError("The shot has no plate to lock onto. Open a plate first.")
+        if lock.kind == "by hand":
+            raise LockError(f"{lock.name} is keyed by hand: there is nothing to solve. Key its position under Correct.")
+        if lock.reads == "denoised plate" and shot.denoised is not None:
+            source = shot.source(shot.denoised)
         self.shot, self.lock, self.pictures, self.source = shot, lock, pictures, source
         self._small: dict[int, Array] = {}
 

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy.linalg import solve
-from scipy.sparse import csr_matrix
 
 Matrix = NDArray[np.float64]
 ROBUST_PX = 0.35  # about three times what a good feature is off by
@@ -92,7 +91,7 @@ class Problem:
         scene, _ = self.unpacked(values)
         return np.asarray((pictured(scene, self.views) - self.views.seen).reshape(-1))
 
-    def jacobian(self, values: NDArray) -> csr_matrix:
+    def jacobian(self, values: NDArray) -> Any:
         """Derivatives of the residuals, sparse: each view knows its camera, its point and the lens."""
         scene, left = self.unpacked(values)
         camera, point = self.views.camera, self.views.point
@@ -136,6 +135,8 @@ class Problem:
         if self.free_bend:
             put((f * square[:, None] * flat)[:, :, None], whole + self.points_at - 1, slice(None))
         shape = (2 * len(z), self.size)
+        from scipy.sparse import csr_matrix  # slow to import
+
         return csr_matrix((np.concatenate(values_), (np.concatenate(rows), np.concatenate(columns))), shape=shape)
 
 
@@ -170,6 +171,8 @@ def _solved(square: NDArray, damping: float, side: NDArray, points_at: int) -> N
     tied = scaled[:k, k:].reshape(k, count, 3)
     through = np.einsum("knj,njm->knm", tied, inverse)
     reduced = scaled[:k, :k] - through.reshape(k, -1) @ tied.reshape(k, -1).T
+    from scipy.linalg import solve  # slow to import
+
     cameras = solve(reduced, right[:k] - through.reshape(k, -1) @ right[k:], assume_a="sym", check_finite=False)
     rest = right[k:].reshape(count, 3) - np.einsum("knj,k->nj", tied, cameras)
     points = np.einsum("nij,nj->ni", inverse, rest)

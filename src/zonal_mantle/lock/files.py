@@ -73,15 +73,20 @@ def resized(lock: Lock, across: float, down: float) -> Lock:
             residual_px=old.residual_px * across,
         )
 
+    mean = float(np.sqrt(across * down))
     field = tuple(
         shape.but(
+            feather_in_px=min(shape.feather_in_px * mean, 500.0),
+            feather_out_px=min(shape.feather_out_px * mean, 500.0),
+            grow_px=float(np.clip(shape.grow_px * mean, -500, 500)),
+            about=None if shape.about is None else place(shape.about),
             keys=tuple(
                 key.but(
                     points=tuple(place(p) for p in key.points),
                     handles=tuple((*place(h[:2]), *place(h[2:])) for h in key.handles),
                 )
                 for key in shape.keys
-            )
+            ),
         )
         for shape in lock.field
     )
@@ -89,11 +94,18 @@ def resized(lock: Lock, across: float, down: float) -> Lock:
         mark.but(x=mark.x * across, y=mark.y * down, patch=place(mark.patch), reach=place(mark.reach))
         for mark in lock.marks
     )
+    hand = lock.correction
+    correction = hand.but(
+        x=hand.x.scaled(across),
+        y=hand.y.scaled(down),
+        centre=None if hand.centre is None else place(hand.centre),
+    )
     focal = lock.lens.focal_px
     return lock.but(
         solved=tuple(entry(old) for old in lock.solved),
         field=field,
         marks=marks,
+        correction=correction,
         quad=None if lock.quad is None else tuple(place(p) for p in lock.quad),
         lens=lock.lens.but(focal_px=None if focal is None else focal * across),
     )

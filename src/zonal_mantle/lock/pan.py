@@ -7,8 +7,6 @@ from collections.abc import Callable
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import least_squares
-from scipy.sparse import lil_matrix
 
 from ..geometry import DEFAULT_FOCAL, camera_matrix, carry, distorted, rays_of, undistorted
 from ..shot.lock import Lens, Lock, LockFrame
@@ -102,6 +100,9 @@ def solve_turn(
 
     columns = count + int(free_focal) + int(free_bend)
     rows = [2 * len(link.points) for link in links]
+    from scipy.optimize import least_squares  # slow to import
+    from scipy.sparse import lil_matrix
+
     pattern = lil_matrix((sum(rows), columns), dtype=np.int8)
     row = 0
     for link, many in zip(links, rows):

@@ -9,8 +9,6 @@ from dataclasses import dataclass, field
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import least_squares
-from scipy.sparse import lil_matrix
 
 from ..geometry import carry
 from ..shot.lock import Lock, LockFrame
@@ -287,6 +285,9 @@ def adjusted(chain: Chain, start: int, size: tuple[int, int]) -> dict[int, Matri
         ])  # fmt: skip
 
     rows = [2 * len(link.points) for link in links]
+    from scipy.optimize import least_squares  # slow to import
+    from scipy.sparse import lil_matrix
+
     pattern = lil_matrix((sum(rows), 8 * len(frames)), dtype=np.int8)
     row = 0
     for link, count in zip(links, rows):

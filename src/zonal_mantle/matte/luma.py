@@ -7,7 +7,6 @@ from collections.abc import Sequence
 import numba
 import numpy as np
 from numpy.typing import NDArray
-from scipy.interpolate import PchipInterpolator
 
 from ..media.bands import run_bands
 from ..media.powers import FAST, coded_row
@@ -136,6 +135,8 @@ def free_curve(points: Sequence[tuple[float, float]], at: NDArray) -> Array:
     x, y = np.array(sorted(dict(points).items())).reshape(-1, 2).T
     if len(x) < 2:
         raise ValueError("A curve needs two points.")
+    from scipy.interpolate import PchipInterpolator  # slow to import
+
     return np.asarray(PchipInterpolator(x, y)(np.clip(at, x[0], x[-1])), np.float32)
 
 

@@ -61,11 +61,11 @@ def _remove_rows(y0, y1, pixels, alpha, sky, sure, guess, strength, tint, out): 
             trust = sure[y, x] if sure.shape[0] > 1 else one
             give = one - tint * soft
             for c in range(3):
-                seen = max(pixels[y, x, c], zero)
+                seen = pixels[y, x, c]
                 clear = seen - gone * sky[y, x, c]
                 if trust < one:
                     clear = clear * trust + a * guess[y, x, c] * (one - trust)
-                clear = min(max(clear, zero), seen)
+                clear = min(max(clear, min(seen, zero)), max(seen, zero))
                 out[y, x, c] = (seen * a * (one - strength) + clear * strength) * give if a > zero else zero
             out[y, x, 3] = a * give
 

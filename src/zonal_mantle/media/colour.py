@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from .curves import bake
 from .errors import MediaError
+from .wide import WIDE_CURVES
 
 Array = NDArray[np.float32]
 
@@ -18,6 +19,8 @@ LINEAR = "Linear Rec.709 (sRGB)"
 SRGB = "sRGB"
 CAMERA = "Rec. 709 camera"
 SCENE_LINEAR = "Scene-linear Rec. 709"
+CAMERA_2020, PQ, HLG = "Rec. 2020 camera", "Rec. 2100 PQ", "Rec. 2100 HLG"
+WIDE = "Linear Rec.2020"
 _PLAIN = {SRGB: "sRGB - Texture", CAMERA: "Camera Rec.709", SCENE_LINEAR: LINEAR}
 _VIEW = ("sRGB - Display", "Un-tone-mapped")
 
@@ -33,7 +36,7 @@ def encodings() -> tuple[str, ...]:
     """All input encodings by name: the three plain ones first, then the configuration's own."""
     names = [space.getName() for space in config().getColorSpaces() if not space.isData()]
     own = [name for name in names if name not in _PLAIN.values() and "Display" not in name]
-    return (*_PLAIN, *own)
+    return (*_PLAIN, CAMERA_2020, PQ, HLG, *own)
 
 
 def space_of(encoding: str) -> str:
@@ -43,7 +46,7 @@ def space_of(encoding: str) -> str:
     ------
     MediaError : there is no such encoding.
     """
-    name = _PLAIN.get(encoding, encoding)
+    name = _PLAIN.get(encoding, WIDE if encoding in WIDE_CURVES else encoding)
     if config().getColorSpace(name) is None:
         raise MediaError(f"There is no colour encoding named {encoding}. Choose one from the list of encodings.")
     return name
@@ -66,12 +69,26 @@ def to_linear(pixels: Array, encoding: str) -> Array:
     -------
     The same shape, float32, scene-linear, Rec. 709 primaries, D65.
     """
+    if encoding in WIDE_CURVES:
+        pixels = np.array(pixels, np.float32)
+        pixels[..., :3] = WIDE_CURVES[encoding].decode(pixels[..., :3])
     return _transform(pixels, space_of(encoding), LINEAR)
+
+
+def is_linear(encoding: str) -> bool:
+    """Whether an encoding holds light itself, so that a matrix is all there is to it."""
+    if encoding in WIDE_CURVES:
+        return False
+    return str(config().getColorSpace(space_of(encoding)).getEncoding()) == "scene-linear"
 
 
 def from_linear(pixels: Array, encoding: str) -> Array:
     """Scene-linear Rec. 709 to a coded picture. Shapes as in `to_linear`."""
-    return _transform(pixels, LINEAR, space_of(encoding))
+    out = _transform(pixels, LINEAR, space_of(encoding))
+    if encoding in WIDE_CURVES:
+        out = np.array(out, np.float32)
+        out[..., :3] = WIDE_CURVES[encoding].encode(out[..., :3])
+    return out
 
 
 def _transform(pixels: Array, source: str, target: str) -> Array:
@@ -101,6 +118,12 @@ def display_table() -> Array:
 def guess(suffix: str, bits: int, transfer: str = "") -> str:
     """A sensible encoding for a file: by its tagged transfer curve, else by its kind and depth."""
     transfer = transfer.lower()
+    if "2084" in transfer:
+        return PQ
+    if "b67" in transfer:
+        return HLG
+    if "bt2020" in transfer:
+        return CAMERA_2020
     if transfer.startswith("lin") or "linear" in transfer:
         return SCENE_LINEAR
     if "srgb" in transfer or "61966" in transfer:

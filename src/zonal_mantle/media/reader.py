@@ -201,9 +201,15 @@ def _linear_premultiplied(pixels: Array, source: Picture) -> Array:
     if pixels.shape[-1] == 3:
         return colour.to_linear(pixels, source.encoding)
     alpha = pixels[..., 3:].copy()
-    if source.alpha == "premultiplied" and source.encoding != colour.SCENE_LINEAR:
-        pixels[..., :3] = np.where(alpha > 0, pixels[..., :3] / np.maximum(alpha, 1e-6), 0)
-    out = colour.to_linear(pixels, source.encoding)
-    if source.alpha == "straight" or source.encoding != colour.SCENE_LINEAR:
+    if source.alpha == "straight":
+        out = colour.to_linear(pixels, source.encoding)
         out[..., :3] *= alpha
+        return out
+    if colour.is_linear(source.encoding):
+        return colour.to_linear(pixels, source.encoding)
+    # coded after it was premultiplied by its alpha; what has none is light that adds, such as fire
+    whole = np.where(alpha > 0, alpha, 1)
+    pixels[..., :3] /= whole
+    out = colour.to_linear(pixels, source.encoding)
+    out[..., :3] *= whole
     return out

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 import OpenImageIO as oiio
@@ -111,6 +111,30 @@ def read_still(path: Path) -> tuple[Array, StillInfo]:
     return np.ascontiguousarray(pixels), info
 
 
+TYPED = {"chromaticities": "float[8]", "FramesPerSecond": "rational", "smpte:TimeCode": "timecode"}
+NOT_OF_THE_SHOOTING = (
+    "compression", "oiio:", "openexr:", "PixelAspectRatio", "chromaticities", "screenWindow", "FramesPerSecond",
+    "Software", "XResolution", "YResolution", "ResolutionUnit", "Orientation", "planarconfig", "tiff:", "png:", "ICC",
+    "CICP", "textureformat", "wrapmodes", "worldtocamera", "worldtoscreen", "jpeg:", "dpx:", "Histogram",
+)  # fmt: skip
+
+
+def shooting_notes(path: Path) -> dict[str, Any]:
+    """What a picture's header says of how and when it was taken: text and numbers by name, and its timecode. Nothing
+    of how its file is written, and nothing where it cannot be read."""
+    try:
+        picture = _open(path)
+    except MediaError:
+        return {}
+    notes = {}
+    for each in picture.spec().extra_attribs:
+        plain = isinstance(each.value, str | int | float) or each.name == "smpte:TimeCode"
+        if plain and not each.name.startswith(NOT_OF_THE_SHOOTING):
+            notes[each.name] = each.value
+    picture.close()
+    return notes
+
+
 def _on_display_window(pixels: Array, spec: oiio.ImageSpec) -> Array:
     """A picture whose data window differs from its display window, laid on the display window."""
     out = np.zeros((spec.full_height, spec.full_width, pixels.shape[2]), np.float32)
@@ -127,7 +151,7 @@ def write_still(
     pixels: Array,
     depth: str = "half",
     compression: str = "",
-    attributes: dict[str, str] | None = None,
+    attributes: dict[str, Any] | None = None,
 ) -> None:
     """Writes a picture whose values are already what the file should hold.
 
@@ -137,6 +161,7 @@ def write_still(
     pixels : (h, w, 3 or 4) float32; integers are made from 0…1.
     depth : `half`, `float`, `uint8`, `uint10` or `uint16`.
     compression : the file kind's own, such as `zip` or `dwab:120`.
+    attributes : of the header, under OpenImageIO's names.
 
     Raises
     ------
@@ -157,9 +182,12 @@ def write_still(
         spec.attribute("compression", compression)
     if channels == 4 and path.suffix.lower() in {".png", ".webp", ".tga"}:
         spec.attribute("oiio:UnassociatedAlpha", 1)
-    spec.attribute("DateTime", "2000:01:01 00:00:00")  # else the clock gets in, and no two renders are alike
+    spec.attribute("DateTime", "")  # else the clock gets in, and no two renders are alike
     for name, value in (attributes or {}).items():
-        spec.attribute(name, value)
+        if name in TYPED:
+            spec.attribute(name, oiio.TypeDesc(TYPED[name]), value)
+        else:
+            spec.attribute(name, value)
     out = oiio.ImageOutput.create(str(path))
     if out is None:
         raise MediaError(f"{path.name}: pictures of this kind cannot be written.")

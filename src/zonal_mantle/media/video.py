@@ -86,15 +86,19 @@ class VideoReader:
     @property
     def transfer(self) -> str:
         """The tagged transfer curve, as text; empty where there is no tag."""
-        value = int(getattr(self._stream.codec_context, "color_trc", 2) or 2)
+        context = self._stream.codec_context
+        value = int(getattr(context, "color_trc", 2) or 2)
+        wide = int(getattr(context, "color_primaries", 2) or 2) == 9 or value in (14, 15)
+        if wide and value in (1, 2, 6, 14, 15):
+            return "bt2020"
         # code points of ITU-T H.273, table 3
         return {
             1: "bt709",
             6: "smpte170m",
             8: "linear",
             13: "iec61966-2-1 srgb",
-            14: "bt709",
-            15: "bt709",
+            16: "smpte2084",
+            18: "arib-std-b67",
         }.get(value, "")
 
     def read(self, index: int) -> Array:
@@ -130,7 +134,10 @@ class VideoReader:
 
     def _to_rgb(self, frame: av.VideoFrame) -> Array:
         matrix = frame.colorspace
-        if matrix not in (Colorspace.ITU709, Colorspace.ITU601, Colorspace.SMPTE240M, Colorspace.FCC):
+        if int(matrix) == 10:  # BT.2020 of constant luminance: its matrix is the nearest that there is
+            matrix = Colorspace.BT2020
+        known = (Colorspace.ITU709, Colorspace.ITU601, Colorspace.SMPTE240M, Colorspace.FCC, Colorspace.BT2020)
+        if matrix not in known:
             matrix = Colorspace.ITU709 if frame.height >= 720 else Colorspace.ITU601
         full = "j" in frame.format.name or frame.color_range == ColorRange.JPEG or frame.format.is_rgb
         picture = frame.reformat(

@@ -11,7 +11,6 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import least_squares
 
 Vector = NDArray[np.float64]
 LEAST_ANGLE = np.deg2rad(0.15)  # between lines that should meet; less tells nothing
@@ -84,6 +83,8 @@ def vanishing_point(segments: NDArray) -> Vector:
         through = np.cross(middles, v / np.linalg.norm(v))
         through /= np.maximum(np.hypot(through[:, 0], through[:, 1]), 1e-12)[:, None]
         return np.asarray((own[:, 0] * through[:, :2]).sum(axis=1) + through[:, 2])
+
+    from scipy.optimize import least_squares  # slow to import
 
     found = start if len(own) == 2 else least_squares(off, start, method="lm", x_scale="jac").x
     back = np.array([[unit, 0, middle[0]], [0, unit, middle[1]], [0, 0, 1]]) @ found

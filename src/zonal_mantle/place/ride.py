@@ -8,7 +8,6 @@ from functools import lru_cache
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import gaussian_filter1d
 
 from ..geometry import camera_matrix, carry
 from ..shot.follow import WHOLE, Follow
@@ -35,6 +34,9 @@ def lock_motion(
     distance_m : of the rider, for a camera lock: an upright card facing the reference frame's camera; None: infinity.
     anchor : where the parts of the motion are taken apart; the frame's middle by default.
     """
+    if lock.kind == "by hand":
+        motion = correction_matrix(lock.correction, frame, size)
+        return motion if follow == WHOLE else followed(motion, follow, anchor or (size[0] / 2, size[1] / 2))
     entry = lock.nearest(frame)
     if entry is None:
         return np.eye(3)
@@ -81,6 +83,8 @@ def correction_matrix(correction: Correction, frame: float, size: tuple[int, int
 def _calming(lock: Lock, size: tuple[int, int]) -> dict[int, Matrix]:
     """For each solved frame, what takes jitter out, in the lock's own space: the path of four points, smoothed in time
     by a Gaussian, is put back to the reference frame."""
+    from scipy.ndimage import gaussian_filter1d  # slow to import
+
     points = _watched(lock, size)
     frames = [entry.frame for entry in lock.solved]
     paths = np.array([carry(np.array(entry.homography).reshape(3, 3), points) for entry in lock.solved])

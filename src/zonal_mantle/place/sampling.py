@@ -29,9 +29,9 @@ kernel = numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
 
 
 @intrinsic  # type: ignore[untyped-decorator]
-def _sixteen_into(context: Any, data: Any, base: Any, stride: Any, weights: Any, i: Any, out: Any) -> Any:
+def _sixteen_into(context: Any, data: Any, base: Any, stride: Any, weights: Any, i: Any, low: Any, out: Any) -> Any:
     """out[4 i : 4 i + 4] = the weighted sum of 4 × 4 RGBA pixels of `data` from `base` on, rows `stride` apart,
-    without what a cubic overshoots: no light below 0, no alpha outside 0…1.
+    without what a cubic overshoots: no light below `low`, no alpha outside 0…1.
 
     Written as vector code by hand, since the compiler does not find the four channels by itself.
     """
@@ -62,17 +62,20 @@ def _sixteen_into(context: Any, data: Any, base: Any, stride: Any, weights: Any,
             lines.append(builder.fmul(line, down[j], flags=_MAY_FUSE))
             row = builder.add(row, args[2])
         total = add(add(lines[0], lines[1]), add(lines[2], lines[3]))
-        total = builder.select(builder.fcmp_ordered(">", total, _CLEAR), total, _CLEAR)
+        least = _CLEAR
+        for k in range(3):
+            least = builder.insert_element(least, args[5], ir.Constant(ir.IntType(32), k))
+        total = builder.select(builder.fcmp_ordered(">", total, least), total, least)
         total = builder.select(builder.fcmp_ordered("<", total, _MOST), total, _MOST)
-        place = builder.gep(pointer(5), [builder.shl(args[4], ir.Constant(args[4].type, 2))])
+        place = builder.gep(pointer(6), [builder.shl(args[4], ir.Constant(args[4].type, 2))])
         builder.store(total, builder.bitcast(place, _RGBA.as_pointer()), align=4)
         return context.get_dummy_value()
 
-    return types.void(data, base, stride, weights, i, out), codegen
+    return types.void(data, base, stride, weights, i, low, out), codegen
 
 
 @kernel
-def _rim_into(data, w, h, x0, y0, weights, i, out):  # type: ignore[no-untyped-def]
+def _rim_into(data, w, h, x0, y0, weights, i, low, out):  # type: ignore[no-untyped-def]
     """A sample at the picture's rim; it is clear outside."""
     at = 4 * i
     out[at : at + 4] = _F(0)
@@ -82,9 +85,9 @@ def _rim_into(data, w, h, x0, y0, weights, i, out):  # type: ignore[no-untyped-d
             base = ((y0 - 1 + j) * w + x0 - 1 + k) * 4
             for c in range(4):
                 out[at + c] += weight * data[base + c]
-    for c in range(4):
-        out[at + c] = max(out[at + c], _F(0))
-    out[at + 3] = min(out[at + 3], _F(1))
+    for c in range(3):
+        out[at + c] = max(out[at + c], low)
+    out[at + 3] = min(max(out[at + 3], _F(0)), _F(1))
 
 
 @kernel
@@ -129,11 +132,12 @@ def _span(xs, ys, w, h):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def sample_stretch(picture, inverse, left, y, wanted, xs, ys, weights, out):  # type: ignore[no-untyped-def]
+def sample_stretch(picture, low, inverse, left, y, wanted, xs, ys, weights, out):  # type: ignore[no-untyped-def]
     """A stretch of a row, from column `left` on, of a picture seen through `inverse` (target pixels to its own).
 
     Fills `out`, flat RGBA, where `wanted` is above 0, and returns the first and the end place of the stretch that the
-    picture reaches. At most TILE columns; `xs`, `ys` (TILE) int32 and `weights` (8 · TILE)
+    picture reaches. No light comes out below `low`: 0, or far below it for a picture that goes there itself. At most
+    TILE columns; `xs`, `ys` (TILE) int32 and `weights` (8 · TILE)
     float32 are scratch.
     """
     h, w = picture.shape[:2]
@@ -145,9 +149,9 @@ def sample_stretch(picture, inverse, left, y, wanted, xs, ys, weights, out):  # 
         if wanted[i] > _F(0):
             x0, y0 = xs[i], ys[i]
             if _AT(x0 - 1) < _AT(w - 3) and _AT(y0 - 1) < _AT(h - 3) and w > 3 and h > 3:
-                _sixteen_into(data, ((y0 - 1) * w + x0 - 1) * 4, w * 4, weights, i, out)  # type: ignore[call-arg]
+                _sixteen_into(data, ((y0 - 1) * w + x0 - 1) * 4, w * 4, weights, i, low, out)  # type: ignore[call-arg]
             else:
-                _rim_into(data, w, h, x0, y0, weights, i, out)
+                _rim_into(data, w, h, x0, y0, weights, i, low, out)
     return first, end
 
 
@@ -220,7 +224,7 @@ def _folded(u, n, edge):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _beyond_into(data, w, h, x0, y0, weights, i, edge, out):  # type: ignore[no-untyped-def]
+def _beyond_into(data, w, h, x0, y0, weights, i, edge, low, out):  # type: ignore[no-untyped-def]
     """A sample whose neighbours lie across the rim of a picture that goes on there; what runs around goes on across
     its sides only."""
     at = 4 * i
@@ -233,9 +237,9 @@ def _beyond_into(data, w, h, x0, y0, weights, i, edge, out):  # type: ignore[no-
             base = (yy * w + xx) * 4
             for c in range(4):
                 out[at + c] += weight * data[base + c]
-    for c in range(4):
-        out[at + c] = max(out[at + c], _F(0))
-    out[at + 3] = min(out[at + 3], _F(1))
+    for c in range(3):
+        out[at + c] = max(out[at + c], low)
+    out[at + 3] = min(max(out[at + 3], _F(0)), _F(1))
 
 
 @kernel
@@ -254,7 +258,7 @@ def _calm_into(calm, u, v, w, h, share, i, out):  # type: ignore[no-untyped-def]
 
 @kernel
 def sample_grid_stretch(  # type: ignore[no-untyped-def]
-    picture, calm, grid, step, origin, edge, fade, left, y, wanted, us, vs, line, folded, xs, ys, weights, out
+    picture, low, calm, grid, step, origin, edge, fade, left, y, wanted, us, vs, line, folded, xs, ys, weights, out
 ):
     """As `sample_stretch`, for a picture seen through a grid of places. `out` is clear before.
 
@@ -281,7 +285,7 @@ def sample_grid_stretch(  # type: ignore[no-untyped-def]
     if within and w > 3 and h > 3:
         for i in range(count):
             if wanted[i] > _F(0):
-                _sixteen_into(data, ((ys[i] - 1) * w + xs[i] - 1) * 4, w * 4, weights, i, out)  # type: ignore[call-arg]
+                _sixteen_into(data, ((ys[i] - 1) * w + xs[i] - 1) * 4, w * 4, weights, i, low, out)  # type: ignore[call-arg]
         return
     for i in range(count):
         at = 4 * i
@@ -292,14 +296,14 @@ def sample_grid_stretch(  # type: ignore[no-untyped-def]
             continue
         x0, y0 = xs[i], ys[i]
         if _AT(x0 - 1) < _AT(w - 3) and _AT(y0 - 1) < _AT(h - 3) and w > 3 and h > 3:
-            _sixteen_into(data, ((y0 - 1) * w + x0 - 1) * 4, w * 4, weights, i, out)  # type: ignore[call-arg]
+            _sixteen_into(data, ((y0 - 1) * w + x0 - 1) * 4, w * 4, weights, i, low, out)  # type: ignore[call-arg]
         elif edge == 0:
             if -2 <= x0 <= w and -2 <= y0 <= h:
-                _rim_into(data, w, h, x0, y0, weights, i, out)
+                _rim_into(data, w, h, x0, y0, weights, i, low, out)
             else:
                 out[at : at + 4] = _F(0)
         else:
-            _beyond_into(data, w, h, x0, y0, weights, i, edge, out)
+            _beyond_into(data, w, h, x0, y0, weights, i, edge, low, out)
         if edge == 2:
             far = max(max(-us[i], us[i] - (w - 1)), max(-vs[i], vs[i] - (h - 1)))
             if far > 0:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -13,7 +12,7 @@ from ..geometry import carry, distorted, undistorted
 from ..shot.shot import Shot
 from ..shot.zone import Zone
 from .dome import dome_rotation, from_painting, to_painting
-from .minify import STEPS_AN_OCTAVE
+from .minify import Steps, tile_centres, tile_steps
 from .transform import painting_to_frame, painting_to_reference, placement_camera, placement_lens, reference_to_frame
 
 Matrix = NDArray[np.float64]
@@ -180,21 +179,17 @@ def grid(seen: Seen, size: tuple[int, int], scale: tuple[float, float], whole: t
     return Grid(np.ascontiguousarray(np.nan_to_num(found, nan=-FAR, posinf=FAR, neginf=-FAR)), step, origin)
 
 
-def shrink_of(places: Grid, shown: tuple[int, int]) -> tuple[int, int]:
-    """How many quarter octaves a painting is shrunk across and down before it is seen through a grid over it whole:
-    by where it is seen largest, so that nothing gets softer than it need be.
-
-    shown : width and height of the picture, px.
-    """
-    rows, columns = max(2, shown[1] // places.step), max(2, shown[0] // places.step)
-    every = max(1, min(rows, columns) // 24)
-    at = places.places[:rows:every, :columns:every]
-    there = (np.abs(at[:-1, :-1]) < FAR / 10).all(axis=-1) & (np.abs(at[1:, 1:]) < FAR / 10).all(axis=-1)
-    if not there.any():
-        return 0, 0
-    across, down = (at[:-1, 1:] - at[:-1, :-1])[there], (at[1:, :-1] - at[:-1, :-1])[there]
-    steps = []
-    for axis in range(2):
-        moved = np.hypot(across[:, axis], down[:, axis]) / (places.step * every)
-        steps.append(max(0, math.floor(math.log2(max(float(np.percentile(moved, 5)), 1e-3)) * STEPS_AN_OCTAVE + 1e-6)))
-    return steps[0], steps[1]
+def grid_sizes(places: Grid, painting: tuple[int, int], size: tuple[int, int]) -> tuple[list[Steps], NDArray[np.int32]]:
+    """Which sizes of a painting of (width, height) a picture of `size` needs through a grid over it whole, and which
+    tile needs which; see `minify.tile_steps`."""
+    centres, shape = tile_centres(size)
+    at = np.clip(np.round((centres - places.origin) / places.step).astype(int), 0, None)
+    columns = np.minimum(at[:, 0], places.places.shape[1] - 2)
+    rows = np.minimum(at[:, 1], places.places.shape[0] - 2)
+    here = places.places[rows, columns]
+    across = (places.places[rows, columns + 1] - here) / places.step
+    down = (places.places[rows + 1, columns] - here) / places.step
+    density = np.hypot(across, down)
+    seen = np.abs(here).max(axis=1) < FAR / 10
+    density[~seen | (density.max(axis=1) > painting[0])] = 0
+    return tile_steps(density, shape, seen)

@@ -167,12 +167,27 @@ def painting_to_frame(shot: Shot, zone: Zone, frame: int) -> Matrix:
     A card that is turned out of the upright is carried by the plane through its middle that it stands in.
     """
     placement = zone.placement
+    if shot.holds_plate(zone):
+        return plate_moved(shot, zone, frame)
     if placement.way == "card" and placement.rides is not None:
         lock = shot.lock(placement.rides)
         entry = lock.nearest(frame)
         if lock.kind == "camera" and entry is not None and entry.rotation is not None and entry.position is not None:
             return _card_on(shot, zone, frame)
     return np.asarray(reference_to_frame(shot, zone, frame) @ painting_to_reference(shot, zone, frame))
+
+
+def plate_moved(shot: Shot, zone: Zone, frame: int) -> Matrix:
+    """Plate pixels to plate pixels on a frame, for a zone that holds the plate: its placement, flat, on the lock's
+    reference frame. What is not moved there stays in the plate on every frame."""
+    placement = zone.placement
+    if not placement.on:
+        return np.eye(3)
+    motion = reference_to_frame(shot, zone, frame)
+    moved = flat_to_reference(placement, frame, shot.size, shot.size)
+    if np.array_equal(moved, np.eye(3)):
+        return moved
+    return np.asarray(motion @ moved @ np.linalg.inv(motion))
 
 
 def _card_on(shot: Shot, zone: Zone, frame: int) -> Matrix:

@@ -6,24 +6,28 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry import carry
 from ..media.bands import run_bands
 from ..media.powers import FAST
-from .minify import shrink_steps, shrunk
+from .minify import TILE_HEIGHT, TILE_WIDTH, Steps, densities, shrunk, tile_centres, tile_steps
 from .sampling import TILE, sample_stretch
 
 Array = NDArray[np.float32]
 
 
 @numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
-def _rows(y0, y1, picture, inverse, out):  # type: ignore[no-untyped-def]
+def _rows(y0, y1, picture, low, inverse, tiles, own, out):  # type: ignore[no-untyped-def]
     width = out.shape[1]
     wanted = np.ones(TILE, np.float32)
     xs, ys, weights = np.empty(TILE, np.int32), np.empty(TILE, np.int32), np.empty(8 * TILE, np.float32)
-    for left in range(0, width, TILE):
-        right = min(left + TILE, width)
+    wide = TILE if own < 0 else TILE_WIDTH
+    for left in range(0, width, wide):
+        right = min(left + wide, width)
         for y in range(y0, y1):
+            if own >= 0 and tiles[y // TILE_HEIGHT, left // TILE_WIDTH] != own:
+                continue
             row = out[y, left:right].reshape(-1)
-            sample_stretch(picture, inverse, left, y, wanted[: right - left], xs, ys, weights, row)
+            sample_stretch(picture, low, inverse, left, y, wanted[: right - left], xs, ys, weights, row)
 
 
 def with_alpha(picture: Array) -> Array:
@@ -33,10 +37,28 @@ def with_alpha(picture: Array) -> Array:
     return np.concatenate([picture, np.ones((*picture.shape[:2], 1), np.float32)], axis=2)
 
 
-def level_and_inverse(painting: Array, matrix: NDArray) -> tuple[Array, NDArray[np.float64]]:
-    """The painting at the size that suits a warp, and the warp from target pixels back to that picture's pixels."""
-    level = shrunk(with_alpha(painting), shrink_steps(matrix))
-    return level, inverse_for(matrix, painting.shape, level.shape)
+LOWEST = np.float32(-3e38)
+
+
+def lowest_of(painting: Array) -> np.float32:
+    """What light must not fall below where a painting is sampled: 0, where it has nothing below 0 itself."""
+    return np.float32(0) if float(painting[..., :3].min()) >= 0 else LOWEST
+
+
+def sizes_seen(
+    matrix: NDArray, painting: tuple[int, int], size: tuple[int, int]
+) -> tuple[list[Steps], NDArray[np.int32]]:
+    """Which sizes of a painting of (width, height) a picture of `size` needs through a homography, and which tile
+    needs which; see `minify.tile_steps`."""
+    centres, shape = tile_centres(size)
+    return tile_steps(densities(matrix, centres), shape, reaches(carry(np.linalg.inv(matrix), centres), painting))
+
+
+def reaches(places: NDArray, painting: tuple[int, int]) -> NDArray[np.bool_]:
+    """Whether a painting of (width, height) lies within a painting's width of places on it. (n,)"""
+    width, height = painting
+    x, y = places.T
+    return np.asarray((x > -width) & (x < 2 * width) & (y > -height) & (y < 2 * height))
 
 
 def inverse_for(matrix: NDArray, full: tuple[int, ...], level: tuple[int, ...]) -> NDArray[np.float64]:
@@ -62,7 +84,11 @@ def warp(painting: Array, matrix: NDArray, size: tuple[int, int]) -> Array:
     ----------
     Cubic convolution: Keys 1981, a = −1/2.
     """
-    level, inverse = level_and_inverse(painting, matrix)
-    out = np.zeros((size[1], size[0], 4), np.float32)
-    run_bands(_rows, size[1], level, inverse, out)
+    whole = with_alpha(painting)
+    low, out = lowest_of(whole), np.zeros((size[1], size[0], 4), np.float32)
+    sizes, tiles = sizes_seen(matrix, (whole.shape[1], whole.shape[0]), size)
+    for own, steps in enumerate(sizes):
+        level = shrunk(whole, steps)
+        place = own if len(sizes) > 1 else -1
+        run_bands(_rows, size[1], level, low, inverse_for(matrix, whole.shape, level.shape), tiles, place, out)
     return out

@@ -23,11 +23,13 @@ from ..media.still import read_still, write_still
 from ..media.video import EXACT
 from ..shot import Shot
 from .errors import RenderError
+from .header import exr_header
 
 Array = NDArray[np.float32]
 Format = Literal["exr", "png", "h264", "prores"]
 FORMATS: tuple[Format, ...] = ("exr", "png", "h264", "prores")
 Progress = Callable[[float, str], None]
+BT709_TRANSFER, SRGB_TRANSFER = 1, 13  # ITU-T H.273, table 3
 
 
 @dataclass(frozen=True)
@@ -35,6 +37,7 @@ class RenderPlan:
     """What is rendered, and where to.
 
     `out` is a folder for sequences and videos alike. With `resume`, frames of a sequence that are there whole stay.
+    `depth` is that of EXR.
     """
 
     out: Path
@@ -43,6 +46,7 @@ class RenderPlan:
     last: int | None = None
     scale: float = 1.0
     resume: bool = False
+    depth: Literal["half", "float"] = "half"
 
 
 def render(shot: Shot, plan: RenderPlan, progress: Progress = lambda share, words: None) -> list[Path]:
@@ -88,7 +92,7 @@ def _frames(shot: Shot, plan: RenderPlan) -> range:
 
 def _check_room(shot: Shot, plan: RenderPlan, count: int) -> None:
     pixels = shot.size[0] * shot.size[1] * plan.scale**2
-    bytes_a_pixel = {"exr": 8, "png": 8, "h264": 1, "prores": 3}[plan.format]
+    bytes_a_pixel = {"exr": 16 if plan.depth == "float" else 8, "png": 8, "h264": 1, "prores": 3}[plan.format]
     needed = int(pixels * bytes_a_pixel * count)
     free = shutil.disk_usage(plan.out).free
     if needed > free:
@@ -114,7 +118,7 @@ def _sequence(shot: Shot, plan: RenderPlan, frames: range, store: Pictures, prog
         part = path.with_name(f".{path.stem}.part{path.suffix}")
         try:
             if plan.format == "exr":
-                write_still(part, picture, "half", "zip", {"oiio:ColorSpace": "lin_rec709"})
+                write_still(part, picture, plan.depth, "zip", exr_header(shot, frame))
             else:
                 write_still(part, _coded_straight(picture), "uint16")
             os.replace(part, path)
@@ -145,11 +149,11 @@ def _video(shot: Shot, plan: RenderPlan, frames: range, store: Pictures, progres
     path = plan.out / f"{stem(shot)}{suffix}"
     part = path.with_name(f".{path.stem}.part{path.suffix}")
     try:
-        with VideoWriter(part, plan.format, shot.rate) as writer:
+        with VideoWriter(part, plan.format, shot.rate, transfer=SRGB_TRANSFER) as writer:
             for done, frame in enumerate(frames):
                 progress(done / len(frames), f"Rendering frame {frame}")
                 picture = compose(shot, frame, store, plan.scale)[..., :3]
-                writer.write(colour.from_linear(np.ascontiguousarray(picture), colour.CAMERA))
+                writer.write(colour.from_linear(np.ascontiguousarray(picture), colour.SRGB))
         os.replace(part, path)
     finally:
         part.unlink(missing_ok=True)
@@ -158,15 +162,18 @@ def _video(shot: Shot, plan: RenderPlan, frames: range, store: Pictures, progres
 
 
 class VideoWriter:
-    """Writes Rec. 709 video from coded RGB, tagged as such; a context. `quality` is H.264's constant rate factor.
+    """Writes video of Rec. 709 primaries from coded RGB, tagged as such; a context. `quality` is H.264's constant rate
+    factor, `transfer` says by which curve the values are coded.
 
     Raises
     ------
     RenderError : the file cannot be opened for writing.
     """
 
-    def __init__(self, path: Path, format: str, rate: Fraction, quality: int = 16) -> None:
-        self._format, self._quality = format, quality
+    def __init__(
+        self, path: Path, format: str, rate: Fraction, quality: int = 16, transfer: int = BT709_TRANSFER
+    ) -> None:
+        self._format, self._quality, self._transfer = format, quality, transfer
         try:
             self._container = av.open(str(path), "w")
         except (av.error.FFmpegError, OSError) as problem:
@@ -181,13 +188,13 @@ class VideoWriter:
         return self
 
     def write(self, coded: Array) -> None:
-        """Adds one frame: (h, w, 3) float32, Rec. 709 coded 0…1. Odd sizes lose their last row or column."""
+        """Adds one frame: (h, w, 3) float32, coded 0…1. Odd sizes lose their last row or column."""
         height, width = coded.shape[0] // 2 * 2, coded.shape[1] // 2 * 2
         if not self._open:
             context = self._stream.codec_context
             context.width, context.height, context.pix_fmt = width, height, self._pixels
             context.colorspace, context.color_range = 1, ColorRange.MPEG  # H.273: BT.709 matrix
-            context.color_primaries, context.color_trc = 1, 1
+            context.color_primaries, context.color_trc = 1, self._transfer
             self._open = True
         whole = (np.clip(coded[:height, :width], 0, 1) * 65535 + 0.5).astype(np.uint16)
         frame = av.VideoFrame.from_ndarray(np.ascontiguousarray(whole), format="rgb48le")

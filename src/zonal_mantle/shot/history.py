@@ -6,6 +6,8 @@ from dataclasses import dataclass, field
 
 from .shot import Shot
 
+MOST_STEPS = 300  # that can be undone; shots share what did not change, solved locks not among them
+
 
 @dataclass
 class History:
@@ -37,6 +39,9 @@ class History:
             self.shots.append(shot)
             self.labels.append(label)
             self.place += 1
+            if len(self.shots) > MOST_STEPS + 1:
+                del self.shots[0], self.labels[0]
+                self.place -= 1
         self._gesture = gesture
 
     def end_gesture(self) -> None:

@@ -84,8 +84,8 @@ class Keyed(Value):
 
     def _slope(self, i: int) -> float:
         keys = self.keys
-        if i == 0 or i == len(keys) - 1:
-            return 0.0
+        if i == 0 or i == len(keys) - 1 or "hold" in (keys[i - 1].way, keys[i].way):
+            return 0.0  # a held stretch has no slope to go on with
         h0, h1 = keys[i].frame - keys[i - 1].frame, keys[i + 1].frame - keys[i].frame
         d0, d1 = (keys[i].value - keys[i - 1].value) / h0, (keys[i + 1].value - keys[i].value) / h1
         if d0 * d1 <= 0:

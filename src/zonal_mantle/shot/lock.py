@@ -13,7 +13,7 @@ from .shapes import Point, Shape
 
 Nine = tuple[float, float, float, float, float, float, float, float, float]
 Triple = tuple[float, float, float]
-LockKind = Literal["point", "plane", "pan", "camera"]
+LockKind = Literal["point", "plane", "pan", "camera", "by hand"]
 Motion = Literal["translation", "similarity", "affine", "perspective"]
 Renewal = Literal["hold the first", "renew below", "renew every frame"]
 
@@ -93,6 +93,7 @@ class Lock(Value):
     - plane: a field, its keep shapes without its drop shapes, measured as a whole. A field that stays does not move
       with what it measures: the motion seen through it is added up.
     - pan: a camera that turns and does not move, measured through a field that stays.
+    - by hand: nothing is measured; its motion is its correction, keyed by hand.
     - camera: a camera that moves, from features of the whole frame without the field's drop shapes.
 
     `filter_px` blurs the feed before the search when above 0 and sharpens it when below. A camera's places and
@@ -105,6 +106,7 @@ class Lock(Value):
     name: str
     kind: LockKind = "point"
     reference_frame: int
+    reads: Literal["raw plate", "denoised plate"] = "raw plate"
     channel: Literal["luma", "red", "green", "blue", "saturation"] = "luma"
     filter_px: float = Field(default=0.0, ge=-3, le=5)
     least_confidence: float = Field(default=0.6, ge=0, le=1)
@@ -131,6 +133,11 @@ class Lock(Value):
     def moves(self) -> Motion:
         """The fullest motion that the lock may find."""
         return self.motion or ("similarity" if self.kind == "point" else "perspective")
+
+    @property
+    def holds(self) -> bool:
+        """Whether things can ride on it: it is solved, or keyed by hand."""
+        return self.kind == "by hand" or bool(self.solved)
 
     @property
     def locks(self) -> set[str]:

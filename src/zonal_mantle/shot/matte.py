@@ -172,10 +172,15 @@ class OldSky(Value):
 
 
 class Matte(Value):
-    """What of a zone stays: pulls in their order, levels, edge, keep and drop shapes, clamp."""
+    """What of a zone stays: pulls in their order, levels, edge, keep and drop shapes, clamp.
+
+    `reads` is what the pulls look at: the plate, denoised where there is such a one; the plate as it came; the clean
+    plate.
+    """
 
     id: str = "matte1"
     name: str = "Matte"
+    reads: Literal["plate", "raw plate", "clean plate"] = "plate"
     pulls: tuple[AnyPull, ...] = ()
     levels: Levels = Levels()
     edge: Edge = Edge()

@@ -14,7 +14,7 @@ from .matte import Matte
 from .source import Source
 from .zone import MatteUse, Zone
 
-FORMAT_VERSION = 4
+FORMAT_VERSION = 5
 
 T = TypeVar("T", Source, Zone, Lock, Matte)
 
@@ -30,7 +30,9 @@ class Shot(Value):
     """Sources, locks, mattes, zones and air. Its frames are the plate's.
 
     `lines` are drawn on the plate and carried over the shot by the lock `lines_ride`; `light` says where its light
-    comes from; `bases` are the stills that were made of it to be painted on.
+    comes from; `bases` are the stills that were made of it to be painted on. `work` is the range of frames that is
+    worked on, all where it is None. `denoised` and `clean` are sources of the plate without its noise, and without what
+    was taken out of it: mattes read the first where it is there, and either on request.
     """
 
     format: Literal["zonal-mantle-shot"] = "zonal-mantle-shot"
@@ -46,6 +48,9 @@ class Shot(Value):
     lines_ride: str | None = None
     light: Light | None = None
     bases: tuple[Base, ...] = ()
+    work: tuple[int, int] | None = None
+    denoised: str | None = None
+    clean: str | None = None
 
     @model_validator(mode="after")
     def _joined_up(self) -> Shot:
@@ -60,6 +65,11 @@ class Shot(Value):
         lock_ids = {lock.id for lock in self.locks}
         if self.plate is not None and self.plate not in source_ids:
             raise ValueError("The shot's plate is not among its sources.")
+        if self.work is not None and self.work[0] > self.work[1]:
+            raise ValueError("The work range ends before it begins.")
+        for id in (self.denoised, self.clean):
+            if id is not None and (id not in source_ids or not self._like_the_plate(self.source(id))):
+                raise ValueError("A denoised or clean plate must be among the sources and of the plate's own size.")
         for zone in self.zones:
             if zone.source not in source_ids:
                 raise ValueError(f"Zone {zone.name} holds a source that the shot does not have.")
@@ -81,6 +91,10 @@ class Shot(Value):
             if not matte.sources <= source_ids:
                 raise ValueError(f"{matte.name} is pulled against a source that the shot does not have.")
         return self
+
+    def _like_the_plate(self, source: Source) -> bool:
+        plate = self.plate_source
+        return plate is not None and (source.width, source.height) == (plate.width, plate.height)
 
     # --- looking things up ---
     def source(self, id: str) -> Source:
@@ -135,6 +149,14 @@ class Shot(Value):
         return range(self.first, self.last + 1)
 
     @property
+    def work_frames(self) -> range:
+        """The frames that are worked on."""
+        if self.work is None:
+            return self.frames
+        first, last = max(self.work[0], self.first), min(self.work[1], self.last)
+        return range(first, last + 1) if first <= last else self.frames
+
+    @property
     def rate(self) -> Fraction:
         """Frames a second."""
         return self.plate_source.frames_per_second if self.plate_source else Fraction(24)
@@ -186,6 +208,22 @@ class Shot(Value):
         zones = tuple(zone.but(matte=MatteUse()) if zone.matte.id == id else zone for zone in self.zones)
         zones = tuple(z.but(mirror=z.mirror.but(matte=None)) if z.mirror.matte == id else z for z in zones)
         return self.but(zones=zones, mattes=tuple(matte for matte in self.mattes if matte.id != id))
+
+    def with_copy_of(self, zone: Zone) -> Shot:
+        """A second zone like one of the shot's, just before it, with a matte of its own."""
+        copied = zone.but(id=self.new_id("zone"), name=self._new_name(zone.name))
+        shot, matte = self, self.matte_of(zone)
+        if matte is not None:
+            own = matte.but(id=shot.new_id("matte"), name=f"{copied.name} matte")
+            shot = shot.with_matte(own)
+            copied = copied.but(matte=copied.matte.but(id=own.id))
+        return shot.with_zone(copied)
+
+    def _new_name(self, name: str) -> str:
+        taken, number = {zone.name for zone in self.zones}, 2
+        while f"{name} {number}" in taken:
+            number += 1
+        return f"{name} {number}"
 
     def without_zone(self, id: str) -> Shot:
         """Without a zone."""

@@ -29,6 +29,15 @@ def upgraded(data: dict[str, Any]) -> dict[str, Any]:
         data["version"] = 3
     if data.get("version") == 3:  # format 4 only adds: ways to hang, lines, blending
         data["version"] = 4
+    if data.get("version") == 4:
+        # until then a zone that holds the plate lay in the picture as it is, whatever its placement and opacity said
+        for zone in data.get("zones", []):
+            if zone.get("source") == data.get("plate"):
+                zone.pop("placement", None)
+                zone.pop("seam", None)
+                if isinstance(zone.get("blend"), dict):
+                    zone["blend"].pop("opacity", None)
+        data["version"] = 5
     return data
 
 

@@ -35,7 +35,8 @@ class Placement(Value):
     distance; dome: at infinity by its field of view. Flips and `rim`, what is seen beyond the painting's rim, go
     with all of them. `follow` says which parts of the lock's motion it takes. A flat painting starts centred on the
     frame at its own size; it is then scaled, flipped and turned about the anchor and moved by (x, y). `width` is its
-    width against its height.
+    width against its height. What a matte leaves of the plate can be moved so too, flat; under a lock it keeps its
+    place in the scene.
     """
 
     on: bool = True
@@ -68,13 +69,18 @@ class Match(Value):
 
 
 class Zone(Value):
-    """A stretch of distance holding one thing. A distance of None is infinity. Zones of one `group` move together."""
+    """A stretch of distance holding one thing. A distance of None is infinity. Zones of one `group` move together.
+
+    It is in the picture from its `first` to its `last` frame, on all frames where these are None.
+    """
 
     id: str
     name: str
     source: str
     distance_m: float | None = Field(default=None, gt=0)
     on: bool = True
+    first: int | None = None
+    last: int | None = None
     matte: MatteUse = MatteUse()
     placement: Placement = Placement()
     match: Match = Match()
@@ -83,3 +89,8 @@ class Zone(Value):
     seam: Seam = Seam()
     mirror: Mirror = Mirror()
     group: str = ""
+
+    def is_seen(self, frame: int) -> bool:
+        """Whether it is switched on and in the picture on a frame."""
+        after = self.first is None or frame >= self.first
+        return self.on and after and (self.last is None or frame <= self.last)

@@ -67,6 +67,10 @@ class Track(QWidget):
                 painter.drawText(QRectF(x - 30, 0, 60, 13), Qt.AlignmentFlag.AlignCenter, str(frame))
             if self.viewer.is_cached(frame):
                 painter.fillRect(QRectF(x - step / 2, height - 4, step + 0.5, 3), QColor("#5d8f80"))
+        if shot.work is not None:  # frames that are not worked on are shaded
+            work = shot.work_frames
+            for left, right in ((0.0, self.x_of(work[0]) - step / 2), (self.x_of(work[-1]) + step / 2, self.width())):
+                painter.fillRect(QRectF(left, 13, max(right - left, 0), height - 13), QColor(0, 0, 0, 110))
         zone = self.desk.zone
         place = self.desk.readings.places.get(zone.id) if zone is not None else None
         if place is not None and self.desk.stage == "Place":
@@ -240,7 +244,8 @@ class Rail(QWidget):
 
     def _rate(self) -> None:
         shot = self.desk.shot
-        self.rate.setText(f"{float(shot.rate):g} fps   {shot.first}–{shot.last}" if shot.plate else "")
+        work = "" if shot.work is None else f"   working on {shot.work_frames[0]}–{shot.work_frames[-1]}"
+        self.rate.setText(f"{float(shot.rate):g} fps   {shot.first}–{shot.last}{work}" if shot.plate else "")
 
     def _job(self, share: float, words: str) -> None:
         running = share >= 0
@@ -268,13 +273,13 @@ class Rail(QWidget):
     def _tick(self) -> None:
         """Real time where frames are cached; waits for those that are not, so that the next round is real."""
         shot = self.desk.shot
-        count = len(shot.frames)
+        count, first = len(shot.work_frames), shot.work_frames[0]
         now = time.perf_counter()
         due = self._from + int((now - self._since) * float(shot.rate))
-        frame = shot.first + (due - shot.first) % count
+        frame = first + (due - first) % count
         if frame == self.desk.frame:
             return
-        following = shot.first + (self.desk.frame + 1 - shot.first) % count
+        following = first + (self.desk.frame + 1 - first) % count
         if not self.viewer.is_cached(following):
             if not self._waiting:
                 self._waiting = True

@@ -84,7 +84,7 @@ class Viewer(QWidget):
         wanted = self.wanted(desk.frame, full=not desk.dragging)
         ahead: list[Wanted] = []
         if not desk.dragging and desk.shot.plate is not None:
-            frames = desk.shot.frames
+            frames = desk.shot.work_frames
             order = [*range(desk.frame + 1, frames[-1] + 1), *range(frames[0], desk.frame)]
             ahead = [w for frame in order for w in self.wanted(frame) if w not in self.server.cache]
         there = [self.server.cache.get(w) for w in wanted]

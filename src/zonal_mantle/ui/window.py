@@ -24,6 +24,7 @@ from . import recent
 from .bench import Bench
 from .desk import Desk
 from .files import Files
+from .parts import Parts
 from .rail import Rail
 from .renderpanel import RenderPanel
 from .section import Section
@@ -59,6 +60,7 @@ class Window(QMainWindow):
         self.bench = Bench(self.desk, self.shape_tool, self.lock_tool, self.place_tool, self._sample)
         self.rail = Rail(self.desk, self.viewer, self.server)
         self.section = Section(self.desk)
+        self.parts = Parts(self.desk)
         self.render_panel = RenderPanel(self, self.desk)
         self._lay_out()
         self._make_menus()
@@ -125,6 +127,12 @@ class Window(QMainWindow):
         edit = bar.addMenu("Edit")
         self._add(edit, "Undo", "Ctrl+Z", desk.undo)
         self._add(edit, "Redo", "Ctrl+Shift+Z", desk.redo)
+        edit.addSeparator()
+        self._add(edit, "Duplicate zone", "Ctrl+D", self.parts.duplicate)
+        self._add(edit, "Copy zone", "Ctrl+Alt+C", self.parts.copy_zone)
+        self._add(edit, "Copy the open stage", "Ctrl+Shift+C", self.parts.copy_stage)
+        self._add(edit, "Paste zone or stage", "Ctrl+Alt+V", self.parts.paste)
+        self._add(edit, "Paste the stage to the whole group", "", lambda: self.parts.paste(to_group=True))
         view = bar.addMenu("View")
         for number, name in enumerate(VIEWS, 1):
             self._add(view, name, str(number), lambda name=name: desk.set_view(view=name))
@@ -141,6 +149,11 @@ class Window(QMainWindow):
         self._add(frame, "One frame on", ".", lambda: desk.set_frame(desk.frame + 1))
         self._add(frame, "First frame", "Home", lambda: desk.set_frame(desk.shot.first))
         self._add(frame, "Last frame", "End", lambda: desk.set_frame(desk.shot.last))
+        frame.addSeparator()
+        self._add(frame, "Work range from this frame", "Shift+Home", lambda: self.parts.work_range(first=desk.frame))
+        self._add(frame, "Work range to this frame", "Shift+End", lambda: self.parts.work_range(last=desk.frame))
+        self._add(frame, "Work on the whole shot", "", lambda: self.parts.work_range())
+        frame.addSeparator()
         self._add(frame, "Cancel what is running", "Ctrl+.", desk.cancel_job)
         help_ = bar.addMenu("Help")
         self._add(help_, "About Zonal Mantle", "", self._about)

@@ -100,8 +100,6 @@ class Bench(QWidget):
         if not self.name.hasFocus():
             self.name.setText(zone.name)
         self.on.setChecked(zone.on)
-        plate = self.desk.shot.holds_plate(zone)
-        self.place.setVisible(not plate)
         for stage in self.stages:
             stage.show_open(stage.name == self.desk.stage)
             stage.refresh()

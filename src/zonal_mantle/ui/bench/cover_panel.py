@@ -143,7 +143,7 @@ class CoverPanel(Panel):
     def _stitch(self, words: str, then: Callable[[Stitched], None]) -> None:
         desk, lock = self.desk, self.desk.lock
         if lock is not None:
-            shot, distance, frames = desk.shot, self._distance(), desk.shot.frames[:: self._step]
+            shot, distance, frames = desk.shot, self._distance(), desk.shot.work_frames[:: self._step]
 
             def work(job: Job) -> Stitched:
                 return make_base(shot, lock.id, desk.store, frames, distance_m=distance, progress=job.progress)

@@ -111,6 +111,11 @@ class HangPanel(Panel):
         )
         self.inside.addLayout(row(self.start, self.speed))
         self.inside.addWidget(self.after)
+        self.seen_from = NumberField("From", -1e6, 1e7, 1, 1, 0, "", "First frame on which the zone is in the picture")
+        self.seen_to = NumberField("To", -1e6, 1e7, 1, 1, 0, "", "Last frame on which the zone is in the picture")
+        self.seen_from.changed.connect(lambda v, g: self._seen("first", round(v), g))
+        self.seen_to.changed.connect(lambda v, g: self._seen("last", round(v), g))
+        self.inside.addLayout(row(self.seen_from, self.seen_to))
         self.words = note()
         self.inside.addWidget(self.words)
 
@@ -166,11 +171,14 @@ class HangPanel(Panel):
     def refresh(self) -> None:
         super().refresh()
         zone, shot = self.desk.zone, self.desk.shot
-        if zone is None or shot.holds_plate(zone):
+        if zone is None:
             return
-        placement, source = zone.placement, shot.source(zone.source)
-        way = placement.way
+        placement, source, plate = zone.placement, shot.source(zone.source), shot.holds_plate(zone)
+        way = "flat" if plate else placement.way
         show_choice(self.way, list(WAYS), way)
+        self.way.setEnabled(not plate)
+        self.seen_from.set_value(shot.first if zone.first is None else zone.first)
+        self.seen_to.set_value(shot.last if zone.last is None else zone.last)
         if not self.grouped.hasFocus():
             self.grouped.setText(zone.group)
         for (part, name), field in self.fields.items():
@@ -190,12 +198,13 @@ class HangPanel(Panel):
         for widget in (self.anchor, self.to_mark):
             widget.setVisible(way == "flat")
         self.to_mark.setEnabled(lock is not None and bool(lock.marks))
-        moving = source.kind != "still"
+        moving = source.kind != "still" and not plate
         for widget in (self.start, self.speed, self.after):
             widget.setVisible(moving)
         show_choice(self.after, AFTER, zone.timing.after)
         place = self.desk.readings.places.get(zone.id)
-        self.words.setText(place.trouble if place is not None else "")
+        moves = "Moves what the matte leaves of the plate; nothing is filled in where it was." if plate else ""
+        self.words.setText(place.trouble if place is not None else moves)
 
     # --- changing ---
     def _put(self, zone: Zone, words: str, gesture: str | None = None) -> None:
@@ -225,6 +234,13 @@ class HangPanel(Panel):
         if zone is not None:
             timing: Timing = zone.timing.but(**changes)
             self._put(zone.but(timing=timing), f"{words} of {zone.name}", gesture)
+
+    def _seen(self, end: str, frame: int, gesture: str | None) -> None:
+        zone, shot = self.desk.zone, self.desk.shot
+        if zone is not None:
+            outside = frame <= shot.first if end == "first" else frame >= shot.last
+            words = f"{end.capitalize()} frame of {zone.name}"
+            self._put(zone.but(**{end: None if outside else frame}), words, gesture)
 
     def _flip(self, name: str) -> None:
         zone = self.desk.zone

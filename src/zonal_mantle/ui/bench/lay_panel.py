@@ -113,8 +113,10 @@ class LayPanel(Panel):
     def refresh(self) -> None:
         super().refresh()
         zone, shot = self.desk.zone, self.desk.shot
-        if zone is None or shot.holds_plate(zone):
+        if zone is None:
             return
+        plate = shot.holds_plate(zone)
+        self.mirror.setEnabled(not plate)
         show_choice(self.mode, list(get_args(Mode)), zone.blend.mode)
         self.coded.setChecked(zone.blend.coded)
         self.seam.setChecked(zone.seam.on)

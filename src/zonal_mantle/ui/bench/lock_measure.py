@@ -8,9 +8,10 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QListWidget, QListWidgetItem
 
 from ...comp import propose_lock, solve_lock
+from ...comp.solve import merged
 from ...lock import lock_feed, propose_marks
 from ...lock.runs import Direction
-from ...shot import Lens, Lock, Mark
+from ...shot import Lens, Lock, Mark, Shot
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..tools.lock import LockTool
@@ -293,13 +294,15 @@ class MeasurePanel(Panel):
         self.desk.run(
             f"Solving {lock.name}",
             lambda job: solve_lock(shot, lock.id, self.desk.store, direction, job.progress, missing).lock(lock.id),
-            self._solved,
+            lambda solved: self._solved(solved, shot),
         )
 
-    def _solved(self, lock: Lock) -> None:
-        if not any(other.id == lock.id for other in self.desk.shot.locks):
+    def _solved(self, lock: Lock, began: Shot) -> None:
+        shot, note = merged(self.desk.shot, began, lock)
+        if note:
+            self.desk.edit(shot, f"Solve {lock.name}")
+            self.desk.said.emit(note, True)
             return
-        shot = self.desk.shot.with_lock(lock)
         if lock.marks:
             middle = (shot.size[0] / 2, shot.size[1] / 2)
             zones = [

@@ -15,7 +15,7 @@ from .lock_measure import MeasurePanel, Sample
 from .stage import Stage
 
 FREE = "Rides on nothing"
-KINDS = ("point", "plane", "pan", "camera")
+KINDS = ("point", "plane", "pan", "camera", "by hand")
 
 
 class LockStage(Stage):

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import numpy as np
+
+from ...place.transform import plate_moved
 from ..desk import Desk
 from ..tools.place import PlaceTool
 from .cover_panel import CoverPanel
@@ -41,6 +44,9 @@ class PlaceStage(Stage):
         place = self.desk.readings.places.get(zone.id)
         if not placement.on:
             self.header.show_reading("off: not in the picture")
+        elif self.desk.shot.holds_plate(zone):
+            moved = not np.allclose(plate_moved(self.desk.shot, zone, self.desk.frame), np.eye(3), atol=1e-9)
+            self.header.show_reading("moved" if moved else "as it was shot")
         elif place is None:
             self.header.show_reading("…")
         else:

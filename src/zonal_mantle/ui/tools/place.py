@@ -50,8 +50,7 @@ class PlaceTool(Tool):
 
     @property
     def zone(self) -> Zone | None:
-        zone = self.desk.zone
-        return None if zone is None or self.desk.shot.holds_plate(zone) else zone
+        return self.desk.zone
 
     def _corners(self, zone: Zone) -> np.ndarray:
         source = self.desk.shot.source(zone.source)
