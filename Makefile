@@ -1,5 +1,5 @@
 # Each command sets up all it needs: a virtual environment in .venv and, where we may, Debian's libraries for Qt.
-.PHONY: demo test setup setup-test bench shots lock clean
+.PHONY: demo test check floors bench setup setup-test shots clean
 
 demo: setup
 	@bash tools/run_demo.sh
@@ -7,11 +7,17 @@ demo: setup
 test: setup-test
 	@bash tools/run_tests.sh
 
+check: setup-test
+	@bash tools/run_check.sh
+
 setup:
 	@bash tools/setup.sh run
 
 setup-test:
 	@bash tools/setup.sh test
+
+floors: setup-test
+	@.venv/bin/python benchmarks/floors.py
 
 bench: setup-test
 	@.venv/bin/python benchmarks/run.py

@@ -10,7 +10,6 @@ from __future__ import annotations
 import argparse
 import json
 import sys
-import tempfile
 import time
 from collections import Counter
 from pathlib import Path
@@ -19,6 +18,8 @@ import cv2
 import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+from filmed import FOLDER, filmed
+
 from lock_plates import (
     HONEST_KINDS,
     box_mask,
@@ -31,7 +32,7 @@ from lock_plates import (
 )
 from zonal_mantle.api import open_shot
 from zonal_mantle.comp import solve_lock
-from zonal_mantle.demo import NAME, DemoPlan, make_demo
+from zonal_mantle.demo import NAME
 from zonal_mantle.geometry import carry
 from zonal_mantle.lock import Area, pyramid, scaled, solve_pan, solve_plane, solve_staying
 from zonal_mantle.place import card_motion
@@ -138,9 +139,7 @@ def turn(seeds: tuple[int, ...]) -> None:
 def camera(seeds: tuple[int, ...], folder: Path) -> None:
     print("camera lock on the demo, 48 frames: rms reprojection px, focal length, slide of a card over the shot px, s")
     for seed in seeds:
-        place = folder / f"seed{seed}"
-        if not (place / f"{NAME}.shot.json").exists():
-            make_demo(place, DemoPlan(seed=seed, finished=True))
+        place = filmed(seed, folder)
         session = open_shot(place / f"{NAME}.shot.json")
         truth = json.loads((place / "truth" / "truth.json").read_text())
         cameras = {each["frame"]: each for each in truth["cameras"]}
@@ -188,7 +187,7 @@ def honest(count: int = 50) -> None:
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--part", choices=["plane", "ecc", "turn", "camera", "honest"])
-    parser.add_argument("--folder", type=Path, default=Path(tempfile.gettempdir()) / "zonal-mantle-bench")
+    parser.add_argument("--folder", type=Path, default=FOLDER)
     parser.add_argument("--seeds", default="7,11,23")
     options = parser.parse_args()
     seeds = tuple(int(seed) for seed in options.seeds.split(","))

@@ -25,6 +25,7 @@ from zonal_mantle.comp import Pictures
 from zonal_mantle.comp.stack import compose
 from zonal_mantle.lock import solve_pan
 from zonal_mantle.lock.fit import fit_motion
+from zonal_mantle.media.picture import picture_of
 from zonal_mantle.place import covering, opening, plate_places, read_coverage, warp, zone_seen
 from zonal_mantle.place.perspective import height_at, quad_of_edges, read_lines, roll_deg
 from zonal_mantle.shot import Dome, Keyed, Lock, Source
@@ -54,7 +55,8 @@ def speed() -> None:
     for name, placed in cases.items():
         shot = shot_with(pan(2), (4096, 2048), 2, **placed).with_source(plate)
         source = shot.source("sky")
-        store._paintings.put(("painting", source, 1, 0, 0), np.dstack([painting, np.ones((2048, 4096), np.float32)]))
+        whole = np.dstack([painting, np.ones((2048, 4096), np.float32)])
+        store._paintings.put((picture_of(source, 1), (0, 0)), whole)
         compose(shot, 1, store)
         taken = best(lambda shot=shot: compose(shot, 1, store))
         print(f"  4096-px painting, {name:20s} {1e3 * taken:5.1f} ms, {taken / copy:.1f} x the copy")

@@ -20,10 +20,12 @@ import cv2
 import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+from filmed import FOLDER, filmed
+
 from plates import Plate, best_luma_error, blue_screen, edge_band, edge_error, tree_line
 from zonal_mantle.api import Session, open_shot
 from zonal_mantle.comp import compose, solve_lock
-from zonal_mantle.demo import NAME, DemoPlan, make_demo
+from zonal_mantle.demo import NAME
 from zonal_mantle.demo.shot import mark_regions, true_path
 from zonal_mantle.lock import Patch, lock_feed
 from zonal_mantle.matte import build_matte, clear_sky, screen
@@ -364,22 +366,17 @@ def window(folder: Path) -> None:
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--seeds", default="7,11,23")
-    parser.add_argument("--folder", type=Path, default=None, help="where the shots are kept from run to run")
+    parser.add_argument("--folder", type=Path, default=FOLDER, help="where the shots are kept from run to run")
     options = parser.parse_args()
-    base = options.folder or Path(tempfile.mkdtemp())
-    folders = {}
-    for seed in (int(s) for s in options.seeds.split(",")):
-        folders[seed] = base / f"seed{seed}"
-        if not (folders[seed] / f"{NAME}.shot.json").exists():
-            print(f"filming seed {seed} …", flush=True)
-            make_demo(folders[seed], DemoPlan(seed=seed, finished=True))
+    mattes()  # first: they need no film
+    sys.stdout.flush()
+    folders = {int(seed): filmed(int(seed), options.folder) for seed in options.seeds.split(",")}
     for seed, folder in folders.items():
         locks(folder, seed)
         blind_locks(folder, seed)
         composite(folder, seed)
         demo_mattes(folder, seed)
         sys.stdout.flush()
-    mattes()
     first = next(iter(folders.values()))
     chain(first)
     memory(first)

@@ -1,9 +1,10 @@
 #!/usr/bin/env bash
-# Lint, format, types, the import contract, then every test. Each step's failure fails the whole.
+# Lint, format, types, the import contract, then every test on all cores. Each step's failure fails the whole.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 .venv/bin/ruff check src tests benchmarks tools
 .venv/bin/ruff format --check src tests benchmarks tools
-.venv/bin/mypy
+.venv/bin/mypy & types=$!
 .venv/bin/lint-imports --no-cache
-QT_QPA_PLATFORM=offscreen .venv/bin/python -m pytest "$@"
+wait "$types"
+QT_QPA_PLATFORM=offscreen .venv/bin/python -m pytest -n 2 --dist worksteal "$@"

@@ -164,5 +164,7 @@ def test_features_are_followed_without_drift(demo):
     long = [track for track in tracks if track.life == len(frames)]
     assert len(long) > 30
     assert all(x >= 79 for track in tracks for x, _ in track.places.values())
-    steps = np.array([np.subtract(t.places[frames[-1]], t.places[frames[0]]) for t in long])
-    assert np.linalg.norm(steps - np.median(steps, axis=0), axis=1).max() < 60
+    first, last = (np.array([t.places[frame] for t in long], np.float32) for frame in (frames[0], frames[-1]))
+    # reference library: OpenCV; what does not move itself holds the epipolar lines of one moving camera
+    _, holds = cv2.findFundamentalMat(first, last, cv2.FM_RANSAC, 1.0, 0.999, 5000)
+    assert holds.mean() > 0.8

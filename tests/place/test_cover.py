@@ -58,9 +58,11 @@ def test_coverage_agrees_with_drawing_the_painting(seed):
             short.append((frame, int(missing.sum())))
     # a pixel whose centre lies on the rim itself may be told either way
     told, drawn_short = set(reading.short_on), {frame for frame, _ in short}
-    assert told - drawn_short == set() or reading.worst_share < 2 / masks[shot.first].size
+    if told - drawn_short:
+        assert reading.worst_share < 2 / masks[shot.first].size
     assert {frame for frame, count in short if count > 1} <= told
-    assert (reading.margin_px < 0.5) == bool(told | drawn_short) or abs(reading.margin_px) < 1.0
+    if abs(reading.margin_px) >= 1.0:
+        assert (reading.margin_px < 0) == bool(told | drawn_short)
 
 
 @pytest.mark.parametrize("seed", [0, 2, 3, 5, 8, 10, 11, 12])

@@ -121,7 +121,8 @@ def test_a_sky_lit_from_the_plates_side_comes_first(library, side):
         fits = fits_this_plate(shot, listed, Pictures())
         assert not fits[0].flip
         assert side in " ".join(fits[0].reasons)
-        assert (fits[0].card.bearing_deg > 0) == (side == "right") or fits[0].card.around
+        if not fits[0].card.around:  # a dome is turned
+            assert (fits[0].card.bearing_deg > 0) == (side == "right")
     costs = [fit.cost for fit in fits]
     assert costs == sorted(costs)
     assert all(fit.reasons for fit in fits)

@@ -105,6 +105,10 @@ class MeasurePanel(Panel):
         self.both = push_button("Solve", "Solve from the reference frame both ways", lambda: self.solve("both"))
         self.on = push_button("Forward ▸", "Solve from the reference frame to the last", lambda: self.solve("forward"))
         self.inside.addLayout(row(self.back, self.both, self.on))
+        self.reads = choice(
+            ["raw plate", "denoised plate"], "Which plate is searched", lambda v: self._anew(f"Search the {v}", reads=v)
+        )
+        self.inside.addWidget(self.reads)
         self.missing = QCheckBox("Missing frames only")
         self.missing.setToolTip("Frames that are solved stay as they are")
         self.which = push_button("Which lock?", "Looks at how the shot moves and proposes a lock", self.propose)
@@ -137,6 +141,18 @@ class MeasurePanel(Panel):
         self.shape_rides.setVisible(False)
         self.shape_takes.setVisible(False)
         self.guess_takes.show_parts(lock.follow if lock is not None and lock.rides else None)
+        by_hand = lock is not None and lock.kind == "by hand"
+        self.reads.setVisible(lock is not None and not by_hand and self.desk.shot.denoised is not None)
+        if lock is not None and by_hand:
+            measured = (
+                self.corners, self.keep, self.drop, self.form, self.list, self.key, self.remove, self.stays,
+                self.motion, self.channel, self.renewal, self.guess, self.filter, self.least, self.back, self.both,
+                self.on, self.missing,
+            )  # fmt: skip
+            for part in measured:
+                part.setVisible(False)
+            self.start.setText(f"{lock.name} is keyed by hand: key its position, turn and size under Correct.")
+            return
         if lock is None:
             self.start.setText(
                 "A lock measures how something in the plate moves. Make one, then show it what to look at "
@@ -152,6 +168,7 @@ class MeasurePanel(Panel):
         self.guess.setVisible(lock.kind in ("point", "plane") and not lock.field_stays)
         show_choice(self.motion, MOTIONS, lock.moves)
         show_choice(self.channel, CHANNELS, lock.channel)
+        show_choice(self.reads, ["raw plate", "denoised plate"], lock.reads)
         show_choice(self.renewal, RENEWALS, lock.renewal)
         others = [f"from {other.name}" for other in self._others(lock)]
         rides = next((f"from {o.name}" for o in self._others(lock) if o.id == lock.rides), NOTHING)

@@ -74,7 +74,6 @@ class LockStage(Stage):
         names = [other.name for other in shot.locks]
         riding = shot.lock(zone.placement.rides) if zone.placement.rides else None
         plate = shot.holds_plate(zone)
-        self.rides.setVisible(not plate)
         show_choice(self.rides, [FREE, *names], riding.name if riding else FREE)
         show_choice(self.which, names, lock.name if lock else "")
         for part in (self.which, self.remove, self.go, self.quad, self.still, self.apart):
@@ -90,7 +89,7 @@ class LockStage(Stage):
         self.still.setChecked(self.desk.held_still)
         self.apart.setChecked(self.desk.view == "Difference")
         for part in (self.still, self.apart):
-            part.setEnabled(bool(lock.solved))
+            part.setEnabled(lock.holds)
         self.words.setText(self._judged(lock))
         self.lost.setText("\n".join((*lock.lost, *lock.remarks)))
 
@@ -103,9 +102,12 @@ class LockStage(Stage):
         return words + " Worst: " + ", ".join(f"{each.frame} ({each.residual_px:.2f})" for each in worst) + "."
 
     def _show_header(self, riding: Lock | None, plate: bool) -> None:
-        lock = self.desk.lock if plate else riding
+        lock = riding or (self.desk.lock if plate else None)
         if lock is None:
             self.header.show_reading("no lock yet" if plate else "rides on nothing", not plate)
+            return
+        if lock.kind == "by hand":
+            self.header.show_reading(f"{lock.name}: keyed by hand")
             return
         reading = read_lock(lock, self.desk.shot.frames)
         if reading is None:

@@ -52,7 +52,10 @@ class PlaceStage(Stage):
         else:
             cover = place.coverage
             self.header.show_reading(f"covers {cover.covered}/{cover.frames}", cover.covered < cover.frames)
-        self.open_part(self.part)
+        plate = self.desk.shot.holds_plate(zone)
+        for name in ("Level", "Cover", "Light"):  # of paintings only
+            self.parts[name][0].setEnabled(not plate)
+        self.open_part("Hang" if plate and self.part in ("Level", "Cover", "Light") else self.part)
 
     def switch(self, on: bool) -> None:
         placement = self.zone.placement.but(on=on)

@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QListWidget, QListWidgetItem
 
 from ...shot import PULLS, Pull
 from ..desk import Desk
-from ..widgets import choice, note, row, tool_button
+from ..widgets import choice, note, row, show_choice, tool_button
 from .panel import Panel
 from .pull_forms import FORMS, Form, Sample
 
@@ -38,6 +38,12 @@ class PullPanel(Panel):
         self.inside.addWidget(self.list)
         self.joined = note("Joined to those above by")
         self.inside.addLayout(row(self.joined, self.combine))
+        self.reads = choice(
+            ["plate", "raw plate", "clean plate"],
+            "What the pulls look at: the plate (denoised where there is such a one), as it came, or the clean plate",
+            self._reads,
+        )
+        self.inside.addWidget(self.reads)
         self.forms: dict[str, Form] = {}
         for kind in FORMS:
             form = kind(desk, sample)
@@ -57,8 +63,15 @@ class PullPanel(Panel):
         """The chosen pull's form."""
         return self.forms[self.pull.kind] if self.pull is not None else None
 
+    def _reads(self, which: str) -> None:
+        matte = self.desk.own_matte()
+        self.desk.give_matte(matte.but(reads=which), f"{matte.name} looks at the {which}")
+
     def refresh(self) -> None:
         pulls, pull = self.desk.own_matte().pulls, self.pull
+        shot = self.desk.shot
+        self.reads.setVisible(shot.denoised is not None or shot.clean is not None)
+        show_choice(self.reads, ["plate", "raw plate", "clean plate"], self.desk.own_matte().reads)
         self.add.setCurrentIndex(0)
         self.list.blockSignals(True)
         self.list.clear()

@@ -25,6 +25,9 @@ RATES = {
 }
 
 
+NONE = "none"
+
+
 class SourceStage(Stage):
     """Encoding, alpha, frames and rate of what the zone holds."""
 
@@ -55,6 +58,10 @@ class SourceStage(Stage):
         self.aspect = NumberField("Pixel", 0.25, 4, 0.01, 1, 3, "", "Width of a pixel against its height, for the view")
         self.aspect.changed.connect(lambda v, g: self._put("Pixel aspect", g, pixel_aspect=v))
         self.inside.addLayout(row(QLabel("Rate"), self.rate, self.aspect))
+        self.denoised = choice([NONE], "The plate without its noise, from the stock: mattes look at it", self._denoised)
+        self.clean = choice([NONE], "The plate without what is taken out of it, from the stock", self._clean)
+        self.plates = row(QLabel("Denoised"), self.denoised, QLabel("Clean"), self.clean)
+        self.inside.addLayout(self.plates)
         self.relink = push_button(
             "Relink…", "Choose the file anew", lambda: self.relink_wanted.emit(self.zone.source), "link"
         )
@@ -84,10 +91,32 @@ class SourceStage(Stage):
         show_choice(self.rate, list(dict.fromkeys([*RATES, name])), name)
         self.rate.setVisible(moving)
         self.aspect.set_value(source.pixel_aspect)
+        self._show_plates()
         if problem:
             self.header.show_reading("missing", True)
         else:
             self.header.show_reading(f"{source.encoding}{' ?' if source.encoding_guessed else ''}")
+
+    def _show_plates(self) -> None:
+        """The denoised and the clean plate, where the zone holds the plate and the stock has any of its size."""
+        shot = self.desk.shot
+        like = [s for s in shot.sources if s.id != shot.plate and (s.width, s.height) == shot.size]
+        names = {s.id: s.name for s in like}
+        shown = shot.holds_plate(self.zone) and bool(like)
+        for k in range(self.plates.count()):
+            if (part := self.plates.itemAt(k).widget()) is not None:
+                part.setVisible(shown)
+        show_choice(self.denoised, [NONE, *names.values()], names.get(shot.denoised, NONE))
+        show_choice(self.clean, [NONE, *names.values()], names.get(shot.clean, NONE))
+
+    def _source_named(self, name: str) -> str | None:
+        return next((s.id for s in self.desk.shot.sources if s.name == name and s.id != self.desk.shot.plate), None)
+
+    def _denoised(self, name: str) -> None:
+        self.desk.edit(self.desk.shot.but(denoised=self._source_named(name)), f"Denoised plate: {name}")
+
+    def _clean(self, name: str) -> None:
+        self.desk.edit(self.desk.shot.but(clean=self._source_named(name)), f"Clean plate: {name}")
 
     def _put(self, label: str, gesture: str | None = None, **changes: object) -> None:
         self.desk.edit(self.desk.shot.with_source(self.source.but(**changes)), label, gesture)

@@ -41,6 +41,8 @@ class LockTool(Tool):
     @property
     def hint(self) -> str:  # type: ignore[override]
         lock = self.desk.lock
+        if lock is not None and lock.kind == "by hand":
+            return "Nothing is measured: key position, turn and size of this lock under Correct."
         if lock is not None and lock.kind == "camera" and lock.points:
             return "Click points of the scene (three carry a card); they are coloured by zone and sized by their error."
         return self.part.hint
@@ -52,7 +54,7 @@ class LockTool(Tool):
     # --- painting ---
     def paint(self, painter: QPainter, viewer: object) -> None:
         lock = self.desk.lock
-        if lock is None:
+        if lock is None or lock.kind == "by hand":
             return
         if lock.kind == "point":
             self.marks.paint(painter, viewer)
