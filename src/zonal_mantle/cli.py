@@ -58,6 +58,7 @@ def _render(arguments: list[str]) -> int:
     parser.add_argument("--frames", metavar="A-B", help="first and last frame")
     parser.add_argument("--scale", type=float, default=1.0)
     parser.add_argument("--format", choices=("exr", "png", "h264", "prores"), default="exr")
+    parser.add_argument("--depth", choices=("half", "float"), default="half", help="of EXR")
     parser.add_argument("--resume", action="store_true", help="keep frames that are there whole")
     options = parser.parse_args(arguments)
     from .render import RenderPlan, render
@@ -70,7 +71,7 @@ def _render(arguments: list[str]) -> int:
             first, last = int(a), int(b or a)
         except ValueError:
             parser.error(f"--frames takes two numbers such as 1001-1048, not {options.frames}")
-    plan = RenderPlan(options.out, options.format, first, last, options.scale, options.resume)
+    plan = RenderPlan(options.out, options.format, first, last, options.scale, options.resume, options.depth)
     for path in render(load(options.shot), plan, _report):
         print(path)
     return 0

@@ -282,3 +282,25 @@ def test_a_base_that_cannot_be_says_why(tmp_path, store):
     assert base_placement(shot, twice).size.constant == 0.5
     assert lock_motion(shot.lock("pan"), 1, SIZE) == pytest.approx(np.eye(3))
     assert shot.lock("pan").lens.focal_px == FOCAL
+
+
+@pytest.mark.parametrize("scale", [0.5, 0.337])
+def test_a_flat_layer_and_one_seen_place_by_place_lie_alike_on_a_proxy(tmp_path, scale):
+    # an odd plate: its proxy is not an exact multiple, and both have to round alike
+    size = (643, 361)
+    picture = cv2.GaussianBlur(np.random.default_rng(4).random((500, 900, 3)).astype(np.float32), (0, 0), 6)
+    write_still(tmp_path / "painting.exr", picture, "float")
+    for frame in (1, 2):
+        write_still(tmp_path / f"p.{frame:04d}.exr", np.zeros((size[1], size[0], 3), np.float32), "float")
+    from zonal_mantle.api import add_painting, shot_from_plate
+    from zonal_mantle.media import open_source
+
+    shot = shot_from_plate(open_source(tmp_path / "p.%04d.exr", "plate"))
+    shot = add_painting(shot, open_source(tmp_path / "painting.exr", "painting"), None)
+    zone = shot.zones[-1]
+    layers = [
+        compose(shot, 1, Pictures(), scale, [zone.but(placement=zone.placement.but(rim=rim))])
+        for rim in ("ends", "mirrored")  # a homography; a grid of places
+    ]
+    assert np.abs(layers[0] - layers[1])[4:-4, 4:-4].max() < 2e-3
+    assert np.abs(layers[0] - np.roll(layers[1], 1, axis=1))[4:-4, 4:-4].max() > 4e-3  # half a pixel would be seen

@@ -15,9 +15,11 @@ from zonal_mantle.lock.files import (
     lock_from_json,
     lock_to_csv,
     lock_to_json,
+    resized,
 )
 from zonal_mantle.place import card_motion
-from zonal_mantle.shot import Lens, Lock, LockFrame, Mark, ScenePoint, Shape, rectangle_key
+from zonal_mantle.shot import Keyed, Lens, Lock, LockFrame, Mark, ScenePoint, Shape, rectangle_key
+from zonal_mantle.shot.lock import Correction
 
 SIZE = (1280, 720)
 
@@ -156,3 +158,16 @@ def test_the_camera_in_usd_looks_where_ours_does(tmp_path):
 def test_a_plane_holds_no_camera(tmp_path):
     with pytest.raises(LockError, match="holds no camera"):
         camera_to_usd(Lock(id="a", name="Wall", kind="plane", reference_frame=1), SIZE, 24, tmp_path / "x.usda")
+
+
+def test_a_lock_for_a_plate_of_twice_the_size_has_all_of_it_doubled():
+    key = rectangle_key(1, (10, 10), (50, 40))
+    shape = Shape(id="f", keys=(key,), feather_in_px=3, feather_out_px=4, grow_px=-2, about=(5, 6))
+    hand = Correction(x=Keyed(constant=3.0), y=Keyed(constant=-2.0), centre=(100.0, 50.0), size=Keyed(constant=1.1))
+    lock = Lock(id="l", name="L", kind="plane", reference_frame=1, field=(shape,), correction=hand)
+    twice = resized(lock, 2.0, 2.0)
+    own = twice.field[0]
+    assert (own.feather_in_px, own.feather_out_px, own.grow_px, own.about) == (6, 8, -4, (10, 12))
+    assert (twice.correction.x.constant, twice.correction.y.constant) == (6, -4)
+    assert twice.correction.centre == (200, 100)
+    assert twice.correction.size.constant == 1.1

@@ -132,3 +132,12 @@ def test_a_matte_steadies_itself_from_the_plates_around_it():
     matte = Matte(pulls=(LumaPull(high=number(0.55), high_softness=number(0.2)),), edge=Edge(steady=1.0))
     restless, calm = (np.abs(made(m, 3) - made(m, 2)).mean() for m in (matte.but(edge=Edge()), matte))
     assert calm < 0.5 * restless
+
+
+def test_what_levels_push_beyond_solid_does_not_spread_when_the_edge_is_softened():
+    ramp = np.repeat(np.linspace(0, 1, 64, dtype=np.float32)[None, :, None], 16, axis=0).repeat(3, 2)
+    pull = LumaPull(low=number(0.5), low_softness=number(0.5), high=number(2.0))
+    hard = Levels(black=number(0.0), white=number(0.1))  # most of the ramp lies far above 1
+    soft = build_matte(ramp, Matte(pulls=(pull,), levels=hard, edge=Edge(soften_px=number(4.0))), 1).alpha
+    clipped = build_matte(ramp, Matte(pulls=(pull,), levels=hard), 1).alpha
+    assert soft[8] == pytest.approx(soften(np.clip(clipped, 0, 1), 4.0, 0.0, 0.0)[8], abs=1e-4)

@@ -8,7 +8,7 @@ from skimage.transform import warp as reference_warp
 
 from zonal_mantle.geometry import carry
 from zonal_mantle.place import flat_to_reference, warp
-from zonal_mantle.place.minify import steps_for
+from zonal_mantle.place.minify import tile_steps
 from zonal_mantle.shot import Keyed, Placement
 
 HALF = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1]])
@@ -59,8 +59,12 @@ def test_minification_does_not_alias():
 
 def test_shrinking_leaves_about_one_painting_pixel_to_one_of_the_picture():
     for density in (1.1, 2.0, 3.9, 10.0):
-        assert 1.07 >= density * 2 ** (-steps_for(density) / 4) > 2**-0.25
-    assert steps_for(1.0) == steps_for(0.3) == 0
+        ((across, down),), _ = tile_steps(np.array([[density, 1.0]]), (1, 1))
+        assert 1.07 >= density * 2 ** (-across / 4) > 2**-0.25
+        assert down == 0
+    sizes, own = tile_steps(np.array([[1.0, 0.3], [4.0, 1.0], [1.0, 1.0]]), (1, 3))
+    assert sizes == [(0, 0), (8, 0)]
+    assert own.tolist() == [[0, 1, 0]]
 
 
 def test_outside_is_clear_and_the_rim_is_soft():

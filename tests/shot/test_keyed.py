@@ -56,3 +56,9 @@ def test_setting_a_value_keys_only_what_is_keyed_already():
 def test_keys_out_of_order_are_refused():
     with pytest.raises(ValueError, match="order of their frames"):
         Keyed(keys=(Key(frame=2, value=0), Key(frame=1, value=0)))
+
+
+def test_a_smooth_stretch_after_a_hold_starts_level():
+    steps = Keyed(keys=(Key(frame=1, value=0, way="hold"), Key(frame=5, value=10), Key(frame=9, value=14)))
+    assert steps.at(5.01) - steps.at(5) < 0.001  # the jump of the held stretch is no slope to go on with
+    assert steps.at(9) == 14

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -146,6 +147,20 @@ class Hands:
         ratio = image.width() / self.window.viewer.width()
         colour = image.pixelColor(int(place.x() * ratio), int(place.y() * ratio))
         return colour.red(), colour.green(), colour.blue()
+
+    def frames_a_second(self, seconds: float = 1.2) -> float:
+        """How many of the shot's frames playing moves on by in a second, those that a busy screen skips counted in.
+
+        Playing that waits for pictures falls behind; a slow machine alone does not.
+        """
+        window, count = self.window, len(self.window.desk.shot.work_frames)
+        seen: list[tuple[float, int]] = []
+        window.desk.frame_changed.connect(lambda: seen.append((time.perf_counter(), window.desk.frame)))
+        window.rail.toggle_play()
+        QTest.qWait(int(1000 * seconds))
+        window.rail.toggle_play()
+        moved = sum((b[1] - a[1]) % count for a, b in zip(seen, seen[1:]))
+        return moved / (seen[-1][0] - seen[0][0])
 
     def settled(self) -> None:
         """Waits until the viewer shows the present shot and frame at full size."""

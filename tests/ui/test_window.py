@@ -232,11 +232,9 @@ def test_playing_reaches_real_time_once_cached(opened):
     desk.frame_changed.connect(lambda: seen.add(desk.frame))
     opened.keys(Qt.Key.Key_L)
     opened.wait(lambda: len(seen) == 10, 20)
-    QTest.qWait(1200)
-    shown = window.rail._shown  # of the last second
-    assert (len(shown) - 1) / (shown[-1] - shown[0]) > 20  # of 24 frames a second
     opened.keys(Qt.Key.Key_L)
     assert not window.rail.playing
+    assert opened.frames_a_second() == pytest.approx(24, rel=0.12)
 
 
 def test_a_finding_jumps_to_its_frame(opened):
@@ -337,7 +335,7 @@ def test_nothing_is_cut_off_at_1280_by_800(opened):
         window.desk.choose_zone(zone)
         for stage in bench.stages:
             opened.open_stage(stage)
-            for part in stage.parts or [""]:
+            for part in getattr(stage, "parts", {"": None}):
                 if part:
                     stage.open_part(part)
                 QApplication.processEvents()

@@ -20,6 +20,9 @@ from ..place.sampling import TILE, sample_grid_stretch, sample_stretch
 
 Array = NDArray[np.float32]
 kernel = numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+part_of_kernel = numba.njit(
+    inline="always"
+)  # so that a kernel is one piece: the same code compiled anew or from its cache
 _AT = np.uintp
 _HIDDEN = np.float32(1e-5)  # less than this is not looked for
 _NONE = np.zeros((1, 1), np.float32)
@@ -27,11 +30,12 @@ _NONE = np.zeros((1, 1), np.float32)
 
 class Accumulator(NamedTuple):
     """The picture so far, from the lens on: premultiplied RGBA (h, w, 4), and where `counts` the share of each pixel
-    that is plate, (h, w)."""
+    that is plate, (h, w). `empty`: nothing was laid yet and its arrays hold anything."""
 
     rgba: Array
     plate: Array
     counts: bool
+    empty: bool
 
 
 class Limit(NamedTuple):
@@ -77,13 +81,16 @@ def limit_of(matte: Array | None = None, opacity: float = 1.0) -> Limit:
     return Limit(_NONE if matte is None else matte, matte is not None, np.float32(opacity))
 
 
-@kernel
-def _open_row(have, matte, matted, opacity, share):  # type: ignore[no-untyped-def]
+@part_of_kernel
+def _open_row(have, empty, matte, matted, opacity, share):  # type: ignore[no-untyped-def]
     """What of each pixel a layer may still fill: not covered by what is nearer, and within its matte. The row's sum."""
     zero, one, total = np.float32(0), np.float32(1), np.float32(0)
-    for x in range(_AT(share.shape[0])):
-        part = (one - have[_AT(4) * x + _AT(3)]) * opacity
-        share[x] = part if part > _HIDDEN else zero
+    if empty:
+        share[:] = opacity
+    else:
+        for x in range(_AT(share.shape[0])):
+            part = (one - have[_AT(4) * x + _AT(3)]) * opacity
+            share[x] = part if part > _HIDDEN else zero
     if matted:
         for x in range(share.shape[0]):
             part = share[x] * min(max(matte[x], zero), one)
@@ -93,7 +100,7 @@ def _open_row(have, matte, matted, opacity, share):  # type: ignore[no-untyped-d
     return total
 
 
-@kernel
+@part_of_kernel
 def _blend_row(row, share, look, have, plate, counts):  # type: ignore[no-untyped-def]
     """Hazes and lays flat premultiplied RGBA."""
     keep, haze_r, haze_g, haze_b = look.keep, look.haze_r, look.haze_g, look.haze_b
@@ -110,6 +117,23 @@ def _blend_row(row, share, look, have, plate, counts):  # type: ignore[no-untype
             plate[x] += share[x] * row[4 * x + 3]
 
 
+@part_of_kernel
+def _begin_row(row, share, look, have, plate, counts):  # type: ignore[no-untyped-def]
+    """As `_blend_row`, where nothing is nearer."""
+    keep, haze_r, haze_g, haze_b = look.keep, look.haze_r, look.haze_g, look.haze_b
+    for x in range(_AT(share.shape[0])):
+        k = _AT(4) * x
+        covered = share[x] * row[k + _AT(3)]
+        part = share[x] * keep
+        have[k] = part * row[k] + covered * haze_r
+        have[k + _AT(1)] = part * row[k + _AT(1)] + covered * haze_g
+        have[k + _AT(2)] = part * row[k + _AT(2)] + covered * haze_b
+        have[k + _AT(3)] = covered
+    if counts:
+        for x in range(share.shape[0]):
+            plate[x] = share[x] * row[4 * x + 3] if look.is_plate else np.float32(0)
+
+
 @kernel
 def lay_opaque(y0, y1, pixels, limit, look, acc):  # type: ignore[no-untyped-def]
     """Rows of a picture without alpha, (h, w, 3), pixel for pixel."""
@@ -117,7 +141,7 @@ def lay_opaque(y0, y1, pixels, limit, look, acc):  # type: ignore[no-untyped-def
     row, share = np.ones(4 * width, np.float32), np.empty(width, np.float32)
     for y in range(y0, y1):
         have = acc.rgba[y].reshape(-1)
-        if _open_row(have, limit.matte[y if limit.matted else 0], limit.matted, limit.opacity, share) > 0:
+        if _open_row(have, acc.empty, limit.matte[y if limit.matted else 0], limit.matted, limit.opacity, share) > 0:
             own = pixels[y].reshape(-1)
             for x in range(_AT(width)):
                 row[_AT(4) * x] = own[_AT(3) * x]
@@ -125,7 +149,14 @@ def lay_opaque(y0, y1, pixels, limit, look, acc):  # type: ignore[no-untyped-def
                 row[_AT(4) * x + _AT(2)] = own[_AT(3) * x + _AT(2)]
             if look.tone.stages > 0:
                 tone_row(row, look.tone)
-            _blend_row(row, share, look, have, acc.plate[y if acc.counts else 0], acc.counts)
+            if acc.empty:
+                _begin_row(row, share, look, have, acc.plate[y if acc.counts else 0], acc.counts)
+            else:
+                _blend_row(row, share, look, have, acc.plate[y if acc.counts else 0], acc.counts)
+        elif acc.empty:
+            have[:] = np.float32(0)
+            if acc.counts:
+                acc.plate[y] = np.float32(0)
 
 
 @kernel
@@ -135,11 +166,18 @@ def lay_cut(y0, y1, pixels, limit, look, acc):  # type: ignore[no-untyped-def]
     row, share = np.empty(4 * width, np.float32), np.empty(width, np.float32)
     for y in range(y0, y1):
         have = acc.rgba[y].reshape(-1)
-        if _open_row(have, limit.matte[y if limit.matted else 0], limit.matted, limit.opacity, share) > 0:
+        if _open_row(have, acc.empty, limit.matte[y if limit.matted else 0], limit.matted, limit.opacity, share) > 0:
             row[:] = pixels[y].reshape(-1)
             if look.tone.stages > 0:
                 tone_row(row, look.tone)
-            _blend_row(row, share, look, have, acc.plate[y if acc.counts else 0], acc.counts)
+            if acc.empty:
+                _begin_row(row, share, look, have, acc.plate[y if acc.counts else 0], acc.counts)
+            else:
+                _blend_row(row, share, look, have, acc.plate[y if acc.counts else 0], acc.counts)
+        elif acc.empty:
+            have[:] = np.float32(0)
+            if acc.counts:
+                acc.plate[y] = np.float32(0)
 
 
 @kernel
@@ -157,7 +195,7 @@ def lay_flat(y0, y1, painting, low, inverse, which, limit, look, acc):  # type: 
             have = acc.rgba[y].reshape(-1)[4 * left : 4 * right]
             matte = limit.matte[y, left:right] if limit.matted else limit.matte[0]
             open_share = share[: right - left]
-            if _open_row(have, matte, limit.matted, limit.opacity, open_share) > 0:
+            if _open_row(have, False, matte, limit.matted, limit.opacity, open_share) > 0:
                 first, end = sample_stretch(painting, low, inverse, left, y, open_share, xs, ys, weights, row)
                 part = row[4 * first : 4 * end]
                 if look.tone.stages > 0:
@@ -183,7 +221,7 @@ def lay_seen(y0, y1, painting, low, places, which, limit, look, acc):  # type: i
             have = acc.rgba[y].reshape(-1)[4 * left : 4 * right]
             matte = limit.matte[y, left:right] if limit.matted else limit.matte[0]
             open_share = share[: right - left]
-            if _open_row(have, matte, limit.matted, limit.opacity, open_share) > 0:
+            if _open_row(have, False, matte, limit.matted, limit.opacity, open_share) > 0:
                 row[:] = np.float32(0)
                 sample_grid_stretch(
                     painting, low, places.calm, places.grid, places.step, places.origin, places.edge, places.fade,

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
@@ -21,15 +23,25 @@ _NO_SHARE = np.zeros((1, 1), np.float32)
 _NOTHING = np.zeros((1, 1, 4), np.float32)
 
 
-def new_accumulator(size: tuple[int, int], counts: bool) -> Accumulator:
-    """An empty picture of (width, height)."""
+def new_accumulator(size: tuple[int, int], counts: bool, filled: bool = False) -> Accumulator:
+    """An empty picture of (width, height); one whose first layer fills it whole needs not be cleared."""
     width, height = size
     share = cleared((height, width)) if counts else _NO_SHARE
-    return Accumulator(cleared((height, width, 4)), share, counts)
+    rgba = np.empty((height, width, 4), np.float32) if filled else cleared((height, width, 4))
+    return Accumulator(rgba, share, counts, filled)
 
 
-def lay(layer: Layer, scale: float, pictures: Pictures, acc: Accumulator) -> None:
-    """Lays a layer under what the accumulator holds. `scale` is that of the plan."""
+def laid(layers: Sequence[Layer], size: tuple[int, int], scale: float, pictures: Pictures, counts: bool) -> Accumulator:
+    """Layers over one another, from near to far, on nothing. `scale` is that of the plan."""
+    acc = new_accumulator(size, counts, filled=bool(layers) and layers[0].view is None and layers[0].blur is None)
+    for layer in layers:
+        _lay(layer, scale, pictures, acc)
+        acc = acc._replace(empty=False)
+    return acc
+
+
+def _lay(layer: Layer, scale: float, pictures: Pictures, acc: Accumulator) -> None:
+    """Lays a layer under what the accumulator holds."""
     if layer.blur is None and (not isinstance(layer.view, Flat) or len(layer.view.matrices) == 1):
         _lay_straight(layer, scale, pictures, acc, _limit(layer, scale, pictures, acc), _look(layer))
         return

@@ -35,6 +35,7 @@ MEASURED_FIELDS = (
     "kind", "reference_frame", "reads", "channel", "filter_px", "least_confidence", "rides", "follow", "marks",
     "renewal", "renew_below", "motion", "field", "field_stays", "lens",
 )  # fmt: skip
+MOST_COLUMNS = 100  # of each frame, by which doubled and interlaced frames are found
 WHOLE_MARGIN = 0.02  # of the width; a field that is not drawn is the whole frame but for its rim
 
 
@@ -107,7 +108,7 @@ class _Work:
         """A frame as the lock looks at it."""
         feed = lock_feed(self.pictures.plate(self.source, frame), self.lock.channel, self.lock.filter_px)
         if frame not in self._small:
-            self._small[frame] = feed[: feed.shape[0] // 2 * 2, ::9].copy()
+            self._small[frame] = feed[: feed.shape[0] // 2 * 2, :: max(9, feed.shape[1] // MOST_COLUMNS)].copy()
         return feed
 
     def neighbours(self) -> dict[int, Array]:

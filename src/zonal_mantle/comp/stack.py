@@ -15,7 +15,7 @@ from ..shot import Shot, Zone
 from .blend import laid_on
 from .develop import develop
 from .lay import Accumulator
-from .layer import lay, new_accumulator
+from .layer import laid, new_accumulator
 from .pictures import Pictures
 from .plan import FramePlan, Layer
 from .planner import plan
@@ -60,9 +60,7 @@ def stacked(planned: FramePlan, pictures: Pictures) -> Accumulator:
     """All layers over one another, with the plate's share of each pixel where a later step asks for it."""
     counts, behind = planned.needs_plate_share, None
     for segment in reversed(segments(planned.layers)):
-        near = new_accumulator(planned.size, counts)
-        for layer in segment:
-            lay(layer, planned.scale, pictures, near)
+        near = laid(segment, planned.size, planned.scale, pictures, counts)
         behind = near if behind is None and segment[0].is_plain else _over(near, behind, segment[0], planned.size)
     return new_accumulator(planned.size, counts) if behind is None else behind
 
@@ -73,7 +71,7 @@ def _over(near: Accumulator, behind: Accumulator | None, first: Layer, size: tup
     mode, coded = ("normal", False) if plain else (first.mode, first.coded)
     rgba = laid_on(behind.rgba, near.rgba, mode, coded)  # type: ignore[arg-type]
     share = near.plate + behind.plate * (1 - near.rgba[..., 3]) if near.counts else near.plate
-    return Accumulator(rgba, share, near.counts)
+    return Accumulator(rgba, share, near.counts, False)
 
 
 def openness(shot: Shot, zone: Zone, frame: int, pictures: Pictures, scale: float = 1.0) -> Array:

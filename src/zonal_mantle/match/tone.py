@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.powers import FAST, exp2_of, log2_of, power_of
+from ..media.powers import exp2_of, log2_of, power_of
 
 Array = NDArray[np.float32]
 Encoding = Literal["scene-linear", "log"]
@@ -92,6 +92,16 @@ class ToneNumbers(NamedTuple):
     saturations: Array  # (STAGES)
 
 
+def _folded(stage: Stage) -> Stage:
+    """A stage whose saturation is part of its matrix, where nothing lies between the two."""
+    if stage.saturation == 1 or stage.powers is not None or stage.curves is not None or stage.hues is not None:
+        return stage
+    grey = np.tile(REC709_LUMA, (3, 1))
+    mix = grey + stage.saturation * (np.eye(3) - grey)
+    matrix = mix @ np.array(stage.matrix).reshape(3, 4)
+    return Stage(encoding=stage.encoding, matrix=tuple(matrix.ravel().tolist()))
+
+
 @lru_cache(maxsize=64)
 def tone_numbers(tone: Tone) -> ToneNumbers:
     """A tone for the kernels."""
@@ -108,7 +118,7 @@ def tone_numbers(tone: Tone) -> ToneNumbers:
         np.zeros((STAGES if hued else 1, 3, HUE_POINTS), np.float32),
         np.ones(STAGES, np.float32),
     )
-    for k, stage in enumerate(stages):
+    for k, stage in enumerate(_folded(stage) for stage in stages):
         out.encodings[k] = LOG if stage.encoding == "log" else LINEAR
         out.matrices[k] = stage.matrix
         out.saturations[k] = stage.saturation
@@ -139,7 +149,7 @@ def _unlogged(y):  # type: ignore[no-untyped-def]
     return high if y > at else low
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@numba.njit(inline="always")
 def _curve_at(table, x):  # type: ignore[no-untyped-def]
     """A tabulated curve, straight between its points and beyond its ends."""
     place = (x - np.float32(CURVE_LOW)) * np.float32((CURVE_POINTS - 1) / (CURVE_HIGH - CURVE_LOW))
@@ -147,7 +157,7 @@ def _curve_at(table, x):  # type: ignore[no-untyped-def]
     return table[first] + (place - np.float32(first)) * (table[first + 1] - table[first])
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@numba.njit(inline="always")
 def _encoded_row(row, decode):  # type: ignore[no-untyped-def]
     """Flat premultiplied RGBA between scene-linear and the log encoding, in place; own colour, not premultiplied."""
     least, at = np.float32(1e-6), np.uintp
@@ -160,7 +170,7 @@ def _encoded_row(row, decode):  # type: ignore[no-untyped-def]
             row[k + at(c)] = (_unlogged(value) if decode else _logged(value)) * a
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@numba.njit(inline="always")
 def _hue_row(row, table):  # type: ignore[no-untyped-def]
     """Turns hues and scales saturation and light by hue, in the plane of equal red + green + blue."""
     points = np.float32(HUE_POINTS)
@@ -188,7 +198,7 @@ def _hue_row(row, table):  # type: ignore[no-untyped-def]
         row[k + 2] = light * (mean - u / np.float32(3) - v / root)
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@numba.njit(inline="always")
 def tone_row(row, tone):  # type: ignore[no-untyped-def]
     """Applies a tone (`ToneNumbers`) to flat premultiplied float32 RGBA in place. Nothing is clamped but what a power
     needs to be at least 0."""
@@ -238,10 +248,16 @@ def tone_row(row, tone):  # type: ignore[no-untyped-def]
             _encoded_row(row, True)
 
 
+@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+def _tone_rows(y0, y1, pixels, tone):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        tone_row(pixels[y].reshape(-1), tone)
+
+
 def toned(pixels: Array, tone: Tone) -> Array:
     """A picture with a tone applied. (h, w, 3) float32 in and out, scene-linear, not premultiplied."""
     numbers = tone_numbers(tone)
     out = np.ones((*pixels.shape[:2], 4), np.float32)
     out[..., :3] = pixels
-    run_bands(lambda y0, y1: tone_row(out[y0:y1].reshape(-1), numbers), out.shape[0])
+    run_bands(_tone_rows, out.shape[0], out, numbers)
     return np.ascontiguousarray(out[..., :3])

@@ -111,9 +111,10 @@ def read_still(path: Path) -> tuple[Array, StillInfo]:
     return np.ascontiguousarray(pixels), info
 
 
-TYPED = {"chromaticities": "float[8]", "FramesPerSecond": "rational", "smpte:TimeCode": "timecode"}
+TYPED = {"chromaticities": "float[8]", "framesPerSecond": "rational", "smpte:TimeCode": "timecode"}
 NOT_OF_THE_SHOOTING = (
     "compression", "oiio:", "openexr:", "PixelAspectRatio", "chromaticities", "screenWindow", "FramesPerSecond",
+    "framesPerSecond",
     "Software", "XResolution", "YResolution", "ResolutionUnit", "Orientation", "planarconfig", "tiff:", "png:", "ICC",
     "CICP", "textureformat", "wrapmodes", "worldtocamera", "worldtoscreen", "jpeg:", "dpx:", "Histogram",
 )  # fmt: skip

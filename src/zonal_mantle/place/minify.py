@@ -3,7 +3,6 @@ the picture asks for."""
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 
 import numba
@@ -19,12 +18,8 @@ STEPS_AN_OCTAVE = 4
 LEFT_TO_SAMPLING = 0.35  # of a step: so much more than one painting pixel to one of the picture is sampled as it is
 FAR_STEPS = 8  # beyond these a size is made from one that is nearer
 LEAST_SIDE = 4
+MOST_STEPS = 256
 TILE_WIDTH, TILE_HEIGHT = 64, 16  # of the picture, px: each takes one size of the painting
-
-
-def steps_for(density: float) -> int:
-    """Quarter octaves to shrink by where `density` painting pixels lie on one of the picture."""
-    return max(0, math.ceil(math.log2(max(density, 1e-3)) * STEPS_AN_OCTAVE - LEFT_TO_SAMPLING))
 
 
 def densities(matrix: NDArray, points: NDArray) -> NDArray[np.float64]:
@@ -70,13 +65,17 @@ def tile_steps(
 
     Returns
     -------
-    The sizes, as steps across and down, and for each tile the place of its own among them, (rows, columns) int32.
+    The sizes, as quarter octaves across and down, and for each tile the place of its own among them, (rows, columns)
+    int32.
     """
-    each = [(steps_for(u), steps_for(v)) for u, v in density.tolist()]
-    used = [s for k, s in enumerate(each) if seen is None or seen[k]]
-    sizes = sorted(set(used)) or [(0, 0)]
-    place = {steps: k for k, steps in enumerate(sizes)}
-    return sizes, np.array([place.get(steps, 0) for steps in each], np.int32).reshape(shape)
+    steps = np.maximum(0, np.ceil(np.log2(np.maximum(density, 1e-3)) * STEPS_AN_OCTAVE - LEFT_TO_SAMPLING)).astype(int)
+    both = steps[:, 0] * MOST_STEPS + steps[:, 1]
+    used = np.unique(both if seen is None else both[seen])
+    if len(used) <= 1:
+        one = divmod(int(used[0]), MOST_STEPS) if len(used) else (0, 0)
+        return [one], np.zeros(shape, np.int32)
+    at = np.minimum(np.searchsorted(used, both), len(used) - 1)
+    return [divmod(int(k), MOST_STEPS) for k in used], at.astype(np.int32).reshape(shape)
 
 
 def shrunk(painting: Array, steps: Steps, made: Callable[[Steps], Array] | None = None) -> Array:

@@ -14,8 +14,6 @@ from llvmlite import ir
 from numba import types
 from numba.extending import intrinsic
 
-from ..media.powers import FAST
-
 TILE = 256  # columns in a stretch: what a turned painting is sampled from stays at hand from row to row
 _RGBA = ir.VectorType(ir.FloatType(), 4)
 _NOWHERE = ir.Constant(_RGBA, ir.Undefined)
@@ -25,7 +23,8 @@ _MOST = ir.Constant(_RGBA, [3e38, 3e38, 3e38, 1.0])
 _AT, _F, _I = np.uintp, np.float32, np.int32
 _FAR = 1e8
 
-kernel = numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+# a kernel is one piece of code, so that it gives the same bits compiled anew and from its cache
+part_of_kernel = numba.njit(inline="always")
 
 
 @intrinsic  # type: ignore[untyped-decorator]
@@ -74,7 +73,7 @@ def _sixteen_into(context: Any, data: Any, base: Any, stride: Any, weights: Any,
     return types.void(data, base, stride, weights, i, low, out), codegen
 
 
-@kernel
+@part_of_kernel
 def _rim_into(data, w, h, x0, y0, weights, i, low, out):  # type: ignore[no-untyped-def]
     """A sample at the picture's rim; it is clear outside."""
     at = 4 * i
@@ -90,7 +89,7 @@ def _rim_into(data, w, h, x0, y0, weights, i, low, out):  # type: ignore[no-unty
     out[at + 3] = min(max(out[at + 3], _F(0)), _F(1))
 
 
-@kernel
+@part_of_kernel
 def _places(inverse, left, y, count, xs, ys, weights):  # type: ignore[no-untyped-def]
     """Where each column of a stretch is seen in the picture, as whole pixels and the eight weights of their neighbours:
     cubic convolution with a = −1/2 (Keys 1981)."""
@@ -120,7 +119,7 @@ def _places(inverse, left, y, count, xs, ys, weights):  # type: ignore[no-untype
         weights[i + _AT(7 * TILE)] = (half * b - half) * b * b
 
 
-@kernel
+@part_of_kernel
 def _span(xs, ys, w, h):  # type: ignore[no-untyped-def]
     """First and end place of a stretch that lie on the picture or its rim."""
     first, end = 0, xs.shape[0]
@@ -131,7 +130,7 @@ def _span(xs, ys, w, h):  # type: ignore[no-untyped-def]
     return first, end
 
 
-@kernel
+@part_of_kernel
 def sample_stretch(picture, low, inverse, left, y, wanted, xs, ys, weights, out):  # type: ignore[no-untyped-def]
     """A stretch of a row, from column `left` on, of a picture seen through `inverse` (target pixels to its own).
 
@@ -155,7 +154,7 @@ def sample_stretch(picture, low, inverse, left, y, wanted, xs, ys, weights, out)
     return first, end
 
 
-@kernel
+@part_of_kernel
 def _grid_places(grid, step, origin, left, y, count, us, vs, line):  # type: ignore[no-untyped-def]
     """Places on the picture of a stretch's pixel centres, straight between those of a grid; their least and most.
 
@@ -186,7 +185,7 @@ def _grid_places(grid, step, origin, left, y, count, us, vs, line):  # type: ign
     return low_u, high_u, low_v, high_v
 
 
-@kernel
+@part_of_kernel
 def _cubics(us, vs, count, xs, ys, weights):  # type: ignore[no-untyped-def]
     """Whole pixels and the eight weights of places, as `_places`."""
     half, one, two, steep, bend = _F(0.5), _F(1), _F(2), _F(1.5), _F(2.5)
@@ -223,7 +222,7 @@ def _folded(u, n, edge):  # type: ignore[no-untyped-def]
     return u if u <= n - 0.5 else 2 * n - 1 - u
 
 
-@kernel
+@part_of_kernel
 def _beyond_into(data, w, h, x0, y0, weights, i, edge, low, out):  # type: ignore[no-untyped-def]
     """A sample whose neighbours lie across the rim of a picture that goes on there; what runs around goes on across
     its sides only."""
@@ -242,7 +241,7 @@ def _beyond_into(data, w, h, x0, y0, weights, i, edge, low, out):  # type: ignor
     out[at + 3] = min(max(out[at + 3], _F(0)), _F(1))
 
 
-@kernel
+@part_of_kernel
 def _calm_into(calm, u, v, w, h, share, i, out):  # type: ignore[no-untyped-def]
     """Mixes in the calm continuation of a sky: `calm` holds the picture mirrored once on all sides and made soft."""
     ch, cw = calm.shape[:2]
@@ -256,7 +255,7 @@ def _calm_into(calm, u, v, w, h, share, i, out):  # type: ignore[no-untyped-def]
         out[4 * i + c] += share * (_F(upper * (1 - b) + lower * b) - out[4 * i + c])
 
 
-@kernel
+@part_of_kernel
 def sample_grid_stretch(  # type: ignore[no-untyped-def]
     picture, low, calm, grid, step, origin, edge, fade, left, y, wanted, us, vs, line, folded, xs, ys, weights, out
 ):

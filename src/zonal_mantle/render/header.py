@@ -24,7 +24,7 @@ def exr_header(shot: Shot, frame: int) -> dict[str, Any]:
         "oiio:ColorSpace": "lin_rec709",
         "PixelAspectRatio": source.pixel_aspect if source is not None else 1.0,
         "chromaticities": REC709_CHROMATICITIES,
-        "FramesPerSecond": (rate.numerator, rate.denominator),
+        "framesPerSecond": (rate.numerator, rate.denominator),
     }
     return {"smpte:TimeCode": (timecode(frame, rate), 0), "DateTime": "", **notes, **own}
 

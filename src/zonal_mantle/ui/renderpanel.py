@@ -14,7 +14,13 @@ from .desk import Desk
 from .numberfield import NumberField
 from .widgets import note, push_button
 
-FORMATS = {"EXR, 16-bit half": "exr", "PNG, 16-bit": "png", "H.264": "h264", "ProRes 422 HQ": "prores"}
+FORMATS = {  # what is written, and an EXR's depth
+    "EXR, 16-bit half": ("exr", "half"),
+    "EXR, 32-bit float": ("exr", "float"),
+    "PNG, 16-bit": ("png", "half"),
+    "H.264": ("h264", "half"),
+    "ProRes 422 HQ": ("prores", "half"),
+}
 
 
 class RenderPanel(QDialog):
@@ -73,13 +79,15 @@ class RenderPanel(QDialog):
 
     def plan(self) -> RenderPlan:
         """What the panel says."""
+        format, depth = FORMATS[self.format.currentText()]
         return RenderPlan(
             Path(self.folder.text()).expanduser(),
-            FORMATS[self.format.currentText()],  # type: ignore[arg-type]
+            format,  # type: ignore[arg-type]
             round(self.first.value),
             round(self.last.value),
             self.scale.value,
             self.resume.isChecked(),
+            depth,  # type: ignore[arg-type]
         )
 
     def start(self) -> None:

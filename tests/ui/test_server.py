@@ -1,0 +1,132 @@
+"""The screen's cache and the server behind it, without a window."""
+
+import threading
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from zonal_mantle.api import open_shot
+from zonal_mantle.comp import Look, Pictures, Scheduler, view
+from zonal_mantle.shot import Keyed
+from zonal_mantle.ui.server import FrameServer, ScreenCache, Wanted
+
+SIZE = 10_000
+
+
+def wanted(revision: int, frame: int, name: str = "Composite") -> Wanted:
+    return Wanted(revision, frame, name, None, 1.0, Look())
+
+
+def codes(value: int) -> np.ndarray:
+    return np.full(SIZE, value % 256, np.uint8)
+
+
+def test_pictures_of_older_shots_go_first_however_lately_they_were_seen():
+    cache = ScreenCache(4 * SIZE)
+    for frame in (1, 2):
+        assert cache.put(f"old{frame}", wanted(1, frame), codes(frame), ahead=True)
+    assert cache.put("new1", wanted(2, 1), codes(9), ahead=True)
+    assert cache.get(wanted(1, 1)) is not None  # just looked at
+    for frame in (2, 3, 4):
+        assert cache.put(f"new{frame}", wanted(2, frame), codes(frame), ahead=True)
+    assert all(wanted(2, frame) in cache for frame in (1, 2, 3, 4))
+    assert not any(wanted(1, frame) in cache for frame in (1, 2))
+    assert cache.used == 4 * SIZE
+
+
+def test_what_is_made_ahead_pushes_out_nothing_of_its_own_shot_but_what_is_shown_does():
+    cache = ScreenCache(3 * SIZE)
+    for frame in (1, 2, 3):
+        assert cache.put(f"k{frame}", wanted(5, frame), codes(frame), ahead=True)
+    assert not cache.put("k4", wanted(5, 4), codes(4), ahead=True)
+    assert wanted(5, 1) in cache
+    assert cache.put("k4", wanted(5, 4), codes(4), ahead=False)
+    assert wanted(5, 1) not in cache
+    assert wanted(5, 4) in cache
+
+
+def test_a_picture_that_did_not_change_is_known_by_its_new_name_without_being_made():
+    cache = ScreenCache(4 * SIZE)
+    cache.put("same", wanted(1, 7), codes(7), ahead=False)
+    assert cache.get(wanted(2, 7)) is None
+    assert cache.found("same", wanted(2, 7)) is not None
+    assert wanted(2, 7) in cache
+    assert cache.used == SIZE
+    cache.put("same", wanted(3, 7), codes(7), ahead=False)
+    assert cache.used == SIZE  # put twice, held once
+
+
+def test_two_views_of_one_frame_are_two_pictures():
+    cache = ScreenCache(4 * SIZE)
+    cache.put("a", wanted(1, 1), codes(1), ahead=False)
+    cache.put("b", wanted(1, 1, "Plate"), codes(2), ahead=False)
+    assert cache.get(wanted(1, 1))[0] == 1
+    assert cache.get(wanted(1, 1, "Plate"))[0] == 2
+    cache.clear()
+    assert cache.used == 0
+    assert wanted(1, 1) not in cache
+
+
+@pytest.fixture
+def served(qtbot, demo: Path):
+    session = open_shot(demo / "SLT_0140.shot.json")
+    scheduler = Scheduler()
+    server = FrameServer(Pictures(), scheduler)
+    yield session.shot, server
+    server.close()
+    scheduler.close()
+
+
+def test_the_newest_request_wins_and_what_is_ahead_is_made_after_it(qtbot, served):
+    shot, server = served
+    shown: list[int] = []
+    server.ready.connect(lambda w, c: shown.append(w.frame))
+    frames = list(shot.frames)
+    for frame in frames[:5]:  # asked for one after the other, faster than they can be made
+        server.request(shot, [wanted(1, frame)], [wanted(1, f) for f in frames if f != frame])
+    qtbot.waitUntil(lambda: frames[4] in shown, timeout=20_000)
+    assert len(shown) < 5
+    qtbot.waitUntil(lambda: all(wanted(1, frame) in server.cache for frame in frames), timeout=60_000)
+
+
+def test_requests_from_many_threads_leave_the_right_pictures(qtbot, served):
+    shot, server = served
+    zone = shot.zone("zone2")
+    states = {
+        k: shot.with_zone(zone.but(placement=zone.placement.but(x=Keyed(constant=float(-k))))) for k in range(1, 4)
+    }
+    got: dict[tuple[int, int], np.ndarray] = {}
+    server.ready.connect(lambda w, c: got.__setitem__((w.revision, w.frame), c))
+
+    def ask(revision: int) -> None:
+        for frame in (1002, 1005):
+            server.request(states[revision], [wanted(revision, frame)], [wanted(revision, 1008)])
+            time.sleep(0.02)
+
+    threads = [threading.Thread(target=ask, args=(k,)) for k in states]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join(20)
+    for k in states:  # and each once more, by itself
+        server.request(states[k], [wanted(k, 1005)], [])
+        qtbot.waitUntil(lambda k=k: (k, 1005) in got, timeout=20_000)
+    for (revision, frame), picture in got.items():
+        expected = view(states[revision], frame, "Composite", None, Pictures(), 1.0, Look())
+        assert np.array_equal(picture, expected), (revision, frame)
+
+
+def test_a_picture_that_cannot_be_made_says_why_and_the_next_is_made(qtbot, served, tmp_path):
+    shot, server = served
+    gone = shot.with_source(shot.source("source1").but(path=str(tmp_path / "gone.exr")))
+    said: list[str] = []
+    shown: list[int] = []
+    server.failed.connect(lambda w, words: said.append(words))
+    server.ready.connect(lambda w, c: shown.append(w.revision))
+    server.request(gone, [wanted(1, 1003)], [])
+    qtbot.waitUntil(lambda: bool(said), timeout=20_000)
+    assert "gone.exr is missing" in said[0]
+    server.request(shot, [wanted(2, 1003)], [])
+    qtbot.waitUntil(lambda: shown == [2], timeout=20_000)
