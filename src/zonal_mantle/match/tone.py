@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.powers import exp2_of, log2_of, power_of
+from ..media.powers import FAST, exp2_of, log2_of, power_of
 
 Array = NDArray[np.float32]
 Encoding = Literal["scene-linear", "log"]
