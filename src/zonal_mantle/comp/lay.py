@@ -20,9 +20,8 @@ from ..place.sampling import TILE, sample_grid_stretch, sample_stretch
 
 Array = NDArray[np.float32]
 kernel = numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
-part_of_kernel = numba.njit(
-    inline="always"
-)  # so that a kernel is one piece: the same code compiled anew or from its cache
+# a kernel is one piece of code, so that it gives the same bits compiled anew and from its cache
+part_of_kernel = numba.njit(inline="always")
 _AT = np.uintp
 _HIDDEN = np.float32(1e-5)  # less than this is not looked for
 _NONE = np.zeros((1, 1), np.float32)
