@@ -11,13 +11,14 @@ import os
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import cv2
 import numpy as np
 from skimage import data
 
-from zonal_mantle.api import new
+from zonal_mantle.api import Session, new
 from zonal_mantle.comp import solve_lock
 from zonal_mantle.comp.base import make_base
 from zonal_mantle.media.still import write_still
@@ -46,10 +47,25 @@ def film(folder: Path, count: int, size: tuple[int, int]) -> Path:
     return folder / "plate.1001.exr"
 
 
+def rendered(session: Session, folder: Path, told: Callable[[float, str], None], marks: list[float]) -> None:
+    """Renders the shot with a painting behind a matte, and says how flat memory was."""
+    session.add_painting(folder / "sky.exr", None, "Base")
+    matte = Matte(id="m", name="M", pulls=(LumaPull(high=Keyed(constant=0.7)),))
+    shot = session.shot.with_zone_matte(session.shot.zones[0], matte)
+    began = len(marks)
+    files = render(shot, RenderPlan(folder / "out"), told)
+    late = marks[began + len(files) // 4 :]
+    print(
+        f"rendered {len(files)} frames: peak {held_gib(True):.2f} GiB of all (floor {LIMIT_GIB:.0f}); "
+        f"in the last three quarters between {min(late):.2f} and {max(late):.2f} GiB"
+    )
+
+
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--frames", type=int, default=500)
     parser.add_argument("--size", default="4096x2160")
+    parser.add_argument("--render-only", action="store_true", help="without solving a lock and stitching a base")
     options = parser.parse_args()
     width, _, height = options.size.partition("x")
     size = (int(width), int(height))
@@ -73,6 +89,10 @@ def main() -> None:
         box = rectangle_key(1001, (size[0] * 0.3, size[1] * 0.5), (size[0] * 0.6, size[1] * 0.9))
         lock = Lock(id="l", name="L", kind="plane", reference_frame=1001, motion="translation",
                     field=(Shape(id="f", keys=(box,)),))  # fmt: skip
+        if options.render_only:
+            write_still(folder / "sky.exr", session.plate(1001), "half", "zip")
+            rendered(session, folder, watch("render"), marks)
+            sys.exit(held_gib(True) > LIMIT_GIB)
         shot = solve_lock(session.shot.with_lock(lock), "l", session.store, "both", watch("lock"))
         print(f"lock solved on {len(shot.lock('l').solved)} frames: {held_gib():.2f} GiB", flush=True)
         base = make_base(shot, "l", session.store, progress=watch("base"))
@@ -80,16 +100,7 @@ def main() -> None:
         write_still(folder / "sky.exr", base.pixels, "half", "zip")
         del base
         session.shot = shot
-        session.add_painting(folder / "sky.exr", None, "Base")
-        matte = Matte(id="m", name="M", pulls=(LumaPull(high=Keyed(constant=0.7)),))
-        shot = session.shot.with_zone_matte(session.shot.zones[0], matte)
-        began = len(marks)
-        files = render(shot, RenderPlan(folder / "out"), watch("render"))
-        late = marks[began + len(files) // 4 :]
-        print(
-            f"rendered {len(files)} frames: peak {held_gib(True):.2f} GiB of all (floor {LIMIT_GIB:.0f}); "
-            f"in the last three quarters between {min(late):.2f} and {max(late):.2f} GiB"
-        )
+        rendered(session, folder, watch("render"), marks)
     sys.exit(held_gib(True) > LIMIT_GIB)
 
 

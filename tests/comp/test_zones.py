@@ -57,6 +57,19 @@ def test_a_zone_is_in_the_picture_on_its_own_frames_only(shot):
     assert [value == pytest.approx(0.9) for value in seen] == [True, False, False, True]
 
 
+def test_a_zone_is_judged_on_the_frames_on_which_it_is_in_the_picture(shot):
+    x = Keyed().with_key(1001, 200, "hold").with_key(1003, 0)  # it runs out at first
+    sky = shot.zones[1].but(placement=shot.zones[1].placement.but(x=x))
+    matte = Matte(id="m", name="Gone", shapes=())
+    open_plate = shot.with_zone(shot.zones[0].but(on=False)).with_matte(matte)
+    everywhere = Session(open_plate.with_zone(sky)).readings()
+    assert everywhere.coverage["zone2"].covered == 2
+    later = Session(open_plate.with_zone(sky.but(first=1003))).readings()
+    assert (later.coverage["zone2"].covered, later.coverage["zone2"].frames) == (2, 2)
+    never = Session(open_plate.with_zone(sky.but(first=2000))).readings()
+    assert "zone2" not in never.coverage
+
+
 def test_part_of_the_plate_is_moved_by_keys_and_faded(shot):
     part = cut(shot, (10, 10, 30, 30))
     x = Keyed().with_key(1001, 0, "straight").with_key(1004, 30, "straight")

@@ -100,13 +100,14 @@ def _over_frames(
 ) -> None:
     used = {zone.matte.id for zone in shot.zones if zone.on and zone.matte.on}
     tallies = {matte.id: MatteTally(shot, matte, pictures, scale) for matte in shot.mattes if matte.id in used}
-    hung = [zone for zone in shot.zones if zone.on and zone.placement.on and not shot.holds_plate(zone)]
+    hung = [zone for zone in shot.zones if zone.placement.on and not shot.holds_plate(zone)]
+    hung = [zone for zone in hung if any(zone.is_seen(frame) for frame in shot.work_frames)]
     openings: dict[str, dict[int, Opening]] = {zone.id: {} for zone in hung}
     for done, frame in enumerate(shot.work_frames):
         progress(done / len(shot.work_frames), f"Reading frame {frame}")
         for tally in tallies.values():
             tally.add(frame)
-        for zone in hung:
+        for zone in (each for each in hung if each.is_seen(frame)):
             openings[zone.id][frame] = opening_of(shot, zone, frame, pictures, scale)
     out.mattes = {id: tally.result() for id, tally in tallies.items()}
     for zone in hung:

@@ -105,7 +105,7 @@ class ViewStrip(QWidget):
         self.desk.set_view(wipe=not self.desk.wipe)
 
     def _still(self) -> None:
-        if self.desk.lock is None or not self.desk.lock.solved:
+        if self.desk.lock is None or not self.desk.lock.holds:
             self.desk.said.emit("Held still needs a solved lock. Solve one in the Lock stage.", True)
             self.refresh()
             return
