@@ -26,7 +26,7 @@ from .pictures import Pictures
 
 Array = NDArray[np.float32]
 STRIP_BYTES = 600 << 20  # of the frames that are worked on at once
-MOST_LAYERS = 96  # frames that a pixel's median is taken over; of more, so many spread evenly
+MOST_LAYERS = 48  # frames that a pixel's median is taken over; of more, so many spread evenly
 MOST_SIDE = 16_000
 ROUGH = 8  # times smaller, where exposures are evened
 LEAST_SHARED = 50  # rough pixels, or two frames' exposures cannot be compared

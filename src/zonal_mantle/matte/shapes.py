@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from functools import lru_cache
 
 import cv2
 import numba
@@ -13,12 +12,14 @@ from numpy.typing import NDArray
 
 from ..geometry import carry
 from ..media.bands import cleared, run_bands
+from ..media.memory import ByteCache, budget
 from ..media.powers import FAST
 from ..shot.shapes import Shape, ShapeKey
 
 Array = NDArray[np.float32]
 Points = NDArray[np.float64]
 BLUR_STEPS = 8
+_drawn = ByteCache(budget(0.05))  # shapes that stand still are drawn once
 FINEST_BAND_PX = 24.0  # a softer edge than this is drawn smaller and enlarged
 
 
@@ -204,9 +205,13 @@ def shape_alpha(
     return union((standing(shape, frame, ride),), size, scale)
 
 
-@lru_cache(maxsize=8)
 def union(shapes: Sequence[Standing], size: tuple[int, int], scale: float = 1.0) -> Array:
     """What several shapes cover together, 1 − Π(1 − cover). (h, w) float32, not to be written to."""
+    key = (tuple(shapes), size, scale)
+    return np.asarray(_drawn.make(key, lambda: _together(shapes, size, scale)), np.float32)
+
+
+def _together(shapes: Sequence[Standing], size: tuple[int, int], scale: float) -> Array:
     out = cleared((size[1], size[0]))
     for shape in shapes:
         cover, (x0, y0) = _cover(shape, size, scale)
