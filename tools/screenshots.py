@@ -104,7 +104,8 @@ def main() -> None:
     window.show()
     window.files.open_path(shot)
     desk = window.desk
-    settle(app, 10)
+    settle(app, 4)
+    _measured(window, app)
     plate, sky, *_ = [zone.id for zone in desk.shot.zones]
     desk.set_frame(desk.shot.first + 23)
 
@@ -172,7 +173,7 @@ def main() -> None:
     _dome(window, app, take, sky, lens)
     while desk.shot != kept:
         desk.undo()
-    settle(app, 8)  # until the readings are those of the shot again
+    _measured(window, app)
     desk.choose_zone(sky)
     desk.set_view(view="Composite")
     desk.choose_stage("Place")
