@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 from skimage import data
+from skimage.registration import phase_cross_correlation
 
 from zonal_mantle.media.curves import srgb_decode, srgb_encode
 
@@ -133,3 +134,15 @@ def best_luma_error(plate: Plate) -> float:
             alpha = 1 - np.clip((level - solid) / soft, 0, 1)
             best = min(best, float(((alpha - plate.alpha) ** 2).mean()))
     return best
+
+
+def offset_px(seen: np.ndarray, wanted: np.ndarray) -> float:
+    """How far one picture stands beside another, in px: scikit-image's phase correlation, to a fiftieth of a pixel.
+
+    A mean of differences hides half a pixel on smooth pictures; this does not.
+    """
+    grey = [np.clip(picture[..., :3], 0, 1).mean(axis=2).astype(np.float64) for picture in (wanted, seen)]
+    window = np.outer(np.hanning(grey[0].shape[0]), np.hanning(grey[0].shape[1]))
+    centred = [(picture - picture.mean()) * window for picture in grey]
+    shift, _, _ = phase_cross_correlation(*centred, upsample_factor=50, normalization=None)
+    return float(np.hypot(*shift))

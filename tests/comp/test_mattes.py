@@ -234,7 +234,7 @@ def test_a_sky_may_be_fitted_once_and_carried_by_a_lock(tmp_path):
     for carried in (None, "pan"):
         cut(session, Matte(pulls=(ClearSkyPull(carried_by=carried),)))
         alpha = session.matte("zone1", 2)
-        assert alpha[10:110, 60:260].mean() < 0.02
+        assert np.percentile(alpha[10:110, 60:260], 99) < 0.05
         assert alpha[130:].min() > 0.98
     cut(session, Matte(pulls=(ClearSkyPull(carried_by="pan"),)))
     wrong = tuple(entry.but(homography=(1, 0, 90.0 * (entry.frame - 1), 0, 1, 0, 0, 0, 1)) for entry in entries)
@@ -311,4 +311,7 @@ def test_a_clip_serves_as_the_clean_plate_of_a_moving_shot(demo, tmp_path):
         alpha = work.matte("zone1", frame)
         y, x = np.mgrid[: alpha.shape[0], : alpha.shape[1]] + 0.5
         true = np.clip(20 - np.hypot(x - 200 - 6 * (frame - frames[0]), (y - 120) / 2) + 0.5, 0, 1)
-        assert ((alpha - true) ** 2).mean() < 1e-3, frame
+        # a difference is no share: a rim of strong contrast is solid early, by up to half a pixel, never by more
+        assert alpha[true == 1].min() > 0.9, frame
+        assert np.percentile(alpha[ndimage.distance_transform_edt(true == 0) >= 2], 99.9) < 0.05, frame
+        assert 0 < alpha.sum() / true.sum() - 1 < 0.07, frame

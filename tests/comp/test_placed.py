@@ -7,7 +7,8 @@ from scipy.ndimage import map_coordinates
 from skimage import data
 
 from hung import FOCAL, SIZE, K, pan, shot_with
-from zonal_mantle.comp import Pictures, compose
+from plates import offset_px
+from zonal_mantle.comp import Cancelled, Pictures, compose
 from zonal_mantle.comp.base import BaseError, base_placement, clean_frame, guides, hang_base, make_base, write_base
 from zonal_mantle.geometry import carry
 from zonal_mantle.media import MediaError, open_source, read_frame
@@ -60,7 +61,7 @@ def test_a_dome_is_seen_place_by_place(turn, tilt, tmp_path, store):
         pole = np.abs(np.indices((360, 640))[0] - 180) < 400 if tilt < 60 else slice(None)
         off = np.abs(got[..., :3] - wanted)[pole]
         assert np.percentile(off, 99.5) < 0.012
-        assert np.abs(got[..., :3] - wanted).mean() < 0.002
+        assert offset_px(got, wanted) < 0.02
 
 
 def test_a_photograph_hung_turned_and_sized_keeps_its_detail(tmp_path, store):
@@ -212,7 +213,8 @@ def test_an_untouched_base_comes_back_in_register(ending, tmp_path, store):
         assert np.hypot(*shift) < 0.1
         rest = (plate - back)[window]
         assert rest.std() < 1.25 * grain
-        assert abs(rest.mean()) < 0.002
+        assert np.abs(rest.mean(axis=(0, 1))).max() < 0.002  # no cast in any channel
+        assert offset_px(back[window], plate[window]) < 0.05
 
 
 def test_what_moves_is_dropped_and_light_is_evened(tmp_path, store):
@@ -229,7 +231,9 @@ def test_what_moves_is_dropped_and_light_is_evened(tmp_path, store):
     clean = clean_frame(shot, stitched, 3)
     plate = read_frame(shot.source("plate"), 3)
     assert np.abs(clean[150:260, 190:230, 0] - 0.9).min() > 0.1
-    assert np.abs(clean[30:120, 30:600, :3] - plate[30:120, 30:600]).mean() < 0.004
+    still = (slice(30, 120), slice(30, 600))
+    assert np.percentile(np.abs(clean[still][..., :3] - plate[still]), 99) < 0.02
+    assert offset_px(clean[still], plate[still]) < 0.05
 
 
 def test_guides_show_frames_and_horizon(tmp_path, store):
@@ -262,6 +266,22 @@ def test_a_base_that_cannot_be_written_whole_keeps_the_old_one(tmp_path, store, 
         write_base(shot, stitched, path)
     assert path.read_bytes() == before
     assert not list(tmp_path.glob(".part*"))
+
+
+@pytest.mark.parametrize("share", [0.0, 0.3, 0.6])
+def test_a_base_is_cancelled_at_once(tmp_path, store, share):
+    """At the next word of its progress, from whatever step, and it can be made again after."""
+    shot, told = filmed(tmp_path, 3), []
+
+    def stop(done, words):
+        told.append(done)
+        if done >= share:
+            raise Cancelled
+
+    with pytest.raises(Cancelled):
+        make_base(shot, "pan", store, progress=stop)
+    assert max(told[:-1], default=0.0) <= share
+    assert np.isfinite(make_base(shot, "pan", store).pixels).all()
 
 
 def test_a_base_that_cannot_be_says_why(tmp_path, store):

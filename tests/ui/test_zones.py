@@ -5,13 +5,14 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QMimeData, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from zonal_mantle.comp import scheduler
 from zonal_mantle.media.still import read_still, write_still
 from zonal_mantle.shot import Keyed, load, save
+from zonal_mantle.ui.parts import MIME
 
 CONTROL, SHIFT, ALT = (
     Qt.KeyboardModifier.ControlModifier,
@@ -150,6 +151,18 @@ def test_readings_that_cannot_be_taken_say_why(opened, monkeypatch):
     opened.wait(lambda: "readings could not be taken" in opened.window.rail.message.text())
     assert "a number is missing" in opened.window.rail.message.text()
     assert scheduler.READINGS > scheduler.PICTURE
+
+
+@pytest.mark.parametrize("held", [b"", b"{", b"[]", b'{"what": 3}', b"\xff\xfe", b'{"what": "zone", "zone": {}}'])
+def test_a_damaged_clipboard_is_said_and_changes_nothing(opened, held):
+    desk, before = opened.window.desk, opened.window.desk.shot
+    desk.choose_zone("zone1")
+    data = QMimeData()
+    data.setData(MIME, held)
+    QApplication.clipboard().setMimeData(data)
+    press(opened, Qt.Key.Key_V, CONTROL | ALT)
+    assert "damaged" in opened.window.rail.message.text()
+    assert desk.shot == before
 
 
 def test_a_lock_keyed_by_hand_is_made_and_ridden_on(opened):
