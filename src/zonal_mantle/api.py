@@ -9,17 +9,17 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .comp import Pictures, Readings, compose, solve_lock, take_readings
+from .comp import Finding, Pictures, Readings, compose, solve_lock, take_readings
 from .comp.planner import zone_matte_plan
 from .lock.runs import Direction
-from .matte import MatteError
+from .matte import MatteError, feed_of
 from .media import open_source
 from .render import RenderPlan, render
-from .shot import Shot, ShotError, Source, Zone, load, save
+from .shot import Keyed, LumaPull, Shot, ShotError, Source, Zone, load, save
 from .shot.hang import Blend, Mirror
 from .shot.zone import Match, Placement
 
-__all__ = ["Cutout", "Session", "add_painting", "new", "open_shot"]
+__all__ = ["Cutout", "Sample", "Session", "add_painting", "luma_between", "new", "open_shot"]
 
 Progress = Callable[[float, str], None]
 
@@ -44,6 +44,21 @@ def shot_from_plate(source: Source, name: str | None = None) -> Shot:
     return Shot(name=name or source.name, plate=source.id, sources=(source,), zones=(zone,))
 
 
+def luma_between(stays: Sample, goes: Sample) -> LumaPull:
+    """A luma pull by two samples: solid at what stays, empty at what goes, straight between.
+
+    Raises
+    ------
+    MatteError : both are as bright.
+    """
+    if abs(stays.luma - goes.luma) < 1e-3:
+        raise MatteError("Both samples are as bright: luma cannot tell them apart. Pull by colour instead.")
+    reach = abs(stays.luma - goes.luma)
+    if stays.luma < goes.luma:
+        return LumaPull(high=Keyed(constant=stays.luma), high_softness=Keyed(constant=reach))
+    return LumaPull(low=Keyed(constant=stays.luma), low_softness=Keyed(constant=reach), high=Keyed(constant=1e3))
+
+
 def open_shot(path: str | Path) -> Session:
     """Opens a shot's file.
 
@@ -66,10 +81,20 @@ def add_painting(shot: Shot, source: Source, distance_m: float | None, name: str
 
 
 class Cutout(NamedTuple):
-    """alpha : (h, w) float32, 0…1. foreground : (h, w, 3) float32, scene-linear Rec. 709, premultiplied."""
+    """alpha : (h, w) float32, 0…1. foreground : (h, w, 3) float32, scene-linear Rec. 709, premultiplied. doubt : (h, w)
+    float32, how doubtful it is whether a pixel stays, 0…1."""
 
     alpha: NDArray[np.float32]
     foreground: NDArray[np.float32]
+    doubt: NDArray[np.float32]
+
+
+class Sample(NamedTuple):
+    """An area of the plate. mean, spread : of its colour, scene-linear. luma : mean coded brightness, 0…1."""
+
+    mean: tuple[float, float, float]
+    spread: tuple[float, float, float]
+    luma: float
 
 
 class Session:
@@ -144,7 +169,34 @@ class Session:
             raise MatteError(problem)
         bare = zone.but(match=Match(on=False), mirror=Mirror(), blend=Blend(opacity=zone.blend.opacity))
         picture = compose(self.shot, frame, self.store, scale, [bare])
-        return Cutout(picture[..., 3].copy(), picture[..., :3].copy())
+        doubt = None if cut is None else self.store.made(cut).doubt
+        bare_doubt = np.zeros(picture.shape[:2], np.float32)
+        return Cutout(picture[..., 3].copy(), picture[..., :3].copy(), bare_doubt if doubt is None else doubt.copy())
+
+    def sample(self, frame: int, area: tuple[float, float, float, float]) -> Sample:
+        """What an area (x0, y0, x1, y1 in plate pixels) of the plate holds.
+
+        Raises
+        ------
+        ShotError : the area is outside of the picture, or there is no plate.
+        """
+        width, height = self.shot.size
+        x0, x1 = sorted((area[0], area[2]))
+        y0, y1 = sorted((area[1], area[3]))
+        left, right, top, bottom = max(int(x0), 0), min(int(np.ceil(x1)), width), max(int(y0), 0), int(np.ceil(y1))
+        bottom = min(bottom, height)
+        if right <= left or bottom <= top:
+            raise ShotError(f"The area {area} is outside of the picture of {width} × {height} pixels.")
+        pixels = self.plate(frame)[top:bottom, left:right]
+        mean, spread = pixels.mean(axis=(0, 1)), pixels.std(axis=(0, 1))
+        r, g, b = (float(value) for value in mean)
+        sr, sg, sb = (float(value) for value in spread)
+        return Sample((r, g, b), (sr, sg, sb), float(feed_of(np.ascontiguousarray(pixels)).mean()))
+
+    def doubts(self, progress: Progress = _quiet) -> list[Finding]:
+        """The findings that say where it is doubtful what is sky, or that no sky was found."""
+        found = self.readings(progress).findings
+        return [each for each in found if each.fault == "doubt" or "No sky was found" in each.words]
 
     def readings(self, progress: Progress = _quiet) -> Readings:
         """Every reading and finding, measured on every frame."""

@@ -50,17 +50,17 @@ def cut(session: Session, matte: Matte) -> Session:
 def test_a_clear_sky_matte_reaches_the_picture_without_the_old_sky(leaves):
     from plates import codes, edge_band
 
-    picture = cut(leaves, Matte(pulls=(ClearSkyPull(),))).frame(1)
+    picture = cut(leaves, Matte(pulls=(ClearSkyPull(finds="surface"),))).frame(1)
     band = edge_band(leaves.truth.alpha)
     ours = np.sqrt(((codes(picture) - codes(leaves.truth.finished))[band] ** 2).mean())
-    kept = cut(leaves, Matte(pulls=(ClearSkyPull(),), old_sky=OldSky(on=False))).frame(1)
+    kept = cut(leaves, Matte(pulls=(ClearSkyPull(finds="surface"),), old_sky=OldSky(on=False))).frame(1)
     assert ours < 6.0
     assert np.sqrt(((codes(kept) - codes(leaves.truth.finished))[band] ** 2).mean()) > 2 * ours
     assert picture[..., 3].min() > 0.999
 
 
 def test_one_matte_cuts_several_zones(leaves):
-    cut(leaves, Matte(pulls=(ClearSkyPull(),)))
+    cut(leaves, Matte(pulls=(ClearSkyPull(finds="surface"),)))
     second = leaves.shot.zones[0].but(id="zone9", name="Again", distance_m=900.0)
     leaves.shot = leaves.shot.with_zone(second)
     a, b = (leaves.matte(zone, 1) for zone in ("zone1", "zone9"))
@@ -167,10 +167,10 @@ def test_a_pale_fringe_is_measured_and_found(leaves):
     cleared = halo(plate.pixels, plate.alpha, true)
     assert kept > 20
     assert abs(cleared) < kept / 4
-    cut(leaves, Matte(pulls=(ClearSkyPull(),), old_sky=OldSky(on=False)))
+    cut(leaves, Matte(pulls=(ClearSkyPull(finds="surface"),), old_sky=OldSky(on=False)))
     readings = leaves.readings()
     assert any("pale fringe" in finding.words for finding in readings.findings)
-    cut(leaves, Matte(pulls=(ClearSkyPull(),)))
+    cut(leaves, Matte(pulls=(ClearSkyPull(finds="surface"),)))
     assert abs(leaves.readings().mattes["matte1"].halo) < readings.mattes["matte1"].halo / 2
 
 
@@ -185,7 +185,7 @@ def test_chatter_is_the_change_at_locked_edges(leaves):
 
 def test_readings_name_the_largest_hole_and_the_soft_share(leaves):
     holes = Shape(id="s", mode="drop", keys=(rectangle_key(1, (100, 180), (140, 200)),))
-    cut(leaves, Matte(pulls=(ClearSkyPull(),)))
+    cut(leaves, Matte(pulls=(ClearSkyPull(finds="surface"),)))
     reading = leaves.readings().mattes["matte1"]
     assert 0.03 < reading.soft < 0.4
     assert reading.outside == 0
@@ -232,11 +232,11 @@ def test_a_sky_may_be_fitted_once_and_carried_by_a_lock(tmp_path):
     )
     session.shot = session.shot.with_lock(Lock(id="pan", name="Pan", reference_frame=1, solved=entries))
     for carried in (None, "pan"):
-        cut(session, Matte(pulls=(ClearSkyPull(carried_by=carried),)))
+        cut(session, Matte(pulls=(ClearSkyPull(finds="surface", carried_by=carried),)))
         alpha = session.matte("zone1", 2)
         assert np.percentile(alpha[10:110, 60:260], 99) < 0.05
         assert alpha[130:].min() > 0.98
-    cut(session, Matte(pulls=(ClearSkyPull(carried_by="pan"),)))
+    cut(session, Matte(pulls=(ClearSkyPull(finds="surface", carried_by="pan"),)))
     wrong = tuple(entry.but(homography=(1, 0, 90.0 * (entry.frame - 1), 0, 1, 0, 0, 0, 1)) for entry in entries)
     session.shot = session.shot.with_lock(session.shot.locks[0].but(solved=wrong))
     assert session.matte("zone1", 2)[10:110, 60:260].mean() > 0.03  # carried the wrong way the cloud stands out

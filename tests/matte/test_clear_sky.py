@@ -7,7 +7,7 @@ from plates import best_luma_error, edge_error, tree_line
 from zonal_mantle.matte import MatteError, build_matte, clear_sky, fit_sky, remove_old_sky
 from zonal_mantle.shot import ClearSkyPull, Keyed, Matte, OldSky
 
-PULL = Matte(pulls=(ClearSkyPull(),))
+PULL = Matte(pulls=(ClearSkyPull(finds="surface"),))
 
 
 @pytest.fixture(scope="module")

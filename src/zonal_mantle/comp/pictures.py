@@ -10,7 +10,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..matte import Made, MatteError, Surroundings, build_matte, feed_of
+from ..matte import Made, MatteError, SkyFound, Surroundings, build_matte, feed_of, find_sky
+from ..matte.sky_region import SkyModel, drawn, learn_sky, working
 from ..media.memory import ByteCache, budget
 from ..media.picture import Picture, picture_of
 from ..media.reader import read_picture
@@ -18,7 +19,7 @@ from ..place.minify import shrunk
 from ..place.rim import calm_rim
 from ..place.warp import lowest_of, warp, with_alpha
 from ..shot import Matte, Shot, Source
-from .plan import MattePlan
+from .plan import MattePlan, SkyPlan
 from .planner import matte_plan, proxy_size
 
 Array = NDArray[np.float32]
@@ -105,7 +106,27 @@ class Pictures:
                 for beside in plan.neighbours
             ]
 
-        return Surroundings(plan.keep, plan.drop, clean, first_sky, neighbours)
+        def found_sky(place: int) -> SkyFound | None:
+            wanted = plan.regions[place]
+            return None if wanted is None else self._sky_of(plan.picture, wanted)
+
+        return Surroundings(plan.keep, plan.drop, clean, first_sky, neighbours, found_sky)
+
+    def working_of(self, picture: Picture) -> Array:
+        """A picture at the one size at which the sky is found, see `sky_region.working`."""
+        return np.asarray(self._frames.make((picture, "working"), lambda: working(self.pixels(picture))), np.float32)
+
+    def _sky_of(self, picture: Picture, plan: SkyPlan) -> SkyFound:
+        """Where a picture's sky is. What the shot teaches is learnt once."""
+        study = plan.study
+
+        def learn() -> SkyModel:
+            pictures = [self.working_of(each) for each in study.pictures]
+            return learn_sky(pictures, [drawn(said, study.size) for said in study.said])
+
+        model = self.kept(("sky", study.digest), learn)
+        key = (picture, study.digest, plan.said)
+        return self.kept(key, lambda: find_sky(self.working_of(picture), model, drawn(plan.said, study.size)))
 
     def cut_out(self, picture: Picture, cut: MattePlan, steps: tuple[int, int] = (0, 0)) -> Array:
         """What a matte leaves of a picture, in the picture's own pixels at full size or shrunk. (h, w, 4) float32,

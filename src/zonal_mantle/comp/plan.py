@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from ..match.tone import NO_TONE, Tone
 from ..matte.shapes import Standing
+from ..matte.sky_region import Said
 from ..media.picture import Picture
 from ..shot.hang import Mode
 from ..shot.matte import Matte
@@ -39,6 +40,28 @@ class FirstSky:
 
 
 @dataclass(frozen=True, eq=False)
+class SkyStudy:
+    """What a shot's sky is learnt from: a few of its pictures, of `size`, and what was said of each."""
+
+    size: tuple[int, int]
+    pictures: tuple[Picture, ...]
+    said: tuple[tuple[Said, ...], ...]
+
+    @cached_property
+    def digest(self) -> str:
+        """Names what is learnt."""
+        return digest(self)
+
+
+@dataclass(frozen=True, eq=False)
+class SkyPlan:
+    """Where a picture's sky is: by what is learnt of the shot, and by what was said of this frame."""
+
+    study: SkyStudy
+    said: tuple[Said, ...]
+
+
+@dataclass(frozen=True, eq=False)
 class Neighbour:
     """A matte on a frame beside, and the (3, 3) motion from there, in the picture's pixels."""
 
@@ -51,7 +74,8 @@ class MattePlan:
     """A matte on one frame.
 
     picture : what it is pulled on. matte : its settings as they stand, without shapes, names and ids. keep, drop : its
-    shapes as they stand. cleans, skies : one a pull, None where it has none. neighbours : what it is steadied by.
+    shapes as they stand. cleans, skies, regions : one a pull, None where it has none. neighbours : what it is steadied
+    by.
     """
 
     picture: Picture
@@ -62,6 +86,7 @@ class MattePlan:
     cleans: tuple[CleanPlate | None, ...] = ()
     skies: tuple[FirstSky | None, ...] = ()
     neighbours: tuple[Neighbour, ...] = ()
+    regions: tuple[SkyPlan | None, ...] = ()
 
     @cached_property
     def digest(self) -> str:

@@ -7,11 +7,12 @@ from collections.abc import Iterable
 import numpy as np
 from numpy.typing import NDArray
 
-from ..geometry import scaling
+from ..geometry import carry, scaling
 from ..match.air import transmittance
 from ..match.cdl import tone_of
 from ..matte.build import STEADY_FRAMES
 from ..matte.shapes import standing
+from ..matte.sky_region import Said
 from ..media.picture import Picture, picture_of
 from ..place.horizon import plate_perspective
 from ..place.mirror import mirror_line, mirrored
@@ -19,9 +20,25 @@ from ..place.rim import ENDS, edge_of
 from ..place.seen import Seen, grid, zone_seen
 from ..place.timing import source_frame
 from ..place.transform import plate_moved, reference_to_frame
-from ..shot import ClearSkyPull, DifferencePull, Matte, Shape, Shot, Source, Zone
+from ..shot import ClearSkyPull, DifferencePull, Matte, Shape, Shot, SkyStroke, Source, Zone
 from ..shot.settled import settled
-from .plan import CleanPlate, DepthBlur, FirstSky, Flat, FramePlan, Gridded, Haze, Layer, MattePlan, Neighbour, Ramp
+from .plan import (
+    CleanPlate,
+    DepthBlur,
+    FirstSky,
+    Flat,
+    FramePlan,
+    Gridded,
+    Haze,
+    Layer,
+    MattePlan,
+    Neighbour,
+    Ramp,
+    SkyPlan,
+    SkyStudy,
+)
+
+SKY_FRAMES = 6  # spread over the shot, that its sky is learnt from
 
 
 def proxy_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
@@ -170,6 +187,7 @@ def matte_plan(shot: Shot, matte: Matte, frame: int, scale: float = 1.0) -> Matt
         cleans=tuple(_clean(shot, pull, frame, size) for pull in matte.pulls),
         skies=tuple(_first_sky(shot, matte, pull, frame) for pull in matte.pulls),
         neighbours=tuple(_neighbours(shot, matte, frame, scale)) if matte.edge.steady > 0 else (),
+        regions=tuple(_region(shot, matte, pull, frame) for pull in matte.pulls),
     )
 
 
@@ -183,7 +201,7 @@ def plate_for(shot: Shot, matte: Matte) -> Source:
 
 def _bare(matte: Matte) -> Matte:
     """Settings without what only names something: ids, names, and references that the plan holds resolved."""
-    named = {"id": "", "carried_by": None, "rides": None, "clean": None}
+    named = {"id": "", "carried_by": None, "rides": None, "clean": None, "strokes": ()}
     pulls = tuple(
         pull.model_copy(update={name: value for name, value in named.items() if hasattr(pull, name)})
         for pull in matte.pulls
@@ -202,10 +220,43 @@ def _clean(shot: Shot, pull: object, frame: int, size: tuple[int, int]) -> Clean
 
 
 def _first_sky(shot: Shot, matte: Matte, pull: object, frame: int) -> FirstSky | None:
-    if not isinstance(pull, ClearSkyPull) or pull.carried_by is None or not pull.on:
+    if not isinstance(pull, ClearSkyPull) or pull.finds != "surface" or pull.carried_by is None or not pull.on:
         return None
     reference = min(max(shot.lock(pull.carried_by).reference_frame, shot.first), shot.last)
     return FirstSky(_picture(plate_for(shot, matte), reference), reference_to_frame(shot, pull.carried_by, frame))
+
+
+def _region(shot: Shot, matte: Matte, pull: object, frame: int) -> SkyPlan | None:
+    """Where the sky is looked for by region: learnt from frames spread over the shot, and from those that were drawn
+    on."""
+    if not isinstance(pull, ClearSkyPull) or pull.finds != "region" or not pull.on:
+        return None
+    boxes = [] if pull.areas_frame is None else [_box(area, pull.areas_frame) for area in pull.areas]
+    strokes = [*boxes, *pull.strokes]
+    spread = {shot.frames[int(k)] for k in np.linspace(0, len(shot.frames) - 1, min(SKY_FRAMES, len(shot.frames)))}
+    frames = sorted(spread | {stroke.frame for stroke in strokes if stroke.frame in shot.frames})
+    plate = plate_for(shot, matte)
+    study = SkyStudy(
+        shot.size,
+        tuple(_picture(plate, each) for each in frames),
+        tuple(tuple(_said(shot, stroke, each) for stroke in strokes if stroke.frame == each) for each in frames),
+    )
+    here = tuple(_said(shot, stroke, frame) for stroke in strokes if stroke.frame == frame or stroke.rides is not None)
+    return SkyPlan(study, here)
+
+
+def _box(area: tuple[float, float, float, float], frame: int) -> SkyStroke:
+    x0, y0, x1, y1 = area
+    return SkyStroke(frame=frame, points=((x0, y0), (x1, y0), (x1, y1), (x0, y1)), filled=True)
+
+
+def _said(shot: Shot, stroke: SkyStroke, frame: int) -> Said:
+    """A stroke where it lies on a frame."""
+    points = np.array(stroke.points, np.float64)
+    if stroke.rides is not None and stroke.frame != frame:
+        there = reference_to_frame(shot, stroke.rides, stroke.frame)
+        points = carry(reference_to_frame(shot, stroke.rides, frame) @ np.linalg.inv(there), points)
+    return Said(stroke.says == "sky", tuple((float(x), float(y)) for x, y in points), stroke.width_px, stroke.filled)
 
 
 def _neighbours(shot: Shot, matte: Matte, frame: int, scale: float) -> list[Neighbour]:

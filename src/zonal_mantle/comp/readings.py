@@ -12,7 +12,7 @@ from ..media.picture import picture_of
 from ..place.coverage import CoverageReading, Opening
 from ..shot import Matte, Shot, Source
 from .pictures import Pictures
-from .readings_matte import CHATTER_ACCEPTED, HALO_ACCEPTED, Fault, MatteOverShot, MatteTally
+from .readings_matte import CHATTER_ACCEPTED, DOUBT_ACCEPTED, HALO_ACCEPTED, Fault, MatteOverShot, MatteTally
 from .readings_place import PlaceFault, PlaceReading, opening_of, place_words, read_place
 
 CHECK_SCALE = 0.25
@@ -146,6 +146,13 @@ def _matte_findings(matte: Matte, reading: MatteOverShot) -> list[Finding]:
     if reading.problem:
         return [Finding("Matte", matte.id, reading.problem_frame, f"{matte.name}: {reading.problem}")]
     found = []
+    if reading.doubt is not None and reading.doubt > DOUBT_ACCEPTED:
+        x, y = reading.doubt_place
+        words = (
+            f"{matte.name}: {reading.doubt:.0%} of the frame may be sky or not, about {x:.0f}, {y:.0f}: "
+            "clouds may be left, or ground may go. Say which with Sky here or Not sky here."
+        )
+        found.append(Finding("Matte", matte.id, reading.doubt_frame, words, "doubt"))
     if reading.holes > HOLES_ACCEPTED:
         size = f"the largest {reading.largest_hole_px2:.0f} px²"
         words = f"{matte.name}: {reading.holes:.1%} of the keep area is not solid, {size}."

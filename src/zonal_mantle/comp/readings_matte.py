@@ -25,16 +25,19 @@ from .pictures import Pictures
 from .planner import matte_plan
 
 Array = NDArray[np.float32]
-Fault = Literal["holes", "leftover", "halo", "chatter"]
+Fault = Literal["holes", "leftover", "halo", "chatter", "doubt"]
 
 SAMPLES = 5  # frames that are judged at full size
 HALO_ACCEPTED = 20.0  # display code values
 CHATTER_ACCEPTED = 0.12  # alpha a frame
+DOUBTED = 0.5  # doubt from which a pixel is counted
+DOUBT_ACCEPTED = 0.03  # of the frame
 
 
 @dataclass(frozen=True)
 class MatteOverShot:
-    """A matte's worst frames. Shares are 0…1, halo is in display code values, chatter in alpha; None: none to judge."""
+    """A matte's worst frames. Shares are 0…1, halo is in display code values, chatter in alpha; None: none to judge.
+    doubt : of the frame that may be sky or not; its middle, in plate pixels, is `doubt_place`."""
 
     holes: float
     holes_frame: int
@@ -49,6 +52,9 @@ class MatteOverShot:
     chatter_frame: int
     problem: str = ""
     problem_frame: int = 0
+    doubt: float | None = None
+    doubt_frame: int = 0
+    doubt_place: tuple[float, float] = (0.0, 0.0)
 
 
 class MatteTally:
@@ -63,12 +69,18 @@ class MatteTally:
         self._halo: dict[int, float] = {}
         self._chatter: dict[int, float] = {}
         self._outside = 0.0
+        self._doubt: dict[int, tuple[float, tuple[float, float]]] = {}
 
     def add(self, frame: int) -> None:
         """Measures a frame; a few of them at full size for edge and chatter."""
         made = self.pictures.matte(self.shot, self.matte, frame, self.scale)
         if made.problem and not self._problem[0]:
             self._problem = (made.problem, frame)
+
+        if made.doubt is not None:
+            places = np.argwhere(made.doubt > DOUBTED)
+            middle = (np.median(places, axis=0) + 0.5) / self.scale if len(places) else np.zeros(2)
+            self._doubt[frame] = len(places) / made.doubt.size, (float(middle[1]), float(middle[0]))
 
         def ride(shape: Shape, at: int) -> NDArray[np.float64]:
             return reference_to_frame(self.shot, shape, at)
@@ -95,6 +107,8 @@ class MatteTally:
         holes, leftover = (np.array([getattr(each, name) for each in self._each]) for name in ("holes", "leftover"))
         pale = max(self._halo, key=lambda frame: abs(self._halo[frame]), default=first)
         restless = max(self._chatter, key=lambda frame: self._chatter[frame], default=first)
+        doubtful = max(self._doubt, key=lambda frame: self._doubt[frame][0], default=first)
+        share, place = self._doubt.get(doubtful, (None, (0.0, 0.0)))
         return MatteOverShot(
             holes=float(holes.max()),
             holes_frame=first + int(holes.argmax()),
@@ -109,6 +123,9 @@ class MatteTally:
             chatter_frame=restless,
             problem=self._problem[0],
             problem_frame=self._problem[1],
+            doubt=share,
+            doubt_frame=doubtful,
+            doubt_place=place,
         )
 
 
@@ -157,6 +174,8 @@ def faulty_pixels(
 
         holes, leftover, _, _ = holes_and_leftover(made.alpha, matte, frame, scale, ride)
         return holes if fault == "holes" else leftover
+    if fault == "doubt":
+        return made.doubt > DOUBTED if made.doubt is not None else np.zeros(made.alpha.shape, np.bool_)
     if fault == "halo":
         leaning = lean(pixels, made.alpha, made.foreground)
         seen = np.isfinite(leaning)

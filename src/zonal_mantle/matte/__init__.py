@@ -12,12 +12,15 @@ from .readings import MatteReading, change, chatter, halo, holes_and_leftover, l
 from .screen import despill, screen
 from .shapes import coverage, outline, shape_alpha, standing
 from .sky_fit import fit_sky
+from .sky_matte import SkyCut, SkyFound, find_sky, sky_matte
 
 __all__ = [
     "PRESETS",
     "Made",
     "MatteError",
     "MatteReading",
+    "SkyCut",
+    "SkyFound",
     "Surroundings",
     "build_matte",
     "change",
@@ -28,6 +31,7 @@ __all__ = [
     "despill",
     "difference",
     "feed_of",
+    "find_sky",
     "fit_sky",
     "free_curve",
     "halo",
@@ -41,5 +45,6 @@ __all__ = [
     "remove_old_sky",
     "screen",
     "shape_alpha",
+    "sky_matte",
     "standing",
 ]

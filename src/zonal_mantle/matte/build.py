@@ -31,6 +31,8 @@ from .old_sky import remove_old_sky
 from .screen import despill, screen
 from .shapes import Standing, standing, union
 from .sky_fit import Sky, fit_sky
+from .sky_matte import SkyFound, find_sky, sky_matte
+from .sky_region import working
 from .steady import steady
 
 Array = NDArray[np.float32]
@@ -47,6 +49,8 @@ class Surroundings:
         there in plate pixels; None where the sky is the picture's own.
     neighbours : mattes of the frames beside, without steadying and shapes, with their feeds and the (3, 3) motions from
         there in the picture's pixels.
+    found_sky : for the pull at a place, where the sky is on the whole picture; None where it is found on the pixels at
+        hand.
     """
 
     keep: tuple[Standing, ...] = ()
@@ -54,17 +58,20 @@ class Surroundings:
     clean: Callable[[int], Array | None] = lambda place: None
     first_sky: Callable[[int], tuple[Array, NDArray] | None] = lambda place: None
     neighbours: Callable[[], Sequence[tuple[Array, Array, NDArray]]] = tuple
+    found_sky: Callable[[int], SkyFound | None] = lambda place: None
 
 
 @dataclass
 class Made:
     """A finished matte: alpha (h, w), what stays (h, w, 4) premultiplied where the old sky was taken out, and alpha
-    after each step by name where that was asked for. `problem` says why a matte could not be made."""
+    after each step by name where that was asked for. `problem` says why a matte could not be made. doubt (h, w), 0…1:
+    how doubtful it is whether a pixel stays; None where no pull tells."""
 
     alpha: Array
     foreground: Array | None = None
     steps: dict[str, Array] = field(default_factory=dict)
     problem: str = ""
+    doubt: Array | None = None
 
 
 def build_matte(
@@ -98,7 +105,7 @@ def build_matte(
         return Made(luma(pixels, pulls[0][1], frame, both, matte.clamp))  # type: ignore[arg-type]
     made = Made(np.ones((height, width), np.float32))
     if pulls:
-        alpha, sky = _pulled(pixels, pulls, frame, scale, around, made.steps if with_steps else None)
+        alpha, sky = _pulled(pixels, pulls, frame, scale, around, made, with_steps)
     else:
         alpha, sky = np.full((height, width), np.float32(0 if keep else 1)), None
     alpha = level(alpha, matte.levels, frame)
@@ -136,20 +143,28 @@ def _pulled(
     frame: int,
     scale: float,
     around: Surroundings,
-    steps: dict[str, Array] | None = None,
+    made: Made,
+    with_steps: bool,
 ) -> tuple[Array, Array | None]:
     """All pulls joined in their order, and the sky behind where one of them knows it."""
     total: Array | None = None
     sky: Array | None = None
     for number, (place, pull) in enumerate(pulls, 1):
-        alpha, behind = _one(pixels, pull, place, frame, scale, around)
+        if isinstance(pull, ClearSkyPull) and pull.finds == "region":
+            found = around.found_sky(place) or find_sky(working(pixels))
+            cut = sky_matte(pixels, pull, found, frame, scale)
+            alpha: Array = cut.alpha
+            behind: Array | None = cut.sky
+            made.doubt = cut.doubt if made.doubt is None else np.maximum(made.doubt, cut.doubt)
+        else:
+            alpha, behind = _one(pixels, pull, place, frame, scale, around)
         if pull.invert:
             alpha = 1 - alpha
         gain = pull.gain.at(frame)
         alpha = alpha if gain == 1 else alpha * np.float32(gain)
         sky = behind if behind is not None else sky
-        if steps is not None:
-            steps[f"{number} {getattr(pull, 'kind', 'pull')}"] = alpha
+        if with_steps:
+            made.steps[f"{number} {getattr(pull, 'kind', 'pull')}"] = alpha
         if total is None:
             total = alpha
         elif pull.combine == "union":

@@ -205,12 +205,9 @@ def clear_sky(
     """
     height, width = pixels.shape[:2]
     sky = sky or fit_sky(pixels, pull, scale)
-    off, away = np.empty((height, width), np.float32), np.empty((height, width), np.float32)
-    behind = np.empty((height, width, 3), np.float32)
     linear = np.ascontiguousarray(srgb_decode(np.maximum(sky.surface, 0)), np.float32)
-    run_bands(_unmix_rows, height, pixels, sky.surface, linear, sky.whitening, off, away, behind)
-    window = max(3, round(WINDOW_PX * min(scale, 1)) | 1)
-    plain = _plain(off, away, window, scale)
+    off, away, behind = away_from(sky, linear, pixels)
+    plain = plain_surfaces(off, away, scale)
     reach = max(5, round(2 * NEAR_PX * min(scale, 1)) | 1)
     near = cv2.dilate(((off < 6) | (away < LIKE_SKY)).astype(np.uint8), np.ones((1, reach), np.uint8))
     near = cv2.dilate(near, np.ones((reach, 1), np.uint8))
@@ -224,8 +221,19 @@ def clear_sky(
     return out, behind
 
 
-def _plain(off: Array, away: Array, window: int, scale: float) -> NDArray[np.uint8]:
+def away_from(sky: Sky, linear: Array, pixels: Array) -> tuple[Array, Array, Array]:
+    """Each pixel's distance from the sky in noise, (h, w), and in light, as a share of the sky's, (h, w); and the sky
+    behind it, scene-linear, (h, w, 3). `linear` is the sky's surface in scene-linear light."""
+    height, width = pixels.shape[:2]
+    off, away = np.empty((height, width), np.float32), np.empty((height, width), np.float32)
+    behind = np.empty((height, width, 3), np.float32)
+    run_bands(_unmix_rows, height, pixels, sky.surface, linear, sky.whitening, off, away, behind)
+    return off, away, behind
+
+
+def plain_surfaces(off: Array, away: Array, scale: float) -> NDArray[np.uint8]:
     """1 in the midst of plain surfaces, which are all as far from the sky; 2 over all of their inside."""
+    window = max(3, round(WINDOW_PX * min(scale, 1)) | 1)
     across, down = np.ones((1, window), np.uint8), np.ones((window, 1), np.uint8)
     codes = np.empty(away.shape, np.uint8)
     run_bands(_code_rows, away.shape[0], off, away, codes)  # what is near the sky is coded 0

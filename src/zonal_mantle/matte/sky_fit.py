@@ -79,6 +79,13 @@ def _cell_rows(first, end, pixels, height, width, mean, spread):  # type: ignore
             spread[j, i] = np.sqrt(variance / np.float32(3))
 
 
+def cells_of(pixels: Array, grid: tuple[int, int]) -> tuple[Array, Array]:
+    """Mean coded colour (rows, columns, 3) and spread (rows, columns) of the cells of a grid over the picture."""
+    mean, spread = np.empty((*grid, 3), np.float32), np.empty(grid, np.float32)
+    run_bands(_cell_rows, grid[0], pixels, pixels.shape[0], pixels.shape[1], mean, spread)
+    return mean, spread
+
+
 def fit_sky(pixels: Array, pull: ClearSkyPull, scale: float = 1.0) -> Sky:
     """Finds the sky and fits it.
 
@@ -95,15 +102,14 @@ def fit_sky(pixels: Array, pull: ClearSkyPull, scale: float = 1.0) -> Sky:
     height, width = pixels.shape[:2]
     gw = min(CELLS_ACROSS, max(width // 5, 1))
     gh = max(1, min(round(gw * height / width), max(height // 5, 1)))
-    mean, spread = np.empty((gh, gw, 3), np.float32), np.empty((gh, gw), np.float32)
-    run_bands(_cell_rows, gh, pixels, height, width, mean, spread)
+    mean, spread = cells_of(pixels, (gh, gw))
     known = _known(pull.areas, (gh, gw), (width / scale, height / scale))
     noise = max(float(np.median(spread[known])) if known.any() else _quietest(mean, spread), LEAST_NOISE)
     smooth = spread < 2.0 * noise
     sky = smooth & known if known.any() else _topmost(smooth)
     if noise > MOST_NOISE or (sky.mean() < LEAST_SKY and not known.any()):
         raise MatteError("No sky was found: no large smooth region touches the top of the frame. Drag over some sky.")
-    basis = _basis((gh, gw), pull.degree)
+    basis = polynomials((gh, gw), pull.degree)
     flat, target = basis.reshape(-1, basis.shape[2]), mean.reshape(-1, 3).astype(np.float64)
     fitted, typical = mean.astype(np.float64), noise / 3
     for step in range(6):
@@ -119,7 +125,7 @@ def fit_sky(pixels: Array, pull: ClearSkyPull, scale: float = 1.0) -> Sky:
         joined = _joined(grown, sky)
         sky = joined if joined.any() else sky
     surface = fitted.astype(np.float32)
-    whitening = _whitening(pixels, surface, sky, noise)
+    whitening = whitening_of(pixels, surface, sky, noise)
     if pull.clouds:
         share = sky.astype(np.float32)
         for sigma, hold in ((10.0, 0.02), (2.0, 0.05)):  # what the surface leaves, from broad to fine
@@ -138,8 +144,7 @@ def _through_gaps(pixels: Array, surface: Array, whitening: NDArray[np.float32],
     """Follows the sky into gaps among leaves, ring by ring: single pixels that are sky by the surface so far, which is
     good near to what is known, mend the surface there."""
     gh, gw = surface.shape[:2]
-    feed = np.empty((-(-pixels.shape[0] // 2), -(-pixels.shape[1] // 2), 3), np.float32)
-    run_bands(_sample_rows, feed.shape[0], pixels, feed)
+    feed = sampled(pixels)
     base, left = surface, np.zeros_like(surface)
     close = cv2.GaussianBlur(share, (0, 0), 3.0) > 0.1  # there the fit itself knows better
     covariance = np.linalg.inv(whitening.T.astype(np.float64) @ whitening)
@@ -153,6 +158,13 @@ def _through_gaps(pixels: Array, surface: Array, whitening: NDArray[np.float32],
         left = left + _smoothed(rest * seen[..., None], seen, 2.5, 0.03)
         surface = base + left
     return np.asarray(surface, np.float32)
+
+
+def sampled(pixels: Array) -> Array:
+    """Every second pixel of every second row, coded."""
+    feed = np.empty((-(-pixels.shape[0] // 2), -(-pixels.shape[1] // 2), 3), np.float32)
+    run_bands(_sample_rows, feed.shape[0], pixels, feed)
+    return feed
 
 
 @kernel
@@ -236,7 +248,8 @@ def _joined(grown: NDArray[np.bool_], sky: NDArray[np.bool_]) -> NDArray[np.bool
 
 
 @lru_cache(maxsize=8)
-def _basis(grid: tuple[int, int], degree: int) -> NDArray[np.float64]:
+def polynomials(grid: tuple[int, int], degree: int) -> NDArray[np.float64]:
+    """Products of powers of x and y (-1 to 1) up to a degree, at the middles of a grid's cells. (h, w, n)."""
     y, x = ((np.arange(n) + 0.5) / n * 2 - 1 for n in grid)
     powers = [(i, j) for i in range(degree + 1) for j in range(degree + 1 - i)]
     return np.stack([y[:, None] ** j * x[None, :] ** i for i, j in powers], axis=2)
@@ -246,8 +259,9 @@ def _distance(a: NDArray, b: NDArray) -> NDArray[np.float64]:
     return np.asarray(np.sqrt(((a - b) ** 2).mean(axis=2)))
 
 
-def _whitening(pixels: Array, surface: Array, sky: NDArray[np.bool_], noise: float) -> NDArray[np.float32]:
-    """From the noise's covariance over sky pixels, those that are no noise left out."""
+def whitening_of(pixels: Array, surface: Array, sky: NDArray[np.bool_], noise: float) -> NDArray[np.float32]:
+    """Takes differences in coded values to units of the noise, (3, 3): from the noise's covariance over sky pixels,
+    those that are no noise left out."""
     height, width = pixels.shape[:2]
     gh, gw = sky.shape
     rows, columns = np.nonzero(cv2.erode(sky.astype(np.uint8), np.ones((3, 3), np.uint8)) if sky.mean() > 0.05 else sky)

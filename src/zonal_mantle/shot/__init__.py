@@ -22,6 +22,7 @@ from .matte import (
     OldSky,
     Pull,
     ScreenPull,
+    SkyStroke,
 )
 from .shapes import Shape, ShapeKey, ellipse_key, rectangle_key
 from .shot import Air, Shot
@@ -72,6 +73,7 @@ __all__ = [
     "ShapeKey",
     "Shot",
     "ShotError",
+    "SkyStroke",
     "Source",
     "Timing",
     "Value",

@@ -12,6 +12,7 @@ from .shapes import Point, Shape
 
 Colour = tuple[float, float, float]
 Area = tuple[float, float, float, float]
+Place = tuple[float, float]
 Combine = Literal["union", "intersection", "subtraction"]
 
 
@@ -94,15 +95,35 @@ class ScreenPull(Pull):
     despill_lightness: Keyed = _keyed(0.0)
 
 
-class ClearSkyPull(Pull):
-    """A matte from the difference to a smooth surface fitted to the sky, in units of the plate's measured noise.
+class SkyStroke(Value):
+    """What a person says of a place: sky, or not sky.
 
-    Empty below `empty` and no longer held down above `full`, both in standard deviations of the noise. Areas of known
-    sky are boxes (x0, y0, x1, y1) on the frame they were drawn on; without any the sky is found by itself. `degree` is
-    that of the fitted surface; `clouds` adds what the surface leaves, smoothed over about a twelfth of the frame.
+    points : a path in plate pixels on `frame`, `width_px` wide, or the outline of what is `filled`. It holds on its
+    own frame, or wherever the lock that it rides on carries it; every frame learns from it.
+    """
+
+    says: Literal["sky", "not sky"] = "sky"
+    frame: int
+    points: tuple[Place, ...] = Field(min_length=1)
+    width_px: float = Field(default=24.0, gt=0, le=1000)
+    filled: bool = False
+    rides: str | None = None
+
+
+class ClearSkyPull(Pull):
+    """A matte from the sky behind everything.
+
+    `finds` the *region*: what is sky at all, clouds and all, is learnt from the shot, and strokes say what it does not
+    find by itself. Or it finds a *surface*: a smooth one of a `degree` is fitted to the sky (`clouds` adds what it
+    leaves, smoothed over about a twelfth of the frame), and what lies off it stays.
+
+    Empty below `empty` and no longer held down above `full`, both in standard deviations of the plate's noise. Areas of
+    known sky are boxes (x0, y0, x1, y1) on the frame they were drawn on. `carried_by` is for the surface.
     """
 
     kind: Literal["clear sky"] = "clear sky"
+    finds: Literal["region", "surface"] = "region"
+    strokes: tuple[SkyStroke, ...] = ()
     degree: int = Field(default=2, ge=0, le=5)
     clouds: bool = True
     empty: Keyed = _keyed(3.0)
@@ -200,7 +221,8 @@ class Matte(Value):
         """The locks that it depends on."""
         found = {shape.rides for shape in self.shapes if shape.on}
         found |= {pull.rides for pull in self.pulls if isinstance(pull, DifferencePull)}
-        found |= {pull.carried_by for pull in self.pulls if isinstance(pull, ClearSkyPull)}
+        skies = [pull for pull in self.pulls if isinstance(pull, ClearSkyPull)]
+        found |= {pull.carried_by for pull in skies} | {stroke.rides for pull in skies for stroke in pull.strokes}
         found |= {self.edge.steady_lock} if self.edge.steady else set()
         return {id for id in found if id is not None}
 

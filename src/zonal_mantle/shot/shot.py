@@ -10,11 +10,11 @@ from pydantic import Field, model_validator
 from .base import Value
 from .guides import Base, Light, Line
 from .lock import Lock
-from .matte import Matte
+from .matte import ClearSkyPull, Matte
 from .source import Source
 from .zone import MatteUse, Zone
 
-FORMAT_VERSION = 5
+FORMAT_VERSION = 6
 
 T = TypeVar("T", Source, Zone, Lock, Matte)
 
@@ -284,6 +284,12 @@ def _let_go(matte: Matte, lock: str) -> Matte:
         if (name := {"difference": "rides", "clear sky": "carried_by"}.get(pull.kind)) and getattr(pull, name) == lock
         else pull
         for pull in matte.pulls
+    )
+    pulls = tuple(
+        pull.but(strokes=tuple(each.but(rides=None) if each.rides == lock else each for each in pull.strokes))
+        if isinstance(pull, ClearSkyPull)
+        else pull
+        for pull in pulls
     )
     edge = matte.edge.but(steady_lock=None) if matte.edge.steady_lock == lock else matte.edge
     return matte.but(shapes=shapes, pulls=pulls, edge=edge)

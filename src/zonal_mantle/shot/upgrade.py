@@ -38,6 +38,12 @@ def upgraded(data: dict[str, Any]) -> dict[str, Any]:
                 if isinstance(zone.get("blend"), dict):
                     zone["blend"].pop("opacity", None)
         data["version"] = 5
+    if data.get("version") == 5:
+        for matte in data.get("mattes", []):
+            for pull in matte.get("pulls", []):
+                if pull.get("kind") == "clear sky":  # until then a surface was all that it could find
+                    pull.setdefault("finds", "surface")
+        data["version"] = 6
     return data
 
 

@@ -1,0 +1,403 @@
+"""The sky matte: which pixels are sky (`sky_region`), the sky behind them (`local_sky`), and the edge between.
+
+The edge is unmixed in scene-linear light, C = α·F + (1 − α)·S (Porter & Duff 1984). What stays is seldom of one
+colour: leaves before a middling sky are darker than it and brighter. So F is guessed from near by for each of eight
+directions in colour away from the sky, from what stands out most in that direction and is more than a pixel wide; a
+pixel is compared with what stays in its own direction. What lies within the plate's noise of the sky (Mahalanobis
+distance) is empty, what lies within it far from any sky is solid, and clouds are sky.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numba
+import numpy as np
+from numpy.typing import NDArray
+
+from ..media.bands import run_bands
+from ..media.curves import srgb_decode
+from ..shot.matte import ClearSkyPull
+from .clear_sky import away_from, plain_surfaces
+from .errors import MatteError
+from .local_sky import local_sky
+from .sky_region import WORKING_PX, SkyModel, colour_ratio, learn_sky, sharpened, sky_region
+
+Array = NDArray[np.float32]
+
+BLOCK = 4  # what stays is guessed at a quarter of the size
+DIRECTIONS = np.array([[r, g, b] for r in (-1, 1) for g in (-1, 1) for b in (-1, 1)], np.float32) / np.sqrt(
+    np.float32(3)
+)
+LEAST_SHARE = 0.002  # of the frame that must be sky
+UNDECIDED, MOST_UNDECIDED = (0.15, 0.85), 0.65  # chances, and share of the frame: then nothing tells sky from ground
+STANDS_OUT = 10.0  # deviations of noise from which a pixel speaks for what stays
+IN_SKY, FULL_IN_SKY = 5.0, 9.5  # further deviations that a thing in the midst of sky must stand out by
+ENOUGH = 0.05  # weight that is enough to guess by
+CLEAR_OF_SKY = 0.15  # share of the sky's light that a surface differs by to speak in full
+EXTREME = 0.2  # weight of what may be seen through, against that of what may not
+BEND = 0.9
+WIDTHS_PX = (3, 6, 12, 25)  # of edges, by how soft the picture is
+SKYS_OWN = 2.5  # log ratio from which a colour is the sky's own
+REACH_PX = 25  # as far from sky a pixel may be seen through if its colour is a mixture
+MIXED, MORE_LIGHT = 0.02, 4.0  # share of the sky's light that tells a mixture; how much lighter what stays may be
+BETWEEN_PX = 24  # between two gaps all may be seen through
+GAP_REACH_PX = 12.0  # working pixels: gaps further from the region are no gaps
+DOUBTFUL = (0.12, 0.5)  # least chance of the less likely at which doubt begins, and is full
+
+kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
+part_of_kernel = numba.njit(inline="always")
+
+
+@dataclass(frozen=True)
+class SkyCut:
+    """alpha (h, w) of what stays, sky (h, w, 3) behind it, scene-linear, and doubt (h, w) 0…1, all float32."""
+
+    alpha: Array
+    sky: Array
+    doubt: Array
+
+
+@dataclass(frozen=True)
+class SkyFound:
+    """Where a frame's sky is, at the working size: the chance of being sky (h, w), what the shot has taught, and what
+    was said of the frame, see `sky_region.drawn`."""
+
+    chance: Array
+    model: SkyModel
+    said: Array | None = None
+
+
+def find_sky(picture: Array, model: SkyModel | None = None, said: Array | None = None) -> SkyFound:
+    """Finds the sky on a working picture, by a shot's model or from this one picture. See `sky_region.working`."""
+    model = learn_sky([picture], [said]) if model is None else model
+    return SkyFound(sky_region(picture, model, said), model, said)
+
+
+def sky_matte(pixels: Array, pull: ClearSkyPull, found: SkyFound, frame: float = 0, scale: float = 1.0) -> SkyCut:
+    """Cuts the sky out.
+
+    Parameters
+    ----------
+    pixels : (h, w, 3) float32, scene-linear, at `scale` (pixels of it to one of the plate).
+    found : where the sky is; see `find_sky`.
+    pull : its `empty` and `full`, in deviations of noise.
+
+    Raises
+    ------
+    MatteError : no sky is found.
+    """
+    height, width = pixels.shape[:2]
+    region = sharpened(found.chance)
+    low, high = UNDECIDED
+    undecided = float(((found.chance > low) & (found.chance < high)).mean())
+    if float((region > 0.5).mean()) < LEAST_SHARE or (undecided > MOST_UNDECIDED and found.said is None):
+        raise MatteError(
+            "No sky was found: nothing tells sky from ground. Drag over some sky with Sky here, or choose another pull."
+        )
+    size = min(scale, 1.0)
+    feed, own = colour_ratio(pixels, found.model)
+    sky = local_sky(pixels, region, feed, own)
+    linear = np.ascontiguousarray(srgb_decode(np.maximum(sky.surface, 0)), np.float32)
+    off, away, behind = away_from(sky, linear, pixels)
+    plain = plain_surfaces(off, away, scale)
+    like = _sky_like(off, region, own, plain)
+    near, most = _near(like, away, size)
+    stands = np.zeros((-(-height // BLOCK), -(-width // BLOCK), 8, 4), np.float32)
+    thick = cv2.erode(np.minimum(away, 1), np.ones((3, 3), np.uint8))
+    run_bands(_stand_rows, stands.shape[0], pixels, behind, off, away, thick, most, near, region, DIRECTIONS, stands)
+    fore = _what_stays(stands, size)
+    deep = cv2.erode(region, np.ones((3, 3), np.uint8))
+    out = np.empty((height, width), np.float32)
+    limits = np.float32(pull.empty.at(frame)), np.float32(pull.full.at(frame))
+    run_bands(_cut_rows, height, pixels, behind, off, near, plain, region, deep, fore, DIRECTIONS, *limits, out)
+    doubt = doubt_of(found.chance, (height, width))
+    if found.said is not None:
+        said = cv2.resize(found.said, (width, height), interpolation=cv2.INTER_LINEAR)
+        out = np.where(said > 0, out * (1 - said), out - (1 - out) * said).astype(np.float32)
+        doubt *= 1 - np.abs(said)
+    return SkyCut(out, behind, doubt)
+
+
+def doubt_of(chance: Array, shape: tuple[int, int]) -> Array:
+    """How doubtful it is whether a pixel is sky, 0…1, at a picture's size. The region's rim is not doubted for being
+    a rim: what is doubtful is wider than it."""
+    least = np.minimum(chance, 1 - chance)
+    window = np.ones((5, 5), np.uint8)
+    wide = cv2.dilate(cv2.erode(least, window), window)
+    low, full = DOUBTFUL
+    doubt = np.clip((wide - low) / (full - low), 0, 1)
+    return np.asarray(cv2.resize(doubt, (shape[1], shape[0]), interpolation=cv2.INTER_LINEAR), np.float32)
+
+
+@part_of_kernel
+def _beside(x, width, cells):  # type: ignore[no-untyped-def]
+    """The two cells beside a pixel's middle, and its share of the way between their middles."""
+    half = np.float32(0.5)
+    u = min(
+        max((np.float32(x) + half) * np.float32(cells) / np.float32(width) - half, np.float32(0)), np.float32(cells - 1)
+    )
+    i = min(int(u), max(cells - 2, 0))
+    return i, min(i + 1, cells - 1), np.float32(u - np.float32(i))
+
+
+@part_of_kernel
+def _mixed(grid, j, below, fv, i, beside, fu):  # type: ignore[no-untyped-def]
+    one = np.float32(1)
+    top = grid[j, i] * (one - fu) + grid[j, beside] * fu
+    low = grid[below, i] * (one - fu) + grid[below, beside] * fu
+    return top * (one - fv) + low * fv
+
+
+def _boxed(change, picture: NDArray, reach: int) -> NDArray:  # type: ignore[no-untyped-def]
+    """`cv2.erode` or `cv2.dilate` by a square of `reach` px to each side."""
+    across = change(picture, np.ones((1, 2 * reach + 1), np.uint8))
+    return np.asarray(change(across, np.ones((2 * reach + 1, 1), np.uint8)))
+
+
+def _sky_like(off: Array, region: Array, own: Array, plain: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """Pixels that are sky by their colour: in the region, or in gaps. A gap's colour is one that the ground has not, or
+    many pixels have it and few are beside it, so that it is not only a colour that passes by the sky's."""
+    height, width = off.shape
+    counts = np.empty((2, -(-height // BLOCK), -(-width // BLOCK)), np.float32)
+    run_bands(_count_rows, counts.shape[1], off, counts)
+    inside, beside = (cv2.GaussianBlur(each, (0, 0), 2.0) for each in counts)
+    peaked = np.clip((inside / (beside + np.float32(1e-4)) - 0.8) / 0.4, 0, 1).astype(np.float32)
+    reach = GAP_REACH_PX * region.shape[1] / WORKING_PX
+    within = cv2.GaussianBlur((region > 0.5).astype(np.float32), (0, 0), max(reach, 1.0))
+    like = np.empty((height, width), np.uint8)
+    run_bands(_like_rows, height, off, region, own, peaked, within, plain, like)
+    return like
+
+
+@kernel
+def _count_rows(first, end, off, counts):  # type: ignore[no-untyped-def]
+    """Per block, the share of pixels within the noise of the sky, and a little beyond it."""
+    height, width = off.shape
+    part = np.float32(1 / (BLOCK * BLOCK))
+    for j in range(first, end):
+        for i in range(counts.shape[2]):
+            own, beside = np.float32(0), np.float32(0)
+            for y in range(BLOCK * j, min(BLOCK * j + BLOCK, height)):
+                for x in range(BLOCK * i, min(BLOCK * i + BLOCK, width)):
+                    d = off[y, x]
+                    if d < np.float32(2.5):
+                        own += part
+                    elif d > np.float32(4) and d < np.float32(8):
+                        beside += part
+            counts[0, j, i], counts[1, j, i] = own, beside
+
+
+@kernel
+def _like_rows(y0, y1, off, region, own, peaked, within, plain, like):  # type: ignore[no-untyped-def]
+    height, width = off.shape
+    half = np.float32(0.5)
+    for y in range(y0, y1):
+        j, below, fv = _beside(y, height, region.shape[0])
+        jb, belowb, fvb = _beside(y, height, peaked.shape[0])
+        for x in range(width):
+            i, beside, fu = _beside(x, width, region.shape[1])
+            p = _mixed(region, j, below, fv, i, beside, fu)
+            found = p > np.float32(0.97)
+            if not found and off[y, x] < np.float32(4):
+                if p > half:
+                    found = True
+                elif plain[y, x] < 2 and _mixed(within, j, below, fv, i, beside, fu) > np.float32(0.01):
+                    ib, besideb, fub = _beside(x, width, peaked.shape[1])
+                    found = own[y // 2, x // 2] > np.float32(SKYS_OWN)
+                    found = found or _mixed(peaked, jb, belowb, fvb, ib, besideb, fub) > half
+            like[y, x] = np.uint8(found)
+
+
+def _near(like: NDArray[np.uint8], away: Array, size: float) -> tuple[NDArray[np.uint8], Array]:
+    """1 where pixels may be seen through: within an edge's width of sky, or between gaps; 2 where they may if they look
+    like it; (h, w). And the most that anything near by stands out, by block."""
+    height, width = like.shape
+    extent = np.empty((3, -(-height // BLOCK), -(-width // BLOCK)), np.float32)
+    run_bands(_extent_rows, extent.shape[1], away, extent)
+    window = np.ones((7, 7), np.uint8)
+    most = cv2.dilate(extent[0], window)
+    contrast = most - cv2.erode(extent[1], window)
+    softness = np.float32(1.5) * contrast / np.maximum(cv2.dilate(extent[2], window), np.float32(0.01))
+    near = _boxed(cv2.dilate, like, max(2, round(WIDTHS_PX[0] * size)))
+    for wide in WIDTHS_PX[1:]:
+        soft = cv2.resize((softness >= wide * size).astype(np.uint8), (width, height), interpolation=cv2.INTER_NEAREST)
+        if soft.any():
+            near |= _boxed(cv2.dilate, like, max(2, round(wide * size))) & soft
+    wide_reach = _boxed(cv2.dilate, like, max(2, round(REACH_PX * size)))
+    between = max(2, round(BETWEEN_PX * size))
+    near |= _boxed(cv2.erode, _boxed(cv2.dilate, like, between), max(1, round((BETWEEN_PX - 2) * size)))
+    return near | (2 * (wide_reach & (1 - near))).astype(np.uint8), np.asarray(most, np.float32)
+
+
+@kernel
+def _extent_rows(first, end, away, extent):  # type: ignore[no-untyped-def]
+    """Per block: the most and the least distance from the sky, and the steepest step of it."""
+    height, width = away.shape
+    one = np.float32(1)
+    for j in range(first, end):
+        for i in range(extent.shape[2]):
+            most, least, steep = np.float32(0), one, np.float32(0)
+            for y in range(BLOCK * j, min(BLOCK * j + BLOCK, height)):
+                for x in range(BLOCK * i, min(BLOCK * i + BLOCK, width)):
+                    a = min(away[y, x], one)
+                    r, d = min(away[y, min(x + 1, width - 1)], one), min(away[min(y + 1, height - 1), x], one)
+                    calm = (a + a + r + d) * np.float32(0.25)
+                    most, least = max(most, calm), min(least, calm)
+                    steep = max(steep, max(abs(r - a), abs(d - a)))
+            extent[0, j, i], extent[1, j, i], extent[2, j, i] = most, least, steep
+
+
+@kernel
+def _stand_rows(first, end, pixels, sky, off, away, thick, most, near, region, directions, stands):  # type: ignore[no-untyped-def]
+    """Per block and direction of colour: light, weighted by how far it is what stays alone.
+
+    Far from any sky all that stands out is. Where much may be seen through only the extremes are, weighed by the 12th
+    power of how much they stand out.
+    """
+    height, width = off.shape
+    zero = np.float32(0)
+    part = np.float32(1 / (BLOCK * BLOCK))
+    for j in range(first, end):
+        for i in range(stands.shape[1]):
+            for y in range(BLOCK * j, min(BLOCK * j + BLOCK, height)):
+                jr, below, fv = _beside(y, height, region.shape[0])
+                for x in range(BLOCK * i, min(BLOCK * i + BLOCK, width)):
+                    if off[y, x] <= np.float32(STANDS_OUT):
+                        continue
+                    ir, beside, fu = _beside(x, width, region.shape[1])
+                    if _mixed(region, jr, below, fv, ir, beside, fu) > np.float32(0.8):
+                        continue
+                    r, g, b = pixels[y, x, 0], pixels[y, x, 1], pixels[y, x, 2]
+                    dr, dg, db = r - sky[y, x, 0], g - sky[y, x, 1], b - sky[y, x, 2]
+                    length = np.sqrt(dr * dr + dg * dg + db * db) + np.float32(1e-9)
+                    if near[y, x] == 1:
+                        a2 = min(away[y, x] / max(most[j, i], np.float32(1e-3)), np.float32(1)) ** 2
+                        a4 = a2 * a2
+                        weight = np.float32(EXTREME) * a4 * a4 * a4 * part
+                    else:
+                        a2 = min(thick[y, x] / np.float32(CLEAR_OF_SKY), np.float32(1))
+                        weight = a2 * a2 * part
+                    for k in range(8):
+                        m = (directions[k, 0] * dr + directions[k, 1] * dg + directions[k, 2] * db) / length
+                        if m > zero:
+                            m2 = m * m
+                            m = m2 * m2 * m2 * weight
+                            stands[j, i, k, 0] += m * r
+                            stands[j, i, k, 1] += m * g
+                            stands[j, i, k, 2] += m * b
+                            stands[j, i, k, 3] += m
+
+
+def _what_stays(stands: Array, size: float) -> Array:
+    """What stays by direction, everywhere at quarter size: the nearest scale that has enough to go by. Its last
+    channel is how much there is near by. (h, w, 8, 4)."""
+    height, width = stands.shape[:2]
+    out = np.empty_like(stands)
+    for k in range(8):
+        weighted = np.ascontiguousarray(stands[:, :, k])
+        total = weighted.sum(axis=(0, 1), dtype=np.float64)
+        whole = (total[:3] / max(total[3], 1e-9)).astype(np.float32)
+        guess = np.empty((height, width, 4), np.float32)
+        guess[..., :3], guess[..., 3] = whole, 0
+        for sigma, coarse in ((48.0, 4), (16.0, 2), (5.0, 1)):
+            small: NDArray = weighted
+            if coarse > 1:
+                shape = (max(width // coarse, 1), max(height // coarse, 1))
+                small = cv2.resize(weighted, shape, interpolation=cv2.INTER_AREA)
+            small = cv2.GaussianBlur(small, (0, 0), max(sigma * size / BLOCK / coarse, 0.5))
+            if coarse > 1:
+                small = cv2.resize(small, (width, height), interpolation=cv2.INTER_LINEAR)
+            run_bands(_over_rows, height, small, np.float32(ENOUGH), guess)
+        out[:, :, k] = guess
+    return out
+
+
+@kernel
+def _over_rows(y0, y1, weighted, enough, guess):  # type: ignore[no-untyped-def]
+    """A weighted mean laid over a coarser guess as far as there is enough weight."""
+    one = np.float32(1)
+    for y in range(y0, y1):
+        for x in range(guess.shape[1]):
+            weight = weighted[y, x, 3]
+            if weight > np.float32(1e-9):
+                share = min(weight / enough, one)
+                for c in range(3):
+                    guess[y, x, c] = guess[y, x, c] * (one - share) + weighted[y, x, c] / weight * share
+                guess[y, x, 3] = max(guess[y, x, 3], weight)
+
+
+@part_of_kernel
+def _mixes(seen, sky, er, eg, eb):  # type: ignore[no-untyped-def]
+    """How far a colour is a mixture of what stays (sky + e) with the sky, and not what stays in more or less light."""
+    one = np.float32(1)
+    dr, dg, db = seen[0] - sky[0], seen[1] - sky[1], seen[2] - sky[2]
+    share = (dr * er + dg * eg + db * eb) / (er * er + eg * eg + eb * eb + np.float32(1e-9))
+    share = min(max(share, np.float32(0)), one)
+    off_line = np.sqrt((dr - share * er) ** 2 + (dg - share * eg) ** 2 + (db - share * eb) ** 2)
+    fr, fg, fb = sky[0] + er, sky[1] + eg, sky[2] + eb
+    light = (seen[0] * fr + seen[1] * fg + seen[2] * fb) / (fr * fr + fg * fg + fb * fb + np.float32(1e-9))
+    light = min(max(light, np.float32(0)), np.float32(MORE_LIGHT))
+    off_ray = np.sqrt((seen[0] - light * fr) ** 2 + (seen[1] - light * fg) ** 2 + (seen[2] - light * fb) ** 2)
+    level = np.sqrt(sky[0] * sky[0] + sky[1] * sky[1] + sky[2] * sky[2]) + np.float32(1e-6)
+    return min(max((off_ray - off_line) / (np.float32(MIXED) * level) - one, np.float32(0)), one)
+
+
+@kernel
+def _cut_rows(y0, y1, pixels, sky, off, near, plain, region, deep, fore, directions, empty, full, out):  # type: ignore[no-untyped-def]
+    height, width = off.shape
+    gh, gw = fore.shape[:2]
+    zero, one, half, bend = np.float32(0), np.float32(1), np.float32(0.5), np.float32(BEND)
+    for y in range(y0, y1):
+        jr, belowr, fvr = _beside(y, height, region.shape[0])
+        j, below, fv = _beside(y, height, gh)
+        for x in range(width):
+            ir, besider, fur = _beside(x, width, region.shape[1])
+            p = _mixed(region, jr, belowr, fvr, ir, besider, fur)
+            if (near[y, x] == 0 and p <= np.float32(0.05)) or (plain[y, x] >= 2 and p < half):
+                out[y, x] = one
+                continue
+            if off[y, x] <= empty:
+                out[y, x] = zero
+                continue
+            i, beside, fu = _beside(x, width, gw)
+            dr = pixels[y, x, 0] - sky[y, x, 0]
+            dg = pixels[y, x, 1] - sky[y, x, 1]
+            db = pixels[y, x, 2] - sky[y, x, 2]
+            length = np.sqrt(dr * dr + dg * dg + db * db) + np.float32(1e-9)
+            w00, w01 = (one - fu) * (one - fv), fu * (one - fv)
+            w10, w11 = (one - fu) * fv, fu * fv
+            total, sum_of = np.float32(1e-9), zero
+            fr, fg, fb = zero, zero, zero
+            for k in range(8):
+                m = (directions[k, 0] * dr + directions[k, 1] * dg + directions[k, 2] * db) / length
+                if m <= zero:
+                    continue
+                a, b, c, d = fore[j, i, k], fore[j, beside, k], fore[below, i, k], fore[below, beside, k]
+                er = a[0] * w00 + b[0] * w01 + c[0] * w10 + d[0] * w11 - sky[y, x, 0]
+                eg = a[1] * w00 + b[1] * w01 + c[1] * w10 + d[1] * w11 - sky[y, x, 1]
+                eb = a[2] * w00 + b[2] * w01 + c[2] * w10 + d[2] * w11 - sky[y, x, 2]
+                there = a[3] * w00 + b[3] * w01 + c[3] * w10 + d[3] * w11 + np.float32(1e-4)
+                along = dr * er + dg * eg + db * eb
+                m2 = m * m
+                m = m2 * m2 * m2 * there
+                total += m
+                fr, fg, fb = fr + m * er, fg + m * eg, fb + m * eb
+                share = along / (er * er + eg * eg + eb * eb + np.float32(1e-9))
+                sum_of += m * min(max(share, zero), np.float32(1.2))
+            alpha = min(sum_of / total / np.float32(0.95), one)
+            if alpha > bend:  # nearly solid is solid: what stays is never quite of one colour
+                alpha = min(bend + (alpha - bend) * (one - bend) / (np.float32(0.98) - bend), one)
+            if near[y, x] == 2 and p <= np.float32(0.05):
+                alpha = one - (one - alpha) * _mixes(pixels[y, x], sky[y, x], fr / total, fg / total, fb / total)
+            rise = min((off[y, x] - empty) / max(full - empty, np.float32(1e-3)), one)
+            alpha *= rise * rise * (np.float32(3) - np.float32(2) * rise)
+            sure = (_mixed(deep, jr, belowr, fvr, ir, besider, fur) - half) / np.float32(0.4)
+            if sure > zero:  # in the midst of sky only what stands out by much is there
+                sure = min(sure, one)
+                sure *= sure * (np.float32(3) - np.float32(2) * sure)
+                stands = (off[y, x] - empty - np.float32(IN_SKY)) / np.float32(FULL_IN_SKY - IN_SKY + 1.5)
+                stands = min(max(stands, zero), one)
+                alpha *= one - sure * (one - stands * stands * (np.float32(3) - np.float32(2) * stands))
+            out[y, x] = alpha

@@ -1,0 +1,376 @@
+"""Which pixels are sky at all: decided at one working size, whatever the size of the plate or of the proxy.
+
+Three things speak for sky. *Reach*: the least sum of squared steps of colour on a way from the frame's top, the steps
+of noise taken off. A step of d spread over n pixels costs d²/n, so that the soft rims of clouds cost little and the
+sharp rims of things much. *Colour and texture*: how much more often they occur in what is sky than in what is not,
+counted over frames of the whole shot, and learnt anew from each better guess (a classifier that trains itself, as in
+Rother, Kolmogorov & Blake 2004, with tables in place of mixtures). *Place*: higher is likelier.
+
+Together they are the prior of a random walker (Grady 2005, with priors): the chance that a walk which seldom crosses
+steps of colour ends in sky. It is real-valued and changes smoothly with the picture, so that it does not jump from
+frame to frame, and where it is neither near 0 nor near 1 it says so by itself.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import cv2
+import numba
+import numpy as np
+from numpy.typing import NDArray
+
+from ..media.curves import coded
+from .sky_fit import sampled
+
+Array = NDArray[np.float32]
+
+WORKING_PX = 480  # the longer side of the picture that is judged
+BINS = (20, 16, 16)  # of L, a and b
+TEXTURES = 24
+ROUNDS = 3  # of learning
+NEAR_REACH = 0.075  # coded step from the top at which sky and ground are as likely, all in one pixel
+PULL = 0.03  # of the prior against the walk of a step to the next pixel
+LEAST_STEP, STEP_NOISES = 0.02, 5.0
+HINTED = 40.0  # pull of a stroke, against PULL
+LEAST_NOISE = 0.006
+
+kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
+
+
+@dataclass(frozen=True)
+class SkyModel:
+    """How sky and ground of a shot differ: log ratios of how often colours (L, a, b) and textures occur in them."""
+
+    colours: Array
+    textures: Array
+
+
+@dataclass(frozen=True)
+class Said:
+    """What a person has said of a place on a frame: a path in plate pixels, or the outline of what is filled."""
+
+    is_sky: bool
+    points: tuple[tuple[float, float], ...]
+    width_px: float
+    filled: bool
+
+
+@dataclass
+class _Look:
+    """A frame at the working size, as all steps need it."""
+
+    smooth: Array
+    noise: float
+    prior: Array
+    places: Array  # (h, w, 3) in the table of colours
+    textures: Array  # (h, w) in that of textures
+    said: Array | None
+
+
+def drawn(said: Sequence[Said], plate: tuple[int, int]) -> Array | None:
+    """What was said of a frame of a plate's size, at the working size: 1 sky, -1 not, what was said last on top.
+    (h, w) float32; None where nothing was."""
+    if not said:
+        return None
+    width, height = working_size(*plate)
+    out = np.zeros((height, width), np.float32)
+    scale = np.array([width / plate[0], height / plate[1]])
+    for each in said:
+        places = np.round((np.array(each.points) * scale - 0.5) * 16).astype(np.int32)
+        value = 1.0 if each.is_sky else -1.0
+        if each.filled:
+            cv2.fillPoly(out, [places], value, shift=4)
+        else:
+            thick = max(1, round(each.width_px * float(scale[0])))
+            cv2.polylines(out, [np.concatenate([places, places[-1:]])], False, value, thick, shift=4)
+    return out
+
+
+def working_size(width: int, height: int) -> tuple[int, int]:
+    """Width and height of the picture that is judged, for a plate of any size."""
+    share = WORKING_PX / max(width, height)
+    return max(round(width * share), 8), max(round(height * share), 8)
+
+
+def working(pixels: Array) -> Array:
+    """The picture that is judged: coded, the mean over the pixels it stands for. pixels (h, w, 3) scene-linear."""
+    size = working_size(pixels.shape[1], pixels.shape[0])
+    seen = coded(np.ascontiguousarray(np.nan_to_num(pixels, nan=0.0, posinf=1e4, neginf=0.0), np.float32))
+    shrinks = size[0] <= pixels.shape[1]
+    return np.asarray(cv2.resize(seen, size, interpolation=cv2.INTER_AREA if shrinks else cv2.INTER_LINEAR), np.float32)
+
+
+def learn_sky(pictures: Sequence[Array], said: Sequence[Array | None] = ()) -> SkyModel:
+    """What sky and ground of a shot look like.
+
+    Parameters
+    ----------
+    pictures : working pictures of a few frames, spread over the shot, each (h, w, 3) float32.
+    said : what was said of each of them, see `drawn`; nothing by default.
+    """
+    looks = [_look(picture, each) for picture, each in zip(pictures, said or [None] * len(pictures))]
+    shares = [_sigmoid(look.prior) for look in looks]
+    for round_number in range(ROUNDS):
+        model = _counted(looks, shares)
+        if round_number < ROUNDS - 1:
+            shares = [_walked(look, model) for look in looks]
+    return model
+
+
+def sky_region(picture: Array, model: SkyModel, said: Array | None = None) -> Array:
+    """The chance of each pixel of a working picture to be sky, 0…1. (h, w) float32."""
+    return _walked(_look(picture, said), model)
+
+
+def colour_ratio(pixels: Array, model: SkyModel) -> tuple[Array, Array]:
+    """Every second pixel of every second row, coded, (h, w, 3); and the log ratio of how often its colour occurs in
+    sky and in ground, (h, w)."""
+    feed = sampled(pixels)
+    ratio = np.empty(feed.shape[:2], np.float32)
+    bare = np.zeros_like(ratio)
+    _log_ratio(_places(feed), bare, model.colours, np.zeros(TEXTURES, np.float32), bare, ratio)
+    return feed, ratio
+
+
+def sharpened(chance: Array) -> Array:
+    """Nearer to a decision: what is more likely sky than not is all but sky. (h, w) float32."""
+    p, q = chance**3, (1 - chance) ** 3
+    return np.asarray(p / np.maximum(p + q, 1e-12), np.float32)
+
+
+def _places(feed: Array) -> Array:
+    """Where colours lie in the table of colours."""
+    lab = cv2.cvtColor(np.clip(feed, 0, 1), cv2.COLOR_RGB2Lab)
+    top = np.array(BINS, np.float32) - np.float32(1.001)
+    scale = np.array([(BINS[0] - 1) / 100, (BINS[1] - 1) / 80, (BINS[2] - 1) / 120], np.float32)
+    return np.ascontiguousarray(np.clip((lab + np.array([0, 40, 60], np.float32)) * scale, 0, top), np.float32)
+
+
+def noise_of(picture: Array) -> float:
+    """Standard deviation of a working picture's noise, coded, judged by its quietest blocks (second differences)."""
+    rough = np.abs(picture[:, :-2] - 2 * picture[:, 1:-1] + picture[:, 2:]) / np.sqrt(6)
+    size = 16
+    height, width = rough.shape[0] // size * size, rough.shape[1] // size * size
+    if min(height, width) == 0:
+        return max(float(np.median(rough)) * 1.4826, LEAST_NOISE)
+    blocks = rough[:height, :width].reshape(height // size, size, width // size, size, 3)
+    middle = np.median(blocks.transpose(0, 2, 1, 3, 4).reshape(-1, size * size * 3), axis=1)
+    return max(float(np.percentile(middle, 15)) * 1.4826, LEAST_NOISE)
+
+
+def _look(picture: Array, said: Array | None) -> _Look:
+    noise = noise_of(picture)
+    smooth = np.ascontiguousarray(cv2.bilateralFilter(picture, 5, max(4 * noise, 0.03), 1.5), np.float32)
+    reach = np.empty(picture.shape[:2], np.float32)
+    spare = np.float32(2 * (0.7 * noise) ** 2)
+    _reach(smooth, spare, np.zeros_like(reach) if said is None else said, reach)
+    level = np.asarray(smooth @ np.array((0.2126, 0.7152, 0.0722), np.float32))
+    fine = level - cv2.GaussianBlur(level, (0, 0), 1.0)
+    texture = np.sqrt(np.maximum(cv2.GaussianBlur(fine * fine, (0, 0), 2.5) - np.float32((0.3 * noise) ** 2), 0))
+    step = np.clip(np.log((texture + 0.002) / 0.002) / 4 * (TEXTURES - 1), 0, TEXTURES - 1.001)
+    height = np.linspace(1, -1, picture.shape[0], dtype=np.float32)[:, None]
+    far = np.clip(-1.6 * np.log((np.sqrt(reach) + 0.004) / NEAR_REACH), -4, 4)
+    return _Look(
+        smooth,
+        noise,
+        np.asarray(np.float32(0.75) * far + height, np.float32),
+        _places(smooth),
+        step.astype(np.float32),
+        said,
+    )
+
+
+@kernel
+def _reach(smooth, spare, said, out):  # type: ignore[no-untyped-def]
+    """The least sum of squared steps from the top, or from what is said to be sky, never through what is said not."""
+    h, w = out.shape
+    for y in range(h):
+        for x in range(w):
+            out[y, x] = np.float32(0) if y == 0 or said[y, x] > 0 else np.float32(1e6)
+            if said[y, x] < 0:
+                out[y, x] = np.float32(1e6)
+    across, down = np.empty((h, w), np.float32), np.empty((h, w), np.float32)
+    for y in range(h):
+        for x in range(w):
+            for way in range(2):
+                v, u = min(y + way, h - 1), min(x + 1 - way, w - 1)
+                total = np.float32(0)
+                for c in range(3):
+                    step = smooth[v, u, c] - smooth[y, x, c]
+                    total += step * step
+                total = max(total / np.float32(3) - spare, np.float32(0))
+                if said[y, x] < 0 or said[v, u] < 0:
+                    total = np.float32(1e6)
+                if way == 0:
+                    across[y, x] = total
+                else:
+                    down[y, x] = total
+    for _ in range(6):
+        for y in range(h):
+            for x in range(w):
+                if y > 0:
+                    out[y, x] = min(out[y, x], out[y - 1, x] + down[y - 1, x])
+                if x > 0:
+                    out[y, x] = min(out[y, x], out[y, x - 1] + across[y, x - 1])
+            for x in range(w - 2, -1, -1):
+                out[y, x] = min(out[y, x], out[y, x + 1] + across[y, x])
+        for y in range(h - 2, -1, -1):
+            for x in range(w):
+                out[y, x] = min(out[y, x], out[y + 1, x] + down[y, x])
+                if x > 0:
+                    out[y, x] = min(out[y, x], out[y, x - 1] + across[y, x - 1])
+            for x in range(w - 2, -1, -1):
+                out[y, x] = min(out[y, x], out[y, x + 1] + across[y, x])
+
+
+def _counted(looks: Sequence[_Look], shares: Sequence[Array]) -> SkyModel:
+    """Log ratios of colours and textures, counted with each pixel's share of sky."""
+    colours = np.zeros((2, *BINS), np.float64)
+    textures = np.zeros((2, TEXTURES), np.float64)
+    for look, share in zip(looks, shares):
+        weight = np.ones_like(share)
+        if look.said is not None:
+            share = np.where(look.said > 0, 1, np.where(look.said < 0, 0, share)).astype(np.float32)
+            weight = np.where(look.said != 0, np.float32(8), weight)  # what a person says teaches more
+        _count(look.places, look.textures, share, weight, colours, textures)
+    for axis in (1, 2, 3):
+        colours = _blurred(colours, axis)
+    textures = _blurred(textures + 1, 1)
+    colours = colours / np.maximum(colours.sum(axis=(1, 2, 3), keepdims=True), 1e-9) + 4e-5
+    textures = textures / textures.sum(axis=1, keepdims=True)
+    return SkyModel(
+        np.clip(np.log(colours[0] / colours[1]), -4, 4).astype(np.float32),
+        np.clip(np.log(textures[0] / textures[1]), -2, 2).astype(np.float32),
+    )
+
+
+def _blurred(table: NDArray[np.float64], axis: int) -> NDArray[np.float64]:
+    """Each entry with a quarter of each of its neighbours, the ends repeated."""
+    last = table.shape[axis] - 1
+    before = np.take(table, np.maximum(np.arange(last + 1) - 1, 0), axis)
+    after = np.take(table, np.minimum(np.arange(last + 1) + 1, last), axis)
+    return np.asarray(0.5 * table + 0.25 * (before + after))
+
+
+@kernel
+def _count(places, textures, share, weight, colours, kinds):  # type: ignore[no-untyped-def]
+    for y in range(share.shape[0]):
+        for x in range(share.shape[1]):
+            k = int(textures[y, x])
+            kinds[0, k] += share[y, x] * weight[y, x]
+            kinds[1, k] += (1 - share[y, x]) * weight[y, x]
+            i, j, m = int(places[y, x, 0]), int(places[y, x, 1]), int(places[y, x, 2])
+            fi, fj, fm = places[y, x, 0] - i, places[y, x, 1] - j, places[y, x, 2] - m
+            for corner in range(8):
+                di, dj, dm = corner & 1, (corner >> 1) & 1, corner >> 2
+                part = (fi if di else 1 - fi) * (fj if dj else 1 - fj) * (fm if dm else 1 - fm) * weight[y, x]
+                colours[0, i + di, j + dj, m + dm] += part * share[y, x]
+                colours[1, i + di, j + dj, m + dm] += part * (1 - share[y, x])
+
+
+@kernel
+def _log_ratio(places, textures, colours, kinds, prior, out):  # type: ignore[no-untyped-def]
+    """What reach, place, colour and texture say together."""
+    half = np.float32(0.5)
+    for y in range(out.shape[0]):
+        for x in range(out.shape[1]):
+            i, j, m = int(places[y, x, 0]), int(places[y, x, 1]), int(places[y, x, 2])
+            fi, fj, fm = places[y, x, 0] - i, places[y, x, 1] - j, places[y, x, 2] - m
+            total = np.float32(0)
+            for corner in range(8):
+                di, dj, dm = corner & 1, (corner >> 1) & 1, corner >> 2
+                part = (fi if di else 1 - fi) * (fj if dj else 1 - fj) * (fm if dm else 1 - fm)
+                total += np.float32(part) * colours[i + di, j + dj, m + dm]
+            k = int(textures[y, x])
+            f = textures[y, x] - np.float32(k)
+            kind = kinds[k] * (np.float32(1) - f) + kinds[min(k + 1, TEXTURES - 1)] * f
+            out[y, x] = half * prior[y, x] + total + half * kind
+
+
+def _sigmoid(value: Array) -> Array:
+    return np.asarray(1 / (1 + np.exp(-np.clip(value, -30, 30))), np.float32)
+
+
+def _walked(look: _Look, model: SkyModel) -> Array:
+    """The random walker over a frame."""
+    said = np.empty(look.prior.shape, np.float32)
+    _log_ratio(look.places, look.textures, model.colours, model.textures, look.prior, said)
+    chance = _sigmoid(said)
+    pull = np.float32(PULL) * np.abs(2 * chance - 1)
+    for_sky, against = pull * chance, pull * (1 - chance) + np.float32(1e-7)
+    if look.said is not None:
+        for_sky = np.where(look.said > 0, np.float32(HINTED), np.where(look.said < 0, np.float32(0), for_sky))
+        against = np.where(look.said < 0, np.float32(HINTED), np.where(look.said > 0, np.float32(0), against))
+    step = np.float32(max(STEP_NOISES * look.noise, LEAST_STEP))
+    out = chance.astype(np.float64)
+    _walk(look.smooth, for_sky.astype(np.float64), against.astype(np.float64), step, out)
+    return np.clip(out, 0, 1).astype(np.float32)
+
+
+@kernel
+def _walk(smooth, for_sky, against, step, p):  # type: ignore[no-untyped-def]
+    """Solves (weights' Laplacian + pulls) p = pull to sky by conjugate gradients, from p as it stands."""
+    h, w = p.shape
+    across, down = np.zeros((h, w)), np.zeros((h, w))
+    for y in range(h):
+        for x in range(w):
+            for way in range(2):
+                v, u = y + way, x + 1 - way
+                if v >= h or u >= w:
+                    continue
+                total = 0.0
+                for c in range(3):
+                    d = smooth[v, u, c] - smooth[y, x, c]
+                    total += d * d
+                weight = np.exp(-total / (3 * step * step)) + 1e-3
+                if way == 0:
+                    across[y, x] = weight
+                else:
+                    down[y, x] = weight
+    diagonal = for_sky + against
+    for y in range(h):
+        for x in range(w):
+            diagonal[y, x] += across[y, x] + down[y, x]
+            if x > 0:
+                diagonal[y, x] += across[y, x - 1]
+            if y > 0:
+                diagonal[y, x] += down[y - 1, x]
+    rest, way_to, image = np.empty((h, w)), np.zeros((h, w)), np.empty((h, w))
+    before, first = 0.0, 0.0
+    for turn in range(-1, 240):
+        source = p if turn < 0 else way_to
+        along = 0.0
+        for y in range(h):
+            for x in range(w):
+                total = diagonal[y, x] * source[y, x]
+                if x > 0:
+                    total -= across[y, x - 1] * source[y, x - 1]
+                if x < w - 1:
+                    total -= across[y, x] * source[y, x + 1]
+                if y > 0:
+                    total -= down[y - 1, x] * source[y - 1, x]
+                if y < h - 1:
+                    total -= down[y, x] * source[y + 1, x]
+                image[y, x] = total
+                along += total * source[y, x]
+        share = before / along if turn >= 0 and along > 0 else 0.0
+        after = 0.0
+        for y in range(h):
+            for x in range(w):
+                if turn < 0:
+                    rest[y, x] = for_sky[y, x] - image[y, x]
+                else:
+                    p[y, x] += share * way_to[y, x]
+                    rest[y, x] -= share * image[y, x]
+                after += rest[y, x] * rest[y, x] / diagonal[y, x]
+        grow = after / before if turn >= 0 and before > 0 else 0.0
+        if turn < 0:
+            first = after
+        if after <= 1e-7 * first or after < 1e-12:
+            break
+        for y in range(h):
+            for x in range(w):
+                way_to[y, x] = rest[y, x] / diagonal[y, x] + grow * way_to[y, x]
+        before = after

@@ -1,0 +1,95 @@
+"""The sky matte within a shot: learnt from its frames, told by strokes, read for doubt."""
+
+import json
+
+import numpy as np
+import pytest
+from skimage import data
+
+from skies_plates import cloudy
+from zonal_mantle.api import Session, luma_between, new
+from zonal_mantle.comp.planner import matte_plan
+from zonal_mantle.matte import MatteError
+from zonal_mantle.media.still import write_still
+from zonal_mantle.shot import ClearSkyPull, Lock, LockFrame, Matte, ShotError, SkyStroke
+from zonal_mantle.shot.file import from_json, to_json
+
+
+def cut(session: Session, matte: Matte) -> Session:
+    session.shot = session.shot.with_zone_matte(session.shot.zones[0], matte)
+    return session
+
+
+def cloudy_session(tmp_path, frames=3):
+    for frame in range(1, frames + 1):
+        pixels, _ = cloudy(1, "grass", size=(480, 270))
+        write_still(tmp_path / f"plate.{frame:04d}.exr", np.roll(pixels, 3 * frame, axis=1), "half")
+    session = new(tmp_path / "plate.0001.exr")
+    return cut(session, Matte(id="m", name="Sky", pulls=(ClearSkyPull(id="a"),)))
+
+
+def test_a_region_is_the_same_by_itself_and_in_any_order(tmp_path):
+    """Bit for bit: what the shot teaches is part of the plan, whichever frame asks first."""
+    session = cloudy_session(tmp_path)
+    forward = [session.matte("zone1", frame) for frame in (1, 2, 3)]
+    again = cut(new(tmp_path / "plate.0001.exr"), session.shot.mattes[0])
+    for frame in (3, 1, 2):
+        assert (again.matte("zone1", frame) == forward[frame - 1]).all()
+    alone = cut(new(tmp_path / "plate.0001.exr"), session.shot.mattes[0])
+    assert (alone.matte("zone1", 2) == forward[1]).all()
+
+
+def test_strokes_hold_on_their_frame_or_ride_on_a_lock_and_teach_all(tmp_path):
+    session = cloudy_session(tmp_path)
+    entries = tuple(
+        LockFrame(frame=f, homography=(1, 0, 3.0 * (f - 1), 0, 1, 0, 0, 0, 1), marks=((5, 5),)) for f in (1, 2, 3)
+    )
+    lock = Lock(id="pan", name="Pan", reference_frame=1, solved=entries)
+    session.shot = session.shot.with_lock(lock)
+    box = SkyStroke(says="not sky", frame=1, points=((100, 30), (160, 30), (160, 60), (100, 60)), filled=True)
+    for rides, held in ((None, {1}), ("pan", {1, 2, 3})):
+        cut(session, Matte(id="m", name="Sky", pulls=(ClearSkyPull(id="a", strokes=(box.but(rides=rides),)),)))
+        for frame in (1, 2, 3):
+            shift = 3 * (frame - 1)
+            inside = session.matte("zone1", frame)[34:56, 106 + shift : 154 + shift]
+            assert (inside.min() > 0.99) == (frame in held), (rides, frame)
+    told, bare = session.shot.mattes[0], Matte(id="m", name="Sky", pulls=(ClearSkyPull(id="a"),))
+    assert (
+        matte_plan(session.shot, told, 3).digest != matte_plan(session.shot, bare, 3).digest
+    )  # frame 3 depends on what was said of frame 1
+    gone = session.shot.without_lock("pan")
+    assert gone.mattes[0].pulls[0].strokes[0].rides is None
+
+
+def test_a_shot_of_format_5_keeps_its_surface(tmp_path):
+    session = cloudy_session(tmp_path, 1)
+    old = json.loads(to_json(session.shot))
+    old["version"] = 5
+    for name in ("finds", "strokes"):
+        old["mattes"][0]["pulls"][0].pop(name, None)
+    assert from_json(json.dumps(old), "old").mattes[0].pulls[0].finds == "surface"
+
+
+def test_doubt_is_told_where_it_is_and_no_sky_is_said(tmp_path):
+    session = cloudy_session(tmp_path, 1)
+    assert session.cutout("zone1", 1).doubt.mean() < 0.03
+    assert not session.doubts()
+    write_still(tmp_path / "wall.0001.exr", data.brick()[:270, :480, None].repeat(3, 2) / np.float32(255), "half")
+    wall = cut(new(tmp_path / "wall.0001.exr"), session.shot.mattes[0])
+    assert "No sky was found" in wall.doubts()[0].words
+    with pytest.raises(MatteError, match="No sky"):
+        wall.cutout("zone1", 1)
+
+
+def test_two_samples_make_a_luma_pull(tmp_path):
+    session = cloudy_session(tmp_path, 1)
+    goes, stays = session.sample(1, (10, 5, 60, 40)), session.sample(1, (10, 240, 200, 268))
+    assert goes.luma > stays.luma
+    cut(session, Matte(id="m", name="M", pulls=(luma_between(stays, goes),)))
+    alpha = session.matte("zone1", 1)
+    assert alpha[240:268, 10:200].mean() > 0.7
+    assert alpha[5:40, 10:60].mean() < 0.3
+    with pytest.raises(MatteError, match="as bright"):
+        luma_between(goes, goes)
+    with pytest.raises(ShotError, match="outside"):
+        session.sample(1, (900, 5, 950, 40))

@@ -1,0 +1,54 @@
+"""Plates with clouds: photographs of scikit-image as ground before skies of soft noise, with their true matte."""
+
+from __future__ import annotations
+
+import cv2
+import numpy as np
+from skimage import data
+
+from zonal_mantle.media.curves import srgb_decode
+
+
+def clouds(seed: int, size: tuple[int, int], blue: bool) -> np.ndarray:
+    """Coded sky: clouds of noise over octaves of scale, white before blue or grey on grey. (h, w, 3)."""
+    rng = np.random.default_rng(seed)
+    w, h = size
+    cover = np.zeros((h, w), np.float32)
+    for octave in range(4):
+        small = rng.standard_normal((max(h >> (7 - octave), 2) + 2, max(w >> (7 - octave), 2) + 2)).astype(np.float32)
+        cover += cv2.resize(small, (w, h), interpolation=cv2.INTER_CUBIC) / 2**octave
+    share = np.clip(cover * 0.4 + 0.4, 0, 1)[..., None]
+    fall = np.linspace(0, 1, h, dtype=np.float32)[:, None, None]
+    low, high = ((0.35, 0.5, 0.75), (0.9, 0.92, 0.95)) if blue else ((0.62, 0.64, 0.68), (0.85, 0.85, 0.86))
+    return (np.float32(low) + 0.1 * fall) * (1 - share) + np.float32(high) * share
+
+
+def ground(name: str, size: tuple[int, int]) -> np.ndarray:
+    """Coded photograph of solid ground, as wide as the plate. (h, w, 3)."""
+    picture = getattr(data, name)().astype(np.float32) / 255
+    picture = np.dstack([picture] * 3) if picture.ndim == 2 else picture[..., :3]
+    height = round(size[0] * picture.shape[0] / picture.shape[1])
+    return np.tile(cv2.resize(picture, (size[0], height), interpolation=cv2.INTER_AREA), (2, 1, 1))[: size[1]]
+
+
+def cloudy(
+    seed: int, name: str = "grass", size: tuple[int, int] = (640, 360), blue: bool = True, grain: float = 0.011
+) -> tuple[np.ndarray, np.ndarray]:
+    """A plate (h, w, 3), scene-linear, and its true alpha (h, w): a ridge with gaps before clouds, 8-bit, grainy."""
+    rng = np.random.default_rng(100 + seed)
+    w, h = size
+    x = np.arange(w, dtype=np.float32)
+    ridge = 0.6 * h + 12 * np.sin(x / 47 + seed) + 5 * np.sin(x / 9) + rng.normal(0, 1.2, w)
+    y = np.arange(h, dtype=np.float32)[:, None]
+    alpha = np.clip(y - ridge + 0.5, 0, 1)
+    for _ in range(25):  # gaps in what stands, and things that stand in the sky
+        gx, gy = rng.uniform(10, w - 10), 0.6 * h + rng.uniform(-6, 26)
+        spot = np.clip(rng.uniform(1.2, 4) - np.hypot(x - gx, y - gy) + 0.5, 0, 1)
+        alpha = np.minimum(alpha, 1 - spot)
+    alpha = cv2.GaussianBlur(alpha.astype(np.float32), (0, 0), 0.6)
+    sky, fore = (srgb_decode(part) for part in (clouds(seed, size, blue), ground(name, size)))
+    seen = fore * alpha[..., None] + sky * (1 - alpha[..., None])
+    coded = np.where(seen <= 0.0031308, seen * 12.92, 1.055 * np.maximum(seen, 1e-9) ** (1 / 2.4) - 0.055)
+    noise = cv2.GaussianBlur(rng.standard_normal((h, w, 3)).astype(np.float32), (0, 0), 0.6)
+    coded = np.round(np.clip(coded + grain * noise / noise.std(), 0, 1) * 255) / 255
+    return np.ascontiguousarray(srgb_decode(coded), np.float32), alpha
