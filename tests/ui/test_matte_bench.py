@@ -63,6 +63,29 @@ def test_a_clear_sky_matte_is_pulled_by_a_click(opened, truth):
     assert ((alpha[above] - truth(1001)[above]) ** 2).mean() < 2e-3
 
 
+def test_what_is_sky_is_said_by_dragging_and_doubt_is_shown(opened):
+    window, desk = opened.window, opened.window.desk
+    opened.click(window.bench.matte.new)
+    form = window.bench.matte.pulls.form
+    assert form.finds.currentText() == "region"
+    assert not form.carried.isVisible()
+    sample(opened, form.not_here, 60, 40, 140, 80)
+    sample(opened, form.here, 200, 40, 260, 80)
+    assert [(stroke.says, stroke.frame) for stroke in desk.matte.pulls[0].strokes] == [
+        ("not sky", desk.frame), ("sky", desk.frame)
+    ]  # fmt: skip
+    alpha = desk.store.matte(desk.shot, desk.matte, desk.frame).alpha
+    assert alpha[46:74, 66:134].min() > 0.99
+    assert alpha[46:74, 206:254].max() < 0.01
+    opened.click(form.doubt)
+    assert (desk.view, desk.look.fault) == ("Alpha apart", "doubt")
+    opened.click(form.forget)
+    assert not desk.matte.pulls[0].strokes
+    opened.choose(form.finds, "surface")
+    assert form.carried.isVisible()
+    assert not form.not_here.isEnabled()
+
+
 def test_a_colour_matte_is_pulled_from_samples_dragged_on_the_plate(opened):
     window, desk = opened.window, opened.window.desk
     pulls = window.bench.matte.pulls

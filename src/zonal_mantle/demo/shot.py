@@ -179,7 +179,7 @@ def _plate_zone(session: Session, truth: dict[str, Any], offset: int) -> None:
         Shape(id="shape2", name="Salt heap", mode="keep", form="smooth", keys=tuple(heap), **_soft(1.5 * unit)),
         Shape(id="shape3", name="Upper sky", mode="drop", keys=(above,), **_soft(12 * unit)),
     )  # fmt: skip
-    pull = ClearSkyPull()
+    pull = ClearSkyPull(finds="surface")  # a blank sky before dense crowns: what that is best at
     zone = session.shot.zones[0]
     matte = Matte(id="matte1", name="Saltworks edge", pulls=(pull,), shapes=shapes)
     session.shot = session.shot.with_zone_matte(zone.but(name="Saltworks"), matte)

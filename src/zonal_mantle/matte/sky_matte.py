@@ -42,6 +42,7 @@ WIDTHS_PX = (3, 6, 12, 25)  # of edges, by how soft the picture is
 SKYS_OWN = 2.5  # log ratio from which a colour is the sky's own
 REACH_PX = 25  # as far from sky a pixel may be seen through if its colour is a mixture
 MIXED, MORE_LIGHT = 0.02, 4.0  # share of the sky's light that tells a mixture; how much lighter what stays may be
+LIKE_NOISES, MOST_ALIKE, LEAST_FAR = 20.0, 0.003, 400  # deviations, share of the ground, pixels that tell
 BETWEEN_PX = 24  # between two gaps all may be seen through
 GAP_REACH_PX = 12.0  # working pixels: gaps further from the region are no gaps
 DOUBTFUL = (0.12, 0.5)  # least chance of the less likely at which doubt begins, and is full
@@ -104,13 +105,16 @@ def sky_matte(pixels: Array, pull: ClearSkyPull, found: SkyFound, frame: float =
     plain = plain_surfaces(off, away, scale)
     like = _sky_like(off, region, own, plain)
     near, most = _near(like, away, size)
-    stands = np.zeros((-(-height // BLOCK), -(-width // BLOCK), 8, 4), np.float32)
+    unlike = _unlike(off, near)
+    stands = np.zeros((8, -(-height // BLOCK), -(-width // BLOCK), 4), np.float32)
     thick = cv2.erode(np.minimum(away, 1), np.ones((3, 3), np.uint8))
-    run_bands(_stand_rows, stands.shape[0], pixels, behind, off, away, thick, most, near, region, DIRECTIONS, stands)
+    run_bands(
+        _stand_rows, stands.shape[1], pixels, behind, off, away, thick, most, near, unlike, region, DIRECTIONS, stands
+    )
     fore = _what_stays(stands, size)
     deep = cv2.erode(region, np.ones((3, 3), np.uint8))
     out = np.empty((height, width), np.float32)
-    limits = np.float32(pull.empty.at(frame)), np.float32(pull.full.at(frame))
+    limits = np.float32(pull.empty.at(frame)), np.float32(pull.full.at(frame)), unlike
     run_bands(_cut_rows, height, pixels, behind, off, near, plain, region, deep, fore, DIRECTIONS, *limits, out)
     doubt = doubt_of(found.chance, (height, width))
     if found.said is not None:
@@ -210,6 +214,16 @@ def _like_rows(y0, y1, off, region, own, peaked, within, plain, like):  # type: 
             like[y, x] = np.uint8(found)
 
 
+def _unlike(off: Array, near: NDArray[np.uint8]) -> np.float32:
+    """How unlike the sky the ground far from it is, 0…1: where none of it comes near the sky's colour, what does so
+    close to the sky is seen through."""
+    far = off[::2, ::2][near[::2, ::2] == 0]
+    if far.size < LEAST_FAR:
+        return np.float32(0)
+    alike = float((far < LIKE_NOISES).mean())
+    return np.float32(min(max((MOST_ALIKE - alike) / (0.8 * MOST_ALIKE), 0.0), 1.0))
+
+
 def _near(like: NDArray[np.uint8], away: Array, size: float) -> tuple[NDArray[np.uint8], Array]:
     """1 where pixels may be seen through: within an edge's width of sky, or between gaps; 2 where they may if they look
     like it; (h, w). And the most that anything near by stands out, by block."""
@@ -250,7 +264,7 @@ def _extent_rows(first, end, away, extent):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _stand_rows(first, end, pixels, sky, off, away, thick, most, near, region, directions, stands):  # type: ignore[no-untyped-def]
+def _stand_rows(first, end, pixels, sky, off, away, thick, most, near, unlike, region, directions, stands):  # type: ignore[no-untyped-def]
     """Per block and direction of colour: light, weighted by how far it is what stays alone.
 
     Far from any sky all that stands out is. Where much may be seen through only the extremes are, weighed by the 12th
@@ -260,7 +274,7 @@ def _stand_rows(first, end, pixels, sky, off, away, thick, most, near, region, d
     zero = np.float32(0)
     part = np.float32(1 / (BLOCK * BLOCK))
     for j in range(first, end):
-        for i in range(stands.shape[1]):
+        for i in range(stands.shape[2]):
             for y in range(BLOCK * j, min(BLOCK * j + BLOCK, height)):
                 jr, below, fv = _beside(y, height, region.shape[0])
                 for x in range(BLOCK * i, min(BLOCK * i + BLOCK, width)):
@@ -272,35 +286,34 @@ def _stand_rows(first, end, pixels, sky, off, away, thick, most, near, region, d
                     r, g, b = pixels[y, x, 0], pixels[y, x, 1], pixels[y, x, 2]
                     dr, dg, db = r - sky[y, x, 0], g - sky[y, x, 1], b - sky[y, x, 2]
                     length = np.sqrt(dr * dr + dg * dg + db * db) + np.float32(1e-9)
-                    if near[y, x] == 1:
-                        a2 = min(away[y, x] / max(most[j, i], np.float32(1e-3)), np.float32(1)) ** 2
-                        a4 = a2 * a2
-                        weight = np.float32(EXTREME) * a4 * a4 * a4 * part
-                    else:
-                        a2 = min(thick[y, x] / np.float32(CLEAR_OF_SKY), np.float32(1))
-                        weight = a2 * a2 * part
+                    through = np.float32(1) if near[y, x] == 1 else unlike if near[y, x] == 2 else zero
+                    a2 = min(away[y, x] / max(most[j, i], np.float32(1e-3)), np.float32(1)) ** 2
+                    a4 = a2 * a2
+                    weight = through * np.float32(EXTREME) * a4 * a4 * a4 * part
+                    a2 = min(thick[y, x] / np.float32(CLEAR_OF_SKY), np.float32(1))
+                    weight += (np.float32(1) - through) * a2 * a2 * part
                     for k in range(8):
                         m = (directions[k, 0] * dr + directions[k, 1] * dg + directions[k, 2] * db) / length
                         if m > zero:
                             m2 = m * m
                             m = m2 * m2 * m2 * weight
-                            stands[j, i, k, 0] += m * r
-                            stands[j, i, k, 1] += m * g
-                            stands[j, i, k, 2] += m * b
-                            stands[j, i, k, 3] += m
+                            stands[k, j, i, 0] += m * r
+                            stands[k, j, i, 1] += m * g
+                            stands[k, j, i, 2] += m * b
+                            stands[k, j, i, 3] += m
 
 
 def _what_stays(stands: Array, size: float) -> Array:
     """What stays by direction, everywhere at quarter size: the nearest scale that has enough to go by. Its last
-    channel is how much there is near by. (h, w, 8, 4)."""
-    height, width = stands.shape[:2]
-    out = np.empty_like(stands)
+    channel is how much there is near by. (8, h, w, 4)."""
+    height, width = stands.shape[1:3]
+    out = np.zeros_like(stands)
     for k in range(8):
-        weighted = np.ascontiguousarray(stands[:, :, k])
+        weighted, guess = stands[k], out[k]
         total = weighted.sum(axis=(0, 1), dtype=np.float64)
-        whole = (total[:3] / max(total[3], 1e-9)).astype(np.float32)
-        guess = np.empty((height, width, 4), np.float32)
-        guess[..., :3], guess[..., 3] = whole, 0
+        if total[3] < 1e-6:  # nothing stays in this direction
+            continue
+        guess[..., :3] = (total[:3] / total[3]).astype(np.float32)
         for sigma, coarse in ((48.0, 4), (16.0, 2), (5.0, 1)):
             small: NDArray = weighted
             if coarse > 1:
@@ -310,7 +323,6 @@ def _what_stays(stands: Array, size: float) -> Array:
             if coarse > 1:
                 small = cv2.resize(small, (width, height), interpolation=cv2.INTER_LINEAR)
             run_bands(_over_rows, height, small, np.float32(ENOUGH), guess)
-        out[:, :, k] = guess
     return out
 
 
@@ -345,9 +357,9 @@ def _mixes(seen, sky, er, eg, eb):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _cut_rows(y0, y1, pixels, sky, off, near, plain, region, deep, fore, directions, empty, full, out):  # type: ignore[no-untyped-def]
+def _cut_rows(y0, y1, pixels, sky, off, near, plain, region, deep, fore, directions, empty, full, unlike, out):  # type: ignore[no-untyped-def]
     height, width = off.shape
-    gh, gw = fore.shape[:2]
+    gh, gw = fore.shape[1:3]
     zero, one, half, bend = np.float32(0), np.float32(1), np.float32(0.5), np.float32(BEND)
     for y in range(y0, y1):
         jr, belowr, fvr = _beside(y, height, region.shape[0])
@@ -374,7 +386,7 @@ def _cut_rows(y0, y1, pixels, sky, off, near, plain, region, deep, fore, directi
                 m = (directions[k, 0] * dr + directions[k, 1] * dg + directions[k, 2] * db) / length
                 if m <= zero:
                     continue
-                a, b, c, d = fore[j, i, k], fore[j, beside, k], fore[below, i, k], fore[below, beside, k]
+                a, b, c, d = fore[k, j, i], fore[k, j, beside], fore[k, below, i], fore[k, below, beside]
                 er = a[0] * w00 + b[0] * w01 + c[0] * w10 + d[0] * w11 - sky[y, x, 0]
                 eg = a[1] * w00 + b[1] * w01 + c[1] * w10 + d[1] * w11 - sky[y, x, 1]
                 eb = a[2] * w00 + b[2] * w01 + c[2] * w10 + d[2] * w11 - sky[y, x, 2]
@@ -390,7 +402,8 @@ def _cut_rows(y0, y1, pixels, sky, off, near, plain, region, deep, fore, directi
             if alpha > bend:  # nearly solid is solid: what stays is never quite of one colour
                 alpha = min(bend + (alpha - bend) * (one - bend) / (np.float32(0.98) - bend), one)
             if near[y, x] == 2 and p <= np.float32(0.05):
-                alpha = one - (one - alpha) * _mixes(pixels[y, x], sky[y, x], fr / total, fg / total, fb / total)
+                mixed = _mixes(pixels[y, x], sky[y, x], fr / total, fg / total, fb / total)
+                alpha = one - (one - alpha) * max(mixed, unlike)
             rise = min((off[y, x] - empty) / max(full - empty, np.float32(1e-3)), one)
             alpha *= rise * rise * (np.float32(3) - np.float32(2) * rise)
             sure = (_mixed(deep, jr, belowr, fvr, ir, besider, fur) - half) / np.float32(0.4)

@@ -21,6 +21,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from ..media.bands import run_bands
 from ..media.curves import coded
 from .sky_fit import sampled
 
@@ -97,7 +98,9 @@ def working_size(width: int, height: int) -> tuple[int, int]:
 def working(pixels: Array) -> Array:
     """The picture that is judged: coded, the mean over the pixels it stands for. pixels (h, w, 3) scene-linear."""
     size = working_size(pixels.shape[1], pixels.shape[0])
-    seen = coded(np.ascontiguousarray(np.nan_to_num(pixels, nan=0.0, posinf=1e4, neginf=0.0), np.float32))
+    seen = coded(np.ascontiguousarray(pixels, np.float32))
+    if not np.isfinite(seen).all():
+        seen = np.nan_to_num(seen, nan=0.0, posinf=16.0, neginf=0.0)
     shrinks = size[0] <= pixels.shape[1]
     return np.asarray(cv2.resize(seen, size, interpolation=cv2.INTER_AREA if shrinks else cv2.INTER_LINEAR), np.float32)
 
@@ -130,7 +133,8 @@ def colour_ratio(pixels: Array, model: SkyModel) -> tuple[Array, Array]:
     feed = sampled(pixels)
     ratio = np.empty(feed.shape[:2], np.float32)
     bare = np.zeros_like(ratio)
-    _log_ratio(_places(feed), bare, model.colours, np.zeros(TEXTURES, np.float32), bare, ratio)
+    none = np.zeros(TEXTURES, np.float32)
+    run_bands(_log_ratio, ratio.shape[0], _places(feed), bare, model.colours, none, bare, ratio)
     return feed, ratio
 
 
@@ -271,10 +275,10 @@ def _count(places, textures, share, weight, colours, kinds):  # type: ignore[no-
 
 
 @kernel
-def _log_ratio(places, textures, colours, kinds, prior, out):  # type: ignore[no-untyped-def]
+def _log_ratio(y0, y1, places, textures, colours, kinds, prior, out):  # type: ignore[no-untyped-def]
     """What reach, place, colour and texture say together."""
     half = np.float32(0.5)
-    for y in range(out.shape[0]):
+    for y in range(y0, y1):
         for x in range(out.shape[1]):
             i, j, m = int(places[y, x, 0]), int(places[y, x, 1]), int(places[y, x, 2])
             fi, fj, fm = places[y, x, 0] - i, places[y, x, 1] - j, places[y, x, 2] - m
@@ -296,7 +300,8 @@ def _sigmoid(value: Array) -> Array:
 def _walked(look: _Look, model: SkyModel) -> Array:
     """The random walker over a frame."""
     said = np.empty(look.prior.shape, np.float32)
-    _log_ratio(look.places, look.textures, model.colours, model.textures, look.prior, said)
+    told = look.places, look.textures, model.colours, model.textures, look.prior
+    run_bands(_log_ratio, said.shape[0], *told, said)
     chance = _sigmoid(said)
     pull = np.float32(PULL) * np.abs(2 * chance - 1)
     for_sky, against = pull * chance, pull * (1 - chance) + np.float32(1e-7)

@@ -324,7 +324,7 @@ class ClearSkyForm(Form):
         )
         self.inside.addLayout(row(note("Finds"), self.finds, self.doubt))
         self.inside.addLayout(row(self.here, self.not_here, self.forget))
-        self.inside.addLayout(row(note("Said on"), self.rides))
+        self.inside.addLayout(row(note("Rides on"), self.rides))
         self.empty = self.number(
             "Empty", "empty", 0, 20, 0.05, 3.0, 2, "σ", "Within this many deviations of the plate's noise all is sky"
         )
