@@ -68,6 +68,10 @@ def one(mode, b, s):
         return b + (2 * s - 1) * (d - b)
     if mode == "difference":
         return abs(b - s)
+    if mode == "plus":  # no mode of the recommendation's: light adds
+        return b + s
+    if mode == "minus":
+        return max(b - s, 0)
     return b + s - 2 * b * s  # exclusion
 
 
@@ -116,3 +120,12 @@ def test_bright_light_goes_through_what_has_no_bound():
     assert laid_on(behind, layer, "multiply", False)[0, 0, :3] == pytest.approx([3, 6, 2])
     assert laid_on(behind, layer, "lighten", False)[0, 0, :3] == pytest.approx([6, 3, 2])
     assert laid_on(behind, layer, "screen", False).max() <= 1
+
+
+def test_an_ember_on_black_adds_its_light_and_black_adds_nothing():
+    # common practice: fire shot before black, opaque, is added
+    behind = np.array([[[0.4, 0.5, 0.6, 1.0], [0.4, 0.5, 0.6, 1.0]]], np.float32)
+    ember = np.array([[[3.0, 0.9, 0.1, 1.0], [0.0, 0.0, 0.0, 1.0]]], np.float32)
+    assert laid_on(behind, ember, "plus", False)[0] == pytest.approx(np.array([[3.4, 1.4, 0.7, 1], [0.4, 0.5, 0.6, 1]]))
+    less = laid_on(behind, ember, "minus", False)[0]
+    assert less == pytest.approx(np.array([[0, 0, 0.5, 1], [0.4, 0.5, 0.6, 1]]), abs=1e-6)

@@ -93,3 +93,13 @@ def test_two_samples_make_a_luma_pull(tmp_path):
         luma_between(goes, goes)
     with pytest.raises(ShotError, match="outside"):
         session.sample(1, (900, 5, 950, 40))
+
+
+def test_a_blend_with_nothing_behind_it_is_said(tmp_path):
+    session = cloudy_session(tmp_path, 1)
+    zone = session.shot.zones[0]
+    session.shot = session.shot.with_zone(zone.but(blend=zone.blend.but(mode="plus")))
+    words = [finding.words for finding in session.readings().findings]
+    assert any("nothing lies behind it" in each for each in words)
+    session.shot = session.shot.with_zone(zone)
+    assert not any("nothing lies behind it" in finding.words for finding in session.readings().findings)

@@ -1,5 +1,5 @@
-"""Blend modes of the W3C's Compositing and Blending Level 1 (2024), sections 9.1.1 to 9.1.4, and laying one picture on
-another with them (section 5.1)."""
+"""Blend modes of the W3C's Compositing and Blending Level 1 (2024), sections 9.1.1 to 9.1.4, sums and differences of
+light, and laying one picture on another with them (section 5.1)."""
 
 from __future__ import annotations
 
@@ -79,8 +79,10 @@ MODES: dict[Mode, Callable[[Colour, Colour], Colour]] = {
     "saturation": lambda b, s: _with_lum(_with_sat(b, _sat(s)), _lum(b)),
     "color": lambda b, s: _with_lum(s, _lum(b)),
     "luminosity": lambda b, s: _with_lum(b, _lum(s)),
+    "plus": lambda b, s: b + s,
+    "minus": lambda b, s: np.maximum(b - s, 0),
 }
-UNBOUNDED: tuple[Mode, ...] = ("normal", "multiply", "darken", "lighten", "difference")
+UNBOUNDED: tuple[Mode, ...] = ("normal", "multiply", "darken", "lighten", "difference", "plus", "minus")
 
 
 def laid_on(behind: Array, layer: Array, mode: Mode, in_codes: bool) -> Array:

@@ -120,6 +120,10 @@ def _findings(shot: Shot, readings: Readings) -> list[Finding]:
     for matte in shot.mattes:
         if reading := readings.mattes.get(matte.id):
             found += _matte_findings(matte, reading)
+    far = [zone for zone in shot.near_to_far() if zone.is_seen(shot.first)]
+    if far and far[-1].blend.mode != "normal":
+        words = f"{far[-1].name} is the farthest: nothing lies behind it that {far[-1].blend.mode} could blend with."
+        found.append(Finding("Place", far[-1].id, shot.first, words))
     for zone in shot.zones:
         if place := readings.places.get(zone.id):
             found += [

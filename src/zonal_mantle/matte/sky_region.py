@@ -134,7 +134,7 @@ def colour_ratio(pixels: Array, model: SkyModel) -> tuple[Array, Array]:
     ratio = np.empty(feed.shape[:2], np.float32)
     bare = np.zeros_like(ratio)
     none = np.zeros(TEXTURES, np.float32)
-    run_bands(_log_ratio, ratio.shape[0], _places(feed), bare, model.colours, none, bare, ratio)
+    run_bands(_log_ratio, len(ratio), _places(feed), bare, model.colours, none, bare, ratio)
     return feed, ratio
 
 
@@ -301,7 +301,7 @@ def _walked(look: _Look, model: SkyModel) -> Array:
     """The random walker over a frame."""
     said = np.empty(look.prior.shape, np.float32)
     told = look.places, look.textures, model.colours, model.textures, look.prior
-    run_bands(_log_ratio, said.shape[0], *told, said)
+    run_bands(_log_ratio, len(said), *told, said)
     chance = _sigmoid(said)
     pull = np.float32(PULL) * np.abs(2 * chance - 1)
     for_sky, against = pull * chance, pull * (1 - chance) + np.float32(1e-7)

@@ -17,7 +17,7 @@ Mapping = Literal["lat-long", "lens"]
 After = Literal["hold", "loop", "back and forth", "clear"]
 Mode = Literal[
     "normal", "multiply", "screen", "overlay", "darken", "lighten", "color-dodge", "color-burn", "hard-light",
-    "soft-light", "difference", "exclusion", "hue", "saturation", "color", "luminosity",
+    "soft-light", "difference", "exclusion", "hue", "saturation", "color", "luminosity", "plus", "minus",
 ]  # fmt: skip
 
 
