@@ -23,6 +23,7 @@ ROUGH = 2.0  # deviations of the sky's own spread beyond which a cell holds more
 BEYOND = 0.03  # coded: how far the fitted sky may leave what is seen of it
 RINGS, GAP_NOISES, OWN_COLOUR, GAP_PIXELS = 4, 4.0, 1.0, 0.15
 DEGREE = 2
+LEAST_STEP = 1 / 255  # coded values
 
 kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
 
@@ -55,8 +56,17 @@ def local_sky(pixels: Array, chance: Array, feed: Array, own: Array) -> Sky:
     surface = np.ascontiguousarray(surface, np.float32)
     deep = (share > 0.9) & (cv2.erode(seen, np.ones((5, 5))) > 0.8)
     whitening = whitening_of(pixels, surface, deep if deep.any() else share > 0, max(noise, 1e-4))
+    whitening = _no_finer(whitening)
     surface = _through_gaps(feed, own, surface, whitening, share)
     return Sky(surface, whitening, float(share.mean()))
+
+
+def _no_finer(whitening: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Noise is nowhere taken for less than one step of eight bits: compression smooths skies, and leaves steps and
+    rings about what stands in them."""
+    finer = whitening.astype(np.float64)
+    covariance = np.linalg.inv(finer.T @ finer) + LEAST_STEP**2 * np.eye(3)
+    return np.ascontiguousarray(np.linalg.cholesky(np.linalg.inv(covariance)).T, np.float32)
 
 
 def _polynomial(mean: Array, share: Array) -> Array:
