@@ -43,6 +43,7 @@ SKYS_OWN = 2.5  # log ratio from which a colour is the sky's own
 REACH_PX = 25  # as far from sky a pixel may be seen through if its colour is a mixture
 MIXED, MORE_LIGHT = 0.02, 4.0  # share of the sky's light that tells a mixture; how much lighter what stays may be
 LIKE_NOISES, MOST_ALIKE, LEAST_FAR = 20.0, 0.003, 400  # deviations, share of the ground, pixels that tell
+LIKE_STEP = 0.2  # coded: at least as far as this from the sky
 BETWEEN_PX = 24  # between two gaps all may be seen through
 GAP_REACH_PX = 12.0  # working pixels: gaps further from the region are no gaps
 DOUBTFUL = (0.12, 0.5)  # least chance of the less likely at which doubt begins, and is full
@@ -105,7 +106,7 @@ def sky_matte(pixels: Array, pull: ClearSkyPull, found: SkyFound, frame: float =
     plain = plain_surfaces(off, away, scale)
     like = _sky_like(off, region, own, plain)
     near, most = _near(like, away, size)
-    unlike = _unlike(off, near)
+    unlike = _unlike(off, near, sky.whitening)
     stands = np.zeros((8, -(-height // BLOCK), -(-width // BLOCK), 4), np.float32)
     thick = cv2.erode(np.minimum(away, 1), np.ones((3, 3), np.uint8))
     run_bands(
@@ -214,13 +215,15 @@ def _like_rows(y0, y1, off, region, own, peaked, within, plain, like):  # type: 
             like[y, x] = np.uint8(found)
 
 
-def _unlike(off: Array, near: NDArray[np.uint8]) -> np.float32:
+def _unlike(off: Array, near: NDArray[np.uint8], whitening: NDArray[np.float32]) -> np.float32:
     """How unlike the sky the ground far from it is, 0…1: where none of it comes near the sky's colour, what does so
     close to the sky is seen through."""
     far = off[::2, ::2][near[::2, ::2] == 0]
     if far.size < LEAST_FAR:
         return np.float32(0)
-    alike = float((far < LIKE_NOISES).mean())
+    finer = whitening.astype(np.float64)
+    noise = float(np.sqrt(np.trace(np.linalg.inv(finer.T @ finer)) / 3))
+    alike = float((far < max(LIKE_NOISES, LIKE_STEP / noise)).mean())
     return np.float32(min(max((MOST_ALIKE - alike) / (0.8 * MOST_ALIKE), 0.0), 1.0))
 
 
