@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
-from typing import Literal
 
 import numpy as np
 from PySide6.QtWidgets import QCheckBox, QListWidget, QListWidgetItem
 
 from ...matte import PRESETS
 from ...media.curves import srgb_encode
-from ...shot import ColourSample, Keyed, Pull, SkyStroke
+from ...shot import ColourSample, Keyed, Pull
 from .. import theme
 from ..desk import Desk
 from ..numberfield import NumberField
@@ -298,101 +296,6 @@ class ScreenForm(Form):
         self.sample("Drag over the screen.", lambda a: self.put("Screen colour", colour=mean_colour(self.desk, a)))
 
 
-class ClearSkyForm(Form):
-    kind = "clear sky"
-
-    def build(self) -> None:
-        self.finds = choice(
-            ["region", "surface"],
-            "Region: what is sky is learnt from the shot, clouds and all. Surface: what lies off a smooth sky stays",
-            lambda name: self.put("Finds", finds=name),
-        )
-        self.here = push_button("Sky here…", "Drag over sky: it goes, and the whole shot learns from it", self._ask)
-        self.not_here = push_button(
-            "Not sky here…", "Drag over what stays: the whole shot learns from it", lambda: self._say("not sky")
-        )
-        self.doubt = push_button("Doubt", "Marks what may be sky or not", self._show_doubt)
-        self.forget = push_button(
-            "By itself",
-            "Forgets what was said: the sky is found by itself",
-            lambda: self.put("By itself", areas=(), strokes=()),
-        )
-        self.rides = choice(
-            [NOTHING],
-            "The lock that carries what is said from now on to other frames; without, it holds on its own",
-            lambda name: None,
-        )
-        self.inside.addLayout(row(note("Finds"), self.finds, self.doubt))
-        self.inside.addLayout(row(self.here, self.not_here, self.forget))
-        self.inside.addLayout(row(note("Rides on"), self.rides))
-        self.empty = self.number(
-            "Empty", "empty", 0, 20, 0.05, 3.0, 2, "σ", "Within this many deviations of the plate's noise all is sky"
-        )
-        self.full = self.number("Full", "full", 0, 40, 0.05, 4.5, 2, "σ", "Beyond this nothing is held down as noise")
-        self.inside.addLayout(row(self.empty, self.full))
-        self.degree = NumberField("Bend", 0, 5, 1, 2, 0, "", "Degree of the surface that is fitted to the sky")
-        self.plain(
-            self.degree,
-            lambda: self.pull.degree if self.pull else None,
-            lambda v, w, g: self.put(w, g, degree=round(v)),
-        )
-        self.clouds = QCheckBox("Clouds")
-        self.clouds.setToolTip("Adds what the surface leaves, smoothed: soft clouds belong to the sky")
-        self.clouds.clicked.connect(lambda on: self.put("Clouds", clouds=bool(on)))
-        self.inside.addLayout(row(self.degree, self.clouds))
-        self.carried_note = note("Carried by")
-        self.carried = choice(
-            [NOTHING], "Fitted on every frame by itself, or fitted once and carried by a lock", self._carry
-        )
-        self.inside.addLayout(row(self.carried_note, self.carried))
-
-    def refresh(self) -> None:
-        super().refresh()
-        if self.pull is None:
-            return
-        self.clouds.setChecked(self.pull.clouds)
-        self.forget.setEnabled(bool(self.pull.areas or self.pull.strokes))
-        by_region = self.pull.finds == "region"
-        self.finds.setCurrentText(self.pull.finds)
-        for part in (self.not_here, self.doubt, self.rides):
-            part.setEnabled(by_region)
-        for part in (self.degree, self.clouds, self.carried, self.carried_note):
-            part.setVisible(not by_region)
-        locks = self.desk.shot.locks
-        name = next((lock.name for lock in locks if lock.id == self.pull.carried_by), NOTHING)
-        show_choice(self.carried, [NOTHING, *(lock.name for lock in locks)], name)
-        show_choice(self.rides, [NOTHING, *(lock.name for lock in locks)], self.rides.currentText() or NOTHING)
-
-    def _show_doubt(self) -> None:
-        self.desk.set_view(view="Alpha apart", look=replace(self.desk.look, fault="doubt"))
-
-    def _say(self, says: Literal["sky", "not sky"]) -> None:
-        def taken(area: Area) -> None:
-            assert self.pull is not None
-            x0, y0, x1, y1 = area
-            lock = next((lock.id for lock in self.desk.shot.locks if lock.name == self.rides.currentText()), None)
-            corners = ((x0, y0), (x1, y0), (x1, y1), (x0, y1))
-            stroke = SkyStroke(says=says, frame=self.desk.frame, points=corners, filled=True, rides=lock)
-            self.put("Sky here" if says == "sky" else "Not sky here", strokes=(*self.pull.strokes, stroke))
-
-        what = "sky that is left" if says == "sky" else "what stays"
-        self.sample(f"Drag over {what}.", taken)
-
-    def _ask(self) -> None:
-        if self.pull is not None and self.pull.finds == "region":
-            self._say("sky")
-            return
-
-        def taken(area: Area) -> None:
-            assert self.pull is not None
-            self.put("Known sky", areas=(*self.pull.areas, area), areas_frame=self.desk.frame)
-
-        self.sample("Drag over sky without branches or wires.", taken)
-
-    def _carry(self, name: str) -> None:
-        self.put("Carried by", carried_by=next((lock.id for lock in self.desk.shot.locks if lock.name == name), None))
-
-
 class DifferenceForm(Form):
     kind = "difference"
 
@@ -425,6 +328,3 @@ class DifferenceForm(Form):
 
     def _ride(self, name: str) -> None:
         self.put("Rides on", rides=next((lock.id for lock in self.desk.shot.locks if lock.name == name), None))
-
-
-FORMS: tuple[type[Form], ...] = (LumaForm, ColourForm, ScreenForm, ClearSkyForm, DifferenceForm)

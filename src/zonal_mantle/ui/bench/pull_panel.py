@@ -9,7 +9,10 @@ from ...shot import PULLS, Pull
 from ..desk import Desk
 from ..widgets import choice, note, row, show_choice, tool_button
 from .panel import Panel
-from .pull_forms import FORMS, Form, Sample
+from .pull_forms import ColourForm, DifferenceForm, Form, LumaForm, Sample, ScreenForm
+from .sky_form import ClearSkyForm
+
+FORMS: tuple[type[Form], ...] = (LumaForm, ColourForm, ScreenForm, ClearSkyForm, DifferenceForm)
 
 SIGNS = {"union": "∪", "intersection": "∩", "subtraction": "∖"}
 ADD = "Add a pull"
