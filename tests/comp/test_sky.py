@@ -11,7 +11,7 @@ from zonal_mantle.api import Session, luma_between, new
 from zonal_mantle.comp.planner import matte_plan
 from zonal_mantle.matte import MatteError
 from zonal_mantle.media.still import write_still
-from zonal_mantle.shot import ClearSkyPull, Lock, LockFrame, Matte, ShotError, SkyStroke
+from zonal_mantle.shot import ClearSkyPull, Keyed, Lock, LockFrame, LumaPull, Matte, ShotError, SkyStroke
 from zonal_mantle.shot.file import from_json, to_json
 
 
@@ -103,3 +103,19 @@ def test_a_blend_with_nothing_behind_it_is_said(tmp_path):
     assert any("nothing lies behind it" in each for each in words)
     session.shot = session.shot.with_zone(zone)
     assert not any("nothing lies behind it" in finding.words for finding in session.readings().findings)
+
+
+def test_a_matte_that_keeps_nothing_all_or_flickers_is_found(tmp_path):
+    """Damage of the whole frame, at which no share of holes or leftover moves."""
+    session = cloudy_session(tmp_path, 3)
+
+    def words(pull):
+        cut(session, Matte(id="m", name="Edge", pulls=(pull,)))
+        return " ".join(finding.words for finding in session.readings().findings)
+
+    whole = "nothing of the frame stays", "cuts nothing", "from the frame before"
+    assert not any(each in words(ClearSkyPull()) for each in whole)
+    assert whole[0] in words(LumaPull(high=Keyed(constant=-1.0)))
+    assert whole[1] in words(LumaPull(high=Keyed(constant=50.0)))
+    flicker = Keyed().with_key(1, 0.5).with_key(2, 50.0).with_key(3, 0.5)
+    assert whole[2] in words(LumaPull(high=flicker))

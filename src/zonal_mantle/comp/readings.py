@@ -12,7 +12,16 @@ from ..media.picture import picture_of
 from ..place.coverage import CoverageReading, Opening
 from ..shot import Matte, Shot, Source
 from .pictures import Pictures
-from .readings_matte import CHATTER_ACCEPTED, DOUBT_ACCEPTED, HALO_ACCEPTED, Fault, MatteOverShot, MatteTally
+from .readings_matte import (
+    CHATTER_ACCEPTED,
+    DOUBT_ACCEPTED,
+    HALO_ACCEPTED,
+    JUMP_ACCEPTED,
+    LEAST_PART,
+    Fault,
+    MatteOverShot,
+    MatteTally,
+)
 from .readings_place import PlaceFault, PlaceReading, opening_of, place_words, read_place
 
 CHECK_SCALE = 0.25
@@ -157,6 +166,14 @@ def _matte_findings(matte: Matte, reading: MatteOverShot) -> list[Finding]:
             "clouds may be left, or ground may go. Say which with Sky here or Not sky here."
         )
         found.append(Finding("Matte", matte.id, reading.doubt_frame, words, "doubt"))
+    if reading.least < LEAST_PART:
+        found.append(Finding("Matte", matte.id, reading.least_frame, f"{matte.name}: nothing of the frame stays."))
+    if reading.least > 1 - LEAST_PART and matte.pulls:
+        words = f"{matte.name}: all of every frame stays; it cuts nothing."
+        found.append(Finding("Matte", matte.id, reading.least_frame, words))
+    if reading.jump > JUMP_ACCEPTED:
+        words = f"{matte.name}: what stays changes by {reading.jump:.0%} of the frame from the frame before."
+        found.append(Finding("Matte", matte.id, reading.jump_frame, words))
     if reading.holes > HOLES_ACCEPTED:
         size = f"the largest {reading.largest_hole_px2:.0f} px²"
         words = f"{matte.name}: {reading.holes:.1%} of the keep area is not solid, {size}."

@@ -32,12 +32,15 @@ HALO_ACCEPTED = 20.0  # display code values
 CHATTER_ACCEPTED = 0.12  # alpha a frame
 DOUBTED = 0.5  # doubt from which a pixel is counted
 DOUBT_ACCEPTED = 0.03  # of the frame
+LEAST_PART = 0.002  # of the frame: a matte that keeps less keeps nothing
+JUMP_ACCEPTED = 0.1  # of the frame, from one frame to the next
 
 
 @dataclass(frozen=True)
 class MatteOverShot:
     """A matte's worst frames. Shares are 0…1, halo is in display code values, chatter in alpha; None: none to judge.
-    doubt : of the frame that may be sky or not; its middle, in plate pixels, is `doubt_place`."""
+    doubt : of the frame that may be sky or not; its middle, in plate pixels, is `doubt_place`.
+    least : of a frame that stays. jump : the most that this changes from one frame to the next, `jump_frame`."""
 
     holes: float
     holes_frame: int
@@ -55,6 +58,10 @@ class MatteOverShot:
     doubt: float | None = None
     doubt_frame: int = 0
     doubt_place: tuple[float, float] = (0.0, 0.0)
+    least: float = 1.0
+    least_frame: int = 0
+    jump: float = 0.0
+    jump_frame: int = 0
 
 
 class MatteTally:
@@ -69,6 +76,7 @@ class MatteTally:
         self._halo: dict[int, float] = {}
         self._chatter: dict[int, float] = {}
         self._outside = 0.0
+        self._stays: dict[int, float] = {}
         self._doubt: dict[int, tuple[float, tuple[float, float]]] = {}
 
     def add(self, frame: int) -> None:
@@ -77,6 +85,8 @@ class MatteTally:
         if made.problem and not self._problem[0]:
             self._problem = (made.problem, frame)
 
+        if not made.problem:
+            self._stays[frame] = float(np.clip(made.alpha, 0, 1).mean())
         if made.doubt is not None:
             places = np.argwhere(made.doubt > DOUBTED)
             middle = (np.median(places, axis=0) + 0.5) / self.scale if len(places) else np.zeros(2)
@@ -109,6 +119,10 @@ class MatteTally:
         restless = max(self._chatter, key=lambda frame: self._chatter[frame], default=first)
         doubtful = max(self._doubt, key=lambda frame: self._doubt[frame][0], default=first)
         share, place = self._doubt.get(doubtful, (None, (0.0, 0.0)))
+        stays = self._stays or {first: 0.5}
+        least = min(stays, key=lambda frame: stays[frame])
+        jumps = {at: abs(stays[at] - stays[at - 1]) for at in stays if at - 1 in stays} or {first: 0.0}
+        jump = max(jumps, key=lambda frame: jumps[frame])
         return MatteOverShot(
             holes=float(holes.max()),
             holes_frame=first + int(holes.argmax()),
@@ -126,6 +140,10 @@ class MatteTally:
             doubt=share,
             doubt_frame=doubtful,
             doubt_place=place,
+            least=stays[least],
+            least_frame=least,
+            jump=jumps[jump],
+            jump_frame=jump,
         )
 
 
