@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .comp import Finding, Pictures, Readings, compose, solve_lock, take_readings
-from .comp.planner import zone_matte_plan
+from .comp.matte_planner import zone_matte_plan
 from .lock.runs import Direction
 from .matte import MatteError, feed_of
 from .media import open_source

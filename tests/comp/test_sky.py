@@ -8,7 +8,7 @@ from skimage import data
 
 from skies_plates import cloudy
 from zonal_mantle.api import Session, luma_between, new
-from zonal_mantle.comp.planner import matte_plan
+from zonal_mantle.comp.matte_planner import matte_plan
 from zonal_mantle.matte import MatteError
 from zonal_mantle.media.still import write_still
 from zonal_mantle.shot import ClearSkyPull, Keyed, Lock, LockFrame, LumaPull, Matte, ShotError, SkyStroke

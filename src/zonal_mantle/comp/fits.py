@@ -11,8 +11,8 @@ from ..place.light import Bearing
 from ..place.perspective import height_at
 from ..shot import Shot
 from ..skies import SkyCard
+from .matte_planner import matte_plan
 from .pictures import Pictures
-from .planner import matte_plan
 from .readings_place import plate_light, sky_matte
 
 _TO_XYZ = np.array(

@@ -94,7 +94,7 @@ def _lay_straight(layer: Layer, scale: float, pictures: Pictures, acc: Accumulat
         if foreground is not None:
             run_bands(lay_cut, height, foreground, limit, look, acc)
         else:
-            run_bands(lay_opaque, height, pictures.pixels(layer.picture, scale), limit, look, acc)
+            run_bands(lay_opaque, height, _whole(layer, scale, pictures), limit, look, acc)
     elif isinstance(layer.view, Flat):
         _lay_flat(layer, layer.view.matrices[0], pictures, acc, limit, look)
     else:
@@ -125,6 +125,12 @@ def _lay_seen(layer: Layer, view: Gridded, pictures: Pictures, acc: Accumulator,
         places = Places(at.places, at.step, at.origin, view.edge, calm, FADE * min(painting.shape[:2]))
         which = Tiles(tiles, own if len(sizes) > 1 else -1)
         run_bands(lay_seen, height, painting, low, places, which, limit, look, acc)
+
+
+def _whole(layer: Layer, scale: float, pictures: Pictures) -> Array:
+    if layer.without is not None:
+        return pictures.taken_away(layer.picture, layer.without)
+    return pictures.pixels(layer.picture, scale)
 
 
 def _shown(layer: Layer, steps: tuple[int, int], pictures: Pictures) -> Array:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
+from dataclasses import replace
 from typing import TypeVar
 
 import cv2
@@ -12,6 +13,7 @@ from numpy.typing import NDArray
 
 from ..matte import Made, MatteError, SkyFound, Surroundings, build_matte, feed_of, find_sky
 from ..matte.sky_region import SkyModel, drawn, learn_sky, working
+from ..media.inbetween import blended, flowed
 from ..media.memory import ByteCache, budget
 from ..media.picture import Picture, picture_of
 from ..media.reader import read_picture
@@ -19,13 +21,14 @@ from ..place.minify import shrunk
 from ..place.rim import calm_rim
 from ..place.warp import lowest_of, warp, with_alpha
 from ..shot import Matte, Shot, Source
-from .plan import MattePlan, SkyPlan
-from .planner import matte_plan, proxy_size
+from .matte_planner import matte_plan, proxy_size
+from .plan import Between, MattePlan, SkyPlan
 
 Array = NDArray[np.float32]
 T = TypeVar("T")
 FRAMES_SHARE, PAINTINGS_SHARE = 0.32, 0.22  # of the budget; the rest is the screen's and the shapes'
 SMALL_THINGS = 512
+LEAST_GONE = 0.02  # alpha; of less the colour cannot be told
 
 
 class Pictures:
@@ -41,34 +44,44 @@ class Pictures:
         self._guard = threading.Lock()
 
     # --- by what they are ---
-    def pixels(self, picture: Picture, scale: float = 1.0) -> Array:
+    def pixels(self, picture: Picture | Between, scale: float = 1.0) -> Array:
         """A picture without its alpha, (h, w, 3) float32, not to be written to; a proxy is the mean over the pixels
         it stands for."""
+
+        def whole() -> Array:
+            if isinstance(picture, Between):
+                return _three(self.painting_of(picture))
+            return _three(read_picture(picture))
+
         if scale == 1.0:
-            return np.asarray(self._frames.make((picture, 1.0), lambda: _three(read_picture(picture))), np.float32)
+            return np.asarray(self._frames.make((picture, 1.0), whole), np.float32)
 
         def small() -> Array:
             full = self._frames.get((picture, 1.0))
-            full = _three(read_picture(picture)) if full is None else full
+            full = whole() if full is None else full
             return np.asarray(cv2.resize(full, proxy_size(picture.size, scale), interpolation=cv2.INTER_AREA))
 
         return np.asarray(self._frames.make((picture, scale), small), np.float32)
 
-    def painting_of(self, picture: Picture, steps: tuple[int, int] = (0, 0)) -> Array:
+    def painting_of(self, picture: Picture | Between, steps: tuple[int, int] = (0, 0)) -> Array:
         """A picture with its alpha, shrunk by quarter octaves; (h, w, 4) float32, premultiplied."""
 
         def make() -> Array:
+            if steps == (0, 0) and isinstance(picture, Between):
+                before, after = self.painting_of(picture.before), self.painting_of(picture.after)
+                return (flowed if picture.flow else blended)(before, after, picture.share)
             if steps == (0, 0):
+                assert isinstance(picture, Picture)
                 return with_alpha(read_picture(picture))
             return shrunk(self.painting_of(picture), steps, lambda nearer: self.painting_of(picture, nearer))
 
         return np.asarray(self._paintings.make((picture, steps), make), np.float32)
 
-    def lowest_of(self, picture: Picture) -> np.float32:
+    def lowest_of(self, picture: Picture | Between) -> np.float32:
         """What a picture's light must not fall below where it is sampled; see `place.warp.lowest_of`."""
         return self.kept(("lowest", picture), lambda: lowest_of(self.painting_of(picture)))
 
-    def calm_of(self, picture: Picture) -> Array:
+    def calm_of(self, picture: Picture | Between) -> Array:
         """The calm continuation of a painting beyond its rim; see `place.rim.calm_rim`."""
         return np.asarray(
             self._paintings.make((picture, "calm"), lambda: calm_rim(self.painting_of(picture))), np.float32
@@ -112,11 +125,11 @@ class Pictures:
 
         return Surroundings(plan.keep, plan.drop, clean, first_sky, neighbours, found_sky)
 
-    def working_of(self, picture: Picture) -> Array:
+    def working_of(self, picture: Picture | Between) -> Array:
         """A picture at the one size at which the sky is found, see `sky_region.working`."""
         return np.asarray(self._frames.make((picture, "working"), lambda: working(self.pixels(picture))), np.float32)
 
-    def _sky_of(self, picture: Picture, plan: SkyPlan) -> SkyFound:
+    def _sky_of(self, picture: Picture | Between, plan: SkyPlan) -> SkyFound:
         """Where a picture's sky is. What the shot teaches is learnt once."""
         study = plan.study
 
@@ -128,18 +141,36 @@ class Pictures:
         key = (picture, study.digest, plan.said)
         return self.kept(key, lambda: find_sky(self.working_of(picture), model, drawn(plan.said, study.size)))
 
-    def cut_out(self, picture: Picture, cut: MattePlan, steps: tuple[int, int] = (0, 0)) -> Array:
+    def taken_away(self, picture: Picture | Between, cut: MattePlan) -> Array:
+        """What a matte takes away of a picture, as if it stood alone: the old sky. (h, w, 3) float32, scene-linear.
+
+        With what stays over it, it is the picture again. Where nothing goes, it is the picture itself.
+        """
+
+        def make() -> Array:
+            made, pixels = self.made(cut), self.pixels(picture, cut.scale)
+            if made.foreground is None:
+                return pixels
+            gone = 1 - np.clip(made.foreground[..., 3:], 0, 1)
+            behind = (pixels - made.foreground[..., :3]) / np.maximum(gone, LEAST_GONE)
+            return np.asarray(np.where(gone > LEAST_GONE, np.maximum(behind, 0), pixels), np.float32)
+
+        return np.asarray(self._frames.make((picture, cut.digest, "taken away"), make), np.float32)
+
+    def cut_out(self, picture: Picture | Between, cut: MattePlan, steps: tuple[int, int] = (0, 0)) -> Array:
         """What a matte leaves of a picture, in the picture's own pixels at full size or shrunk. (h, w, 4) float32,
         premultiplied."""
 
         def make() -> Array:
             if steps != (0, 0):
                 return shrunk(self.cut_out(picture, cut), steps)
-            made = self.made(cut)
+            if isinstance(picture, Between) and not picture.flow:  # each by itself: a matte of both is of neither
+                before, after = (self.cut_out(p, replace(cut, picture=p)) for p in (picture.before, picture.after))
+                return blended(before, after, picture.share)
+            made, whole = self.made(cut), self.painting_of(picture)
             if made.foreground is not None:
-                return made.foreground
-            alpha = np.clip(made.alpha, 0, 1)[..., None]
-            return np.concatenate([self.pixels(picture) * alpha, alpha], axis=2)
+                return np.asarray(made.foreground * whole[..., 3:], np.float32)
+            return np.asarray(whole * np.clip(made.alpha, 0, 1)[..., None], np.float32)
 
         return np.asarray(self._paintings.make((picture, cut.digest, steps), make), np.float32)
 

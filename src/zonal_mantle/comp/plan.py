@@ -23,6 +23,32 @@ from .digest import digest
 Matrix = NDArray[np.float64]
 
 
+@dataclass(frozen=True)
+class Between:
+    """What is seen between two frames of a clip, `share` of the way from the one to the other: both blended, or what
+    optical `flow` moves them to."""
+
+    before: Picture
+    after: Picture
+    share: float
+    flow: bool
+
+    @property
+    def width(self) -> int:
+        """Of the clip."""
+        return self.before.width
+
+    @property
+    def height(self) -> int:
+        """Of the clip."""
+        return self.before.height
+
+    @property
+    def size(self) -> tuple[int, int]:
+        """Width and height."""
+        return self.before.size
+
+
 @dataclass(frozen=True, eq=False)
 class CleanPlate:
     """A clean plate and the (3, 3) way from its pixels to the picture's."""
@@ -78,7 +104,7 @@ class MattePlan:
     by.
     """
 
-    picture: Picture
+    picture: Picture | Between
     scale: float
     matte: Matte
     keep: tuple[Standing, ...] = ()
@@ -141,13 +167,15 @@ class DepthBlur:
 class Layer:
     """One thing in the picture.
 
-    view : None is pixel for pixel. cut : a matte in the picture's own pixels, before it is placed. matte : one in the
-    frame's pixels. is_plate : what it shows counts as plate. zone : whose it is, for questions only.
+    view : None is pixel for pixel. cut : a matte in the picture's own pixels, before it is placed. without : a matte of
+    the frame; what it takes away of the picture is shown. matte : one in the frame's pixels. is_plate : what it shows
+    counts as plate. zone : whose it is, for questions only.
     """
 
-    picture: Picture
+    picture: Picture | Between
     view: Flat | Gridded | None = None
     cut: MattePlan | None = None
+    without: MattePlan | None = None
     matte: MattePlan | None = None
     ramp: Ramp | None = None
     opacity: float = 1.0

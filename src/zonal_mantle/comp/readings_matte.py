@@ -21,8 +21,8 @@ from ..matte import (
 )
 from ..place.transform import reference_to_frame
 from ..shot import Matte, Shape, Shot
+from .matte_planner import matte_plan
 from .pictures import Pictures
-from .planner import matte_plan
 
 Array = NDArray[np.float32]
 Fault = Literal["holes", "leftover", "halo", "chatter", "doubt"]

@@ -14,12 +14,12 @@ from ..place.coverage import CoverageReading, Opening, opening, read_coverage, r
 from ..place.horizon import HorizonReading, plate_perspective, read_horizons
 from ..place.light import Bearing, apart_deg, disagree, drawn_light, hand_light, sky_light
 from ..place.seen import plate_places, zone_seen
-from ..place.timing import source_frame
+from ..place.timing import frames_each, zone_frame
 from ..place.transform import corner_trouble
 from ..shot import Matte, Shot, Source, Zone
 from .layer import plan_alpha
+from .matte_planner import matte_plan, zone_matte_plan
 from .pictures import Pictures
-from .planner import matte_plan, zone_matte_plan
 from .stack import openness
 
 PlaceFault = Literal["uncovered", "light"]
@@ -53,7 +53,7 @@ def _opened(shot: Shot, zone: Zone, frame: int, pictures: Pictures, scale: float
 def missing_cover(shot: Shot, zone: Zone, frame: int, pictures: Pictures, scale: float) -> NDArray[np.float32]:
     """Where a painting has run out on a frame, (h, w) float32; see `place.coverage.uncovered`."""
     source = shot.source(zone.source)
-    number = source_frame(zone.timing, source, frame)
+    number = zone_frame(shot, zone, frame)
     opened = _opened(shot, zone, frame, pictures, scale)
     if number is None:
         return np.asarray(opened, np.float32)
@@ -155,13 +155,14 @@ def trouble_of(shot: Shot, zone: Zone) -> str:
     if placement.way == "card" and (lock is None or lock.kind != "camera"):
         return f"A card in metres hangs by a camera lock. {zone.name} moves like its lock's plane."
     if source.kind != "still":
-        shown = [source_frame(zone.timing, source, frame) for frame in (shot.first, shot.last)]
+        shown = [zone_frame(shot, zone, frame) for frame in (shot.first, shot.last)]
         count = source.end - source.start + 1
-        if count < len(shot.frames) and zone.timing.after in ("hold", "clear") and zone.timing.speed > 0:
-            after = "its last frame is held" if zone.timing.after == "hold" else "nothing is shown"
-            return f"{source.name} has {count} frames, the shot {len(shot.frames)}: before and after, {after}."
         if None in shown and zone.timing.after != "clear":
             return f"{source.name} is not seen on all frames."
+        lasts = count / max(frames_each(shot, zone) * abs(zone.timing.speed.at(shot.first)), 1e-6)
+        if lasts < len(shot.frames) and zone.timing.after in ("hold", "clear") and not zone.timing.speed.keys:
+            after = "its last frame is held" if zone.timing.after == "hold" else "nothing is shown"
+            return f"{source.name} has {count} frames, the shot {len(shot.frames)}: before and after, {after}."
     return ""
 
 

@@ -15,11 +15,12 @@ from ..media.colour import display_table
 from ..media.curves import HIGHEST_EXPONENT, LOWEST_EXPONENT, coded
 from ..media.picture import picture_of
 from ..place import reference_to_frame, warp
-from ..place.timing import source_frame
+from ..place.timing import zone_frame
 from ..shot import Blend, MatteUse, Mirror, Seam, Shot, Zone
 from .digest import digest
+from .matte_planner import proxy_size, zone_matte_plan
 from .pictures import Pictures
-from .planner import plan, proxy_size, zone_matte_plan
+from .planner import plan
 from .readings_matte import Fault, fault_key, faulty_pixels
 from .readings_place import missing_cover
 from .stack import compose
@@ -210,7 +211,7 @@ def _painting_view(
         return show(plate, look)
     source = shot.source(zone.source)
     if name == "Painting":
-        number = source_frame(zone.timing, source, frame)
+        number = zone_frame(shot, zone, frame)
         pixels = pictures.painting(source, source.start if number is None else number)
         return show(np.ascontiguousarray(pixels), look)
     layer = compose(shot, frame, pictures, scale, [_bare(zone)])
@@ -234,7 +235,7 @@ def view_key(shot: Shot, frame: int, name: ViewName, zone_id: str | None, scale:
         return digest((of_view, plate))
     if name == "Painting" and zone is not None:
         own = shot.source(zone.source)
-        number = source_frame(zone.timing, own, frame)
+        number = zone_frame(shot, zone, frame)
         return digest((of_view, plate, picture_of(own, own.start if number is None else number)))
     if name == "See-through":
         bare = () if zone is None or shot.holds_plate(zone) else (plan(shot, frame, scale, [_bare(zone)]),)

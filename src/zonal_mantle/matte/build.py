@@ -99,8 +99,9 @@ def build_matte(
     keep, drop = around.keep, around.drop
     pulls = [(place, pull) for place, pull in enumerate(matte.pulls) if pull.on]
     removing = matte.removes_old_sky
+    made_whole = removing or matte.over_black
     plain = not changes_levels(matte.levels, frame) and not works_edge(matte.edge, frame)
-    if len(pulls) == 1 and isinstance(pulls[0][1], LumaPull) and plain and not removing and not with_steps:
+    if len(pulls) == 1 and isinstance(pulls[0][1], LumaPull) and plain and not made_whole and not with_steps:
         both = tuple(union(each, (width, height), scale) for each in (keep, drop)) if keep or drop else None
         return Made(luma(pixels, pulls[0][1], frame, both, matte.clamp))  # type: ignore[arg-type]
     made = Made(np.ones((height, width), np.float32))
@@ -121,7 +122,9 @@ def build_matte(
         alpha = alpha * (1 - union(drop, (width, height), scale))
     _note(made, with_steps, "shapes", alpha)
     made.alpha = np.asarray(np.clip(alpha, 0, 1) if matte.clamp else alpha, np.float32)
-    if removing:
+    if matte.over_black:
+        made.foreground = np.dstack([pixels, np.clip(made.alpha, 0, 1)])
+    elif removing:
         made.foreground = _cleared(pixels, made.alpha, matte, [pull for _, pull in pulls], sky, frame, scale)
     return made
 

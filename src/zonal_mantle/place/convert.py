@@ -14,7 +14,7 @@ from ..shot.keyed import Keyed
 from ..shot.shot import Shot
 from ..shot.zone import Placement, Zone
 from .seen import plate_places
-from .transform import CARD_FAR_M, flat_to_reference, placement_camera, reference_to_frame
+from .transform import CARD_FAR_M, flat_to_reference, placement_camera, reference_to_frame, shape_of
 
 JUMP_PX = 0.05  # that nobody sees
 
@@ -41,15 +41,16 @@ def converted(shot: Shot, zone: Zone, way: Way, frame: int) -> Converted:
     To corners it is exact. To flat, to a card and to a dome it is where the picture is a rectangle that such a thing
     can show; else the nearest in the sense of least squares of its corners.
     """
-    source, placement = shot.source(zone.source), zone.placement
+    placement = zone.placement
     if way == placement.way:
         return Converted(zone, 0.0)
-    w, h = source.width, source.height
+    target = zone.but(placement=placement.but(way=way))
+    (w, h), shaped = shape_of(shot, target)
     corners = np.array([[0, 0], [w, 0], [w, h], [0, h]], float)
-    before = _corners_seen(shot, zone, frame, corners)
+    pixels = carry(np.linalg.inv(shaped), corners)
+    before = _corners_seen(shot, zone, frame, pixels)
     flips = np.where([placement.flip_across, placement.flip_up], -1, 1)
     own = (corners - [w / 2, h / 2]) * flips + [w / 2, h / 2]  # a flip goes on to be one
-    target = zone.but(placement=placement.but(way=way))
     reference = carry(np.linalg.inv(reference_to_frame(shot, target, frame)), before)
     if way == "corner pin":
         order = [int(np.flatnonzero((own == corner).all(axis=1))[0]) for corner in corners]
@@ -62,7 +63,7 @@ def converted(shot: Shot, zone: Zone, way: Way, frame: int) -> Converted:
     else:
         new = _dome(shot, placement, own, reference, (w, h))
     after = zone.but(placement=new)
-    jump = np.linalg.norm(_corners_seen(shot, after, frame, corners) - before, axis=1)
+    jump = np.linalg.norm(_corners_seen(shot, after, frame, pixels) - before, axis=1)
     return Converted(after, float(np.nan_to_num(jump, nan=1e4).max()))
 
 
@@ -88,7 +89,7 @@ def _similar(own: NDArray, there: NDArray) -> tuple[float, float, float, NDArray
     return float(max(back[1, 1], 1e-3)), float(max(back[0, 0], 1e-3)), angle, there.mean(axis=0)
 
 
-def _flat(shot: Shot, placement: Placement, own: NDArray, reference: NDArray, size: tuple[int, int]) -> Placement:
+def _flat(shot: Shot, placement: Placement, own: NDArray, reference: NDArray, size: tuple[float, float]) -> Placement:
     down, across, angle, _ = _similar(own, reference)
     new = placement.but(
         way="flat", size=_constant(down), width=_constant(across / down), turn_deg=_constant(np.degrees(angle)),
@@ -107,7 +108,7 @@ def _middle_of(quad: NDArray) -> NDArray[np.float64]:
 
 
 def _card(
-    shot: Shot, zone: Zone, placement: Placement, own: NDArray, reference: NDArray, size: tuple[int, int]
+    shot: Shot, zone: Zone, placement: Placement, own: NDArray, reference: NDArray, size: tuple[float, float]
 ) -> Placement:
     """The pose of a rectangle of unknown size at a known distance: the planar pose from its corners."""
     k = placement_camera(shot, placement)
@@ -138,7 +139,7 @@ def _angles(turn: NDArray) -> tuple[float, float, float]:
     return float(np.degrees(yaw)), float(np.degrees(tilt)), float(np.degrees(roll))
 
 
-def _dome(shot: Shot, placement: Placement, own: NDArray, reference: NDArray, size: tuple[int, int]) -> Placement:
+def _dome(shot: Shot, placement: Placement, own: NDArray, reference: NDArray, size: tuple[float, float]) -> Placement:
     """A lens's picture at infinity: its field of view and turn from its corners' directions."""
     k = placement_camera(shot, placement)
     if size[0] == 2 * size[1]:  # a picture all around keeps its degrees

@@ -17,8 +17,8 @@ from ..geometry import carry
 from ..shot.shot import Shot
 from ..shot.zone import Placement, Zone
 from .seen import Seen, zone_seen
-from .timing import source_frame
-from .transform import flat_to_reference
+from .timing import zone_frame
+from .transform import flat_to_reference, shape_of
 
 Array = NDArray[np.float32]
 OPEN = 0.02
@@ -86,7 +86,7 @@ def read_coverage(
         if not len(opened.places):
             covered += 1
             continue
-        if source_frame(zone.timing, source, frame) is None:  # its clip shows nothing
+        if zone_frame(shot, zone, frame) is None:  # its clip shows nothing
             short.append(frame)
             worst = max(worst, (frame, float(opened.weights.sum()) / opened.pixels), key=lambda pair: pair[1])
             continue
@@ -217,7 +217,7 @@ def covering(shot: Shot, zone: Zone, openings: Mapping[int, Opening], spare_px: 
 
     All open places are taken back onto the painting as it hangs; the box about them has to lie within it.
     """
-    placement, source = zone.placement, shot.source(zone.source)
+    placement, (whole, shaped) = zone.placement, shape_of(shot, zone)
     if placement.way != "flat":
         raise ValueError(f"{zone.name} hangs by {placement.way}. Cover works on what hangs flat; hang it so first.")
     low, high = np.full(2, np.inf), np.full(2, -np.inf)
@@ -226,21 +226,22 @@ def covering(shot: Shot, zone: Zone, openings: Mapping[int, Opening], spare_px: 
             at = zone_seen(shot, zone, frame).back(opened.places)
             if not np.isfinite(at).all():
                 raise ValueError(f"On frame {frame} the painting is seen from behind. Hang it anew.")
+            at = carry(shaped, at)
             low, high = np.minimum(low, at.min(axis=0)), np.maximum(high, at.max(axis=0))
     if not np.isfinite(low).all():
         raise ValueError("Nothing is open for this painting.")
     low, high = low - spare_px, high + spare_px
-    size = np.array([source.width, source.height], float)
+    size = np.array(whole)
     need = float(max((high - low) / size))
     grow = max(need, 1.0)
     # in painting pixels: the painting moves only as far as it has to for the box to lie within it
     half, middle = size * grow / 2, size / 2
     shift = np.clip(middle, np.minimum(high - half, low + half), np.maximum(high - half, low + half)) - middle
-    return _shifted(placement, shot, (source.width, source.height), shift, grow)
+    return _shifted(placement, shot, whole, shift, grow)
 
 
-def _shifted(placement: Placement, shot: Shot, size: tuple[int, int], shift: NDArray, grow: float) -> Placement:
-    """A flat placement enlarged about the painting's middle and moved by painting pixels."""
+def _shifted(placement: Placement, shot: Shot, size: tuple[float, float], shift: NDArray, grow: float) -> Placement:
+    """A flat placement enlarged about the painting's middle and moved by its pixels."""
     width, height = size
     frame = shot.first
     before = flat_to_reference(placement, frame, (width, height), shot.size)

@@ -19,7 +19,7 @@ def dome_rotation(dome: Dome, frame: float) -> Matrix:
     return np.asarray(about_y @ about_x @ about_z)
 
 
-def to_painting(rays: NDArray, size: tuple[int, int], mapping: Mapping, wide_deg: float) -> NDArray[np.float64]:
+def to_painting(rays: NDArray, size: tuple[float, float], mapping: Mapping, wide_deg: float) -> NDArray[np.float64]:
     """Directions in the dome's axes to painting pixels.
 
     Parameters
@@ -48,7 +48,7 @@ def to_painting(rays: NDArray, size: tuple[int, int], mapping: Mapping, wide_deg
     return np.stack([u + width / 2, v + height / 2], axis=1)
 
 
-def from_painting(points: NDArray, size: tuple[int, int], mapping: Mapping, wide_deg: float) -> NDArray[np.float64]:
+def from_painting(points: NDArray, size: tuple[float, float], mapping: Mapping, wide_deg: float) -> NDArray[np.float64]:
     """Painting pixels (n, 2) to unit directions (n, 3) in the dome's axes."""
     width, height = size
     u, v = (np.asarray(points, float) - [width / 2, height / 2]).T

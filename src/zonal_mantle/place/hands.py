@@ -9,7 +9,7 @@ from ..shot.hang import Card
 from ..shot.shapes import Point
 from ..shot.shot import Shot
 from ..shot.zone import Placement, Zone
-from .transform import CARD_FAR_M, flat_to_reference, placement_camera, reference_to_frame
+from .transform import CARD_FAR_M, flat_to_reference, placement_camera, reference_to_frame, shape_of
 
 LEAST_SIZE, MOST_SIZE = 0.01, 20.0
 
@@ -84,8 +84,8 @@ def flipped_in_place(shot: Shot, zone: Zone) -> Zone:
     """
     new = zone.placement.but(flip_across=not zone.placement.flip_across)
     if new.way == "flat":
-        source = shot.source(zone.source)
-        size, middle = (source.width, source.height), np.array([[source.width / 2, source.height / 2]])
+        size, _ = shape_of(shot, zone)
+        middle = np.array([size]) / 2
         before, after = (
             carry(flat_to_reference(p, shot.first, size, shot.size), middle)[0] for p in (zone.placement, new)
         )

@@ -13,7 +13,14 @@ from ..shot.shot import Shot
 from ..shot.zone import Zone
 from .dome import dome_rotation, from_painting, to_painting
 from .minify import Steps, tile_centres, tile_steps
-from .transform import painting_to_frame, painting_to_reference, placement_camera, placement_lens, reference_to_frame
+from .transform import (
+    painting_to_frame,
+    painting_to_reference,
+    placement_camera,
+    placement_lens,
+    reference_to_frame,
+    shape_of,
+)
 
 Matrix = NDArray[np.float64]
 Points = NDArray[np.float64]
@@ -80,10 +87,10 @@ def _ahead(matrix: Matrix, size: tuple[int, int]) -> Points:
 
 
 def _dome_seen(shot: Shot, zone: Zone, frame: int) -> Seen:
-    source, placement, dome = shot.source(zone.source), zone.placement, zone.placement.dome
+    placement, dome, (size, shaped) = zone.placement, zone.placement.dome, shape_of(shot, zone)
     lens = placement_lens(shot, placement)
     k = placement_camera(shot, placement)
-    inverse_k, size = np.linalg.inv(k), (source.width, source.height)
+    inverse_k = np.linalg.inv(k)
     motion = np.linalg.inv(reference_to_frame(shot, zone, frame))
     turn = dome_rotation(dome, frame)
     bend = lens.distortion if lens is not None else 0.0
@@ -98,7 +105,7 @@ def _dome_seen(shot: Shot, zone: Zone, frame: int) -> Seen:
             found[:, 0] = size[0] - found[:, 0]
         if placement.flip_up:
             found[:, 1] = size[1] - found[:, 1]
-        return found
+        return np.asarray(found / [shaped[0, 0], 1])
 
     width, height = shot.size
     gx, gy = np.meshgrid(np.linspace(0, width, 13), np.linspace(0, height, 9))
@@ -110,9 +117,8 @@ def _dome_seen(shot: Shot, zone: Zone, frame: int) -> Seen:
 
 def dome_place(shot: Shot, zone: Zone, frame: int, points: Points) -> Points:
     """Painting pixels (n, 2) of a dome to plate pixels on a frame; NaN behind the lens."""
-    source, placement, dome = shot.source(zone.source), zone.placement, zone.placement.dome
-    size = (source.width, source.height)
-    own = np.array(points, float)
+    placement, dome, (size, shaped) = zone.placement, zone.placement.dome, shape_of(shot, zone)
+    own = carry(shaped, points)
     if placement.flip_across:
         own[:, 0] = size[0] - own[:, 0]
     if placement.flip_up:

@@ -20,7 +20,19 @@ Matrix = NDArray[np.float64]
 CARD_FAR_M = 1e5  # of a card in a zone at infinity
 
 
-def flat_to_reference(placement: Placement, frame: float, painting: tuple[int, int], plate: tuple[int, int]) -> Matrix:
+def shape_of(shot: Shot, zone: Zone) -> tuple[tuple[float, float], Matrix]:
+    """What a zone holds in pixels of the plate's own shape: its (width, height) there, and the (3, 3) way from its
+    own pixels. A clip whose pixels are twice as wide as the plate's is twice as wide. On a dome pixels are square.
+    """
+    source, plate = shot.source(zone.source), shot.plate_source
+    seen_by = plate.pixel_aspect if plate is not None and zone.placement.way != "dome" else 1.0
+    wide = source.pixel_aspect / seen_by
+    return (source.width * wide, float(source.height)), np.diag([wide, 1.0, 1.0])
+
+
+def flat_to_reference(
+    placement: Placement, frame: float, painting: tuple[float, float], plate: tuple[int, int]
+) -> Matrix:
     """A flat painting's pixels to plate pixels of the lock's reference frame.
 
     Parameters
@@ -85,12 +97,11 @@ def placement_camera(shot: Shot, placement: Placement) -> Matrix:
 
 def painting_to_reference(shot: Shot, zone: Zone, frame: int) -> Matrix:
     """Painting pixels to plate pixels of the reference frame; of a dome, as a lens sees it near its middle."""
-    source, placement = shot.source(zone.source), zone.placement
-    size = (source.width, source.height)
+    placement, (size, shaped) = zone.placement, shape_of(shot, zone)
     if placement.way == "corner pin":
-        return pinned_to_reference(placement, frame, size)
+        return pinned_to_reference(placement, frame, size) @ shaped
     if placement.way == "card":
-        return _card_to_reference(shot, zone, frame) @ flipped(placement, size)
+        return _card_to_reference(shot, zone, frame) @ flipped(placement, size) @ shaped
     if placement.way == "dome":
         k = placement_camera(shot, placement)
         unit = size[0] / np.deg2rad(placement.dome.wide_deg)
@@ -98,11 +109,11 @@ def painting_to_reference(shot: Shot, zone: Zone, frame: int) -> Matrix:
             unit = size[0] / 2 / np.tan(min(np.deg2rad(placement.dome.wide_deg), np.pi * 0.99) / 2)
         back = np.array([[unit, 0, size[0] / 2], [0, unit, size[1] / 2], [0, 0, 1]])
         turn = dome_rotation(placement.dome, frame)
-        return np.asarray(k @ turn @ np.linalg.inv(back) @ flipped(placement, size))
-    return flat_to_reference(placement, frame, size, shot.size)
+        return np.asarray(k @ turn @ np.linalg.inv(back) @ flipped(placement, size) @ shaped)
+    return flat_to_reference(placement, frame, size, shot.size) @ shaped
 
 
-def flipped(placement: Placement, painting: tuple[int, int]) -> Matrix:
+def flipped(placement: Placement, painting: tuple[float, float]) -> Matrix:
     """A painting's flips about its own middle."""
     out = np.eye(3)
     for axis, on in enumerate((placement.flip_across, placement.flip_up)):
@@ -111,7 +122,7 @@ def flipped(placement: Placement, painting: tuple[int, int]) -> Matrix:
     return out
 
 
-def pinned_to_reference(placement: Placement, frame: float, painting: tuple[int, int]) -> Matrix:
+def pinned_to_reference(placement: Placement, frame: float, painting: tuple[float, float]) -> Matrix:
     """Painting pixels to where its four corners are pinned. Corners that cannot be those of a seen rectangle are
     spread to a small square about their middle, so that something can still be taken hold of.
 
@@ -144,20 +155,20 @@ def corner_trouble(pins: NDArray) -> str:
 
 
 def _card_to_reference(shot: Shot, zone: Zone, frame: int) -> Matrix:
-    """Painting pixels to plate pixels of the reference frame for a card in metres.
+    """Pixels of a painting, as `shape_of` makes them, to plate pixels of the reference frame for a card in metres.
 
     References
     ----------
     A plane seen by a camera: Hartley & Zisserman 2004, section 8.1.1.
     """
-    source, placement, card = shot.source(zone.source), zone.placement, zone.placement.card
+    placement, card, (size, _) = zone.placement, zone.placement.card, shape_of(shot, zone)
     k = placement_camera(shot, placement)
     distance = zone.distance_m or CARD_FAR_M
-    pixel = card.height_m.at(frame) / source.height  # metres to one painting pixel
+    pixel = card.height_m.at(frame) / size[1]  # metres to one painting pixel
     turn = dome_rotation(Dome(turn_deg=card.yaw_deg, tilt_deg=card.pitch_deg, roll_deg=card.roll_deg), frame)
     middle = np.array([card.right_m.at(frame), -card.up_m.at(frame), distance])
     place = np.column_stack([turn[:, 0] * pixel * placement.width.at(frame), turn[:, 1] * pixel, middle])
-    centred = np.array([[1, 0, -source.width / 2], [0, 1, -source.height / 2], [0, 0, 1.0]])
+    centred = np.array([[1, 0, -size[0] / 2], [0, 1, -size[1] / 2], [0, 0, 1.0]])
     return np.asarray(k @ place @ centred)
 
 
@@ -192,7 +203,7 @@ def plate_moved(shot: Shot, zone: Zone, frame: int) -> Matrix:
 
 def _card_on(shot: Shot, zone: Zone, frame: int) -> Matrix:
     """A card under a camera lock: its own plane seen from the frame's camera, then what hands and smoothing add."""
-    source, placement = shot.source(zone.source), zone.placement
+    placement, (size, shaped) = zone.placement, shape_of(shot, zone)
     assert placement.rides is not None
     lock = shot.lock(placement.rides)
     entry = lock.nearest(frame)
@@ -206,4 +217,4 @@ def _card_on(shot: Shot, zone: Zone, frame: int) -> Matrix:
     seen = turn @ plane - np.outer(away, [0, 0, 1.0])
     upright = card_motion(lock.lens, shot.size, entry, zone.distance_m or CARD_FAR_M)
     extra = reference_to_frame(shot, zone, frame) @ np.linalg.inv(upright)  # corrections, smoothing, parts left out
-    return np.asarray(extra @ k @ seen @ flipped(placement, (source.width, source.height)))
+    return np.asarray(extra @ k @ seen @ flipped(placement, size) @ shaped)

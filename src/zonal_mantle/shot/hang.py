@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from .base import Value
 from .keyed import Keyed
@@ -14,11 +14,15 @@ Way = Literal["flat", "corner pin", "card", "dome"]
 WAYS: tuple[Way, ...] = ("flat", "corner pin", "card", "dome")
 Rim = Literal["ends", "mirrored", "sky"]
 Mapping = Literal["lat-long", "lens"]
+Between = Literal["held", "blended", "flow"]
 After = Literal["hold", "loop", "back and forth", "clear"]
 Mode = Literal[
     "normal", "multiply", "screen", "overlay", "darken", "lighten", "color-dodge", "color-burn", "hard-light",
     "soft-light", "difference", "exclusion", "hue", "saturation", "color", "luminosity", "plus", "minus",
 ]  # fmt: skip
+
+
+MOST_SPEED = 20
 
 
 def _keyed(value: float) -> Keyed:
@@ -66,21 +70,42 @@ class Dome(Value):
 
 
 class Timing(Value):
-    """A sequence's or video's own time. `start` is the plate's frame on which its first frame is seen; None: frames go
-    by their numbers. `after` says what is seen beyond its ends."""
+    """A sequence's or video's own time.
+
+    start : the plate's frame on which its first frame is seen; None: frames go by their numbers.
+    own_rate : a second of it lasts a second, whatever the plate's rate; else a frame of it is a frame of the plate.
+    speed : how fast it plays; keyed, it is run through from the start on. Below 0 it plays backward from its last
+        frame.
+    between : what is seen between two of its frames: the one before, held; both, blended; or what optical flow moves
+        them to.
+    after : what is seen beyond its ends.
+    """
 
     start: int | None = None
-    speed: float = Field(default=1.0, ge=-20, le=20)
+    own_rate: bool = True
+    speed: Keyed = _keyed(1.0)
+    between: Between = "held"
     after: After = "hold"
+
+    @model_validator(mode="after")
+    def _in_reach(self) -> Timing:
+        if any(abs(value) > MOST_SPEED for value in (self.speed.constant, *(key.value for key in self.speed.keys))):
+            raise ValueError(f"A clip's speed lies between -{MOST_SPEED} and {MOST_SPEED}.")
+        return self
 
 
 class Blend(Value):
     """How a zone is laid on what is behind it: a blend mode of the W3C's Compositing and Blending Level 1, in
-    scene-linear light or in coded values, and opacity."""
+    scene-linear light or in coded values, and opacity.
+
+    on_old_sky : what lies behind it is the plate's own old sky, as the plate's matte takes it away, rather than the
+        zones that are farther.
+    """
 
     mode: Mode = "normal"
     coded: bool = False
     opacity: Keyed = _keyed(1.0)
+    on_old_sky: bool = False
 
 
 class Seam(Value):

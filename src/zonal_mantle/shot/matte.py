@@ -195,13 +195,17 @@ class OldSky(Value):
 class Matte(Value):
     """What of a zone stays: pulls in their order, levels, edge, keep and drop shapes, clamp.
 
-    `reads` is what the pulls look at: the plate, denoised where there is such a one; the plate as it came; the clean
-    plate.
+    reads : what the pulls look at: the plate, denoised where there is such a one; the plate as it came; the clean
+        plate; or the own picture of the zone that it cuts, in that picture's pixels, before it is placed: shapes lie
+        there too and ride on nothing. Keys are on frames of the shot.
+    over_black : the picture was shot on black and holds its own light already: nothing of it is taken away, alpha only
+        says what it hides.
     """
 
     id: str = "matte1"
     name: str = "Matte"
-    reads: Literal["plate", "raw plate", "clean plate"] = "plate"
+    reads: Literal["plate", "raw plate", "clean plate", "own picture"] = "plate"
+    over_black: bool = False
     pulls: tuple[AnyPull, ...] = ()
     levels: Levels = Levels()
     edge: Edge = Edge()

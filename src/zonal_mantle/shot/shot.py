@@ -14,7 +14,7 @@ from .matte import ClearSkyPull, Matte
 from .source import Source
 from .zone import MatteUse, Zone
 
-FORMAT_VERSION = 6
+FORMAT_VERSION = 7
 
 T = TypeVar("T", Source, Zone, Lock, Matte)
 
@@ -170,6 +170,11 @@ class Shot(Value):
     def holds_plate(self, zone: Zone) -> bool:
         """Whether a zone shows the plate itself."""
         return zone.source == self.plate
+
+    def cut_by(self, matte: Matte) -> Zone | None:
+        """The nearest zone of a picture of its own that is cut by a matte; None where there is none."""
+        zones = self.near_to_far()
+        return next((z for z in zones if z.matte.id == matte.id and not self.holds_plate(z)), None)
 
     def near_to_far(self) -> list[Zone]:
         """Zones by distance, nearest first; at equal distance the later in the list is nearer."""

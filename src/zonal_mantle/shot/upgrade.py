@@ -44,7 +44,21 @@ def upgraded(data: dict[str, Any]) -> dict[str, Any]:
                 if pull.get("kind") == "clear sky":  # until then a surface was all that it could find
                     pull.setdefault("finds", "surface")
         data["version"] = 6
+    if data.get("version") == 6:
+        _as_timed_by_frames(data)
+        data["version"] = 7
     return data
+
+
+def _as_timed_by_frames(data: dict[str, Any]) -> None:
+    """Until format 7 a clip's own rate and the shape of its pixels went unheeded."""
+    for zone in data.get("zones", []):
+        if isinstance(zone.setdefault("timing", {}), dict):
+            zone["timing"].setdefault("own_rate", False)
+    sources = [source for source in data.get("sources", []) if isinstance(source, dict)]
+    plate = next((source for source in sources if source.get("id") == data.get("plate")), {})
+    for source in sources:
+        source["pixel_aspect"] = plate.get("pixel_aspect", 1.0)
 
 
 def _matte(old: dict[str, Any]) -> dict[str, Any]:

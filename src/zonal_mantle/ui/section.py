@@ -22,7 +22,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
-from ..comp.planner import matte_plan, proxy_size
+from ..comp.matte_planner import matte_plan, proxy_size
 from ..comp.views import show
 from ..match.air import transmittance, visibility_for
 from ..media.picture import picture_of

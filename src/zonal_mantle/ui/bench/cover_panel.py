@@ -183,6 +183,9 @@ class CoverPanel(Panel):
         shot = desk.shot
         try:
             source = open_source(path, shot.new_id("source"), as_still=True)
+            plate = shot.plate_source
+            if plate is not None:  # painted pixel for pixel, whatever the file says of their shape
+                source = source.but(pixel_aspect=plate.pixel_aspect)
             shot = shot.with_source(source)
             zone = Zone(id=shot.new_id("zone"), name=path.stem, source=source.id, placement=base_placement(shot, base))
             zone = hang_base(shot, zone, base)
