@@ -72,6 +72,8 @@ def open_shot(path: str | Path) -> Session:
 def add_painting(shot: Shot, source: Source, distance_m: float | None, name: str | None = None) -> Shot:
     """Adds a source and a zone that holds it, at a distance (None is infinity)."""
     if not any(s.id == source.id for s in shot.sources):
+        if source.kind == "sequence":  # pictures with numbers tell no rate
+            source = source.but(rate=(shot.rate.numerator, shot.rate.denominator))
         shot = shot.with_source(source)
     zone = Zone(
         id=shot.new_id("zone"), name=name or source.name, source=source.id, distance_m=distance_m,

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
@@ -148,19 +148,17 @@ class Hands:
         colour = image.pixelColor(int(place.x() * ratio), int(place.y() * ratio))
         return colour.red(), colour.green(), colour.blue()
 
-    def frames_a_second(self, seconds: float = 1.2) -> float:
-        """How many of the shot's frames playing moves on by in a second, those that a busy screen skips counted in.
-
-        Playing that waits for pictures falls behind; a slow machine alone does not.
-        """
-        window, count = self.window, len(self.window.desk.shot.work_frames)
-        seen: list[tuple[float, int]] = []
-        window.desk.frame_changed.connect(lambda: seen.append((time.perf_counter(), window.desk.frame)))
-        window.rail.toggle_play()
-        QTest.qWait(int(1000 * seconds))
-        window.rail.toggle_play()
-        moved = sum((b[1] - a[1]) % count for a, b in zip(seen, seen[1:]))
-        return moved / (seen[-1][0] - seen[0][0])
+    def played(self, monkeypatch: pytest.MonkeyPatch, seconds: list[float]) -> list[int]:
+        """The frames on the desk at the given seconds after play was pressed, by a clock of the test's own."""
+        rail, now = self.window.rail, [0.0]
+        monkeypatch.setattr("zonal_mantle.ui.rail.time", SimpleNamespace(perf_counter=lambda: now[0]))
+        rail.toggle_play()
+        seen = []
+        for now[0] in seconds:
+            rail._tick()
+            seen.append(self.window.desk.frame)
+        rail.toggle_play()
+        return seen
 
     def settled(self) -> None:
         """Waits until the viewer shows the present shot and frame at full size."""

@@ -225,7 +225,8 @@ def test_zoom_stays_about_the_pointer(opened):
     assert viewer.fitted
 
 
-def test_playing_reaches_real_time_once_cached(opened):
+def test_playing_is_in_real_time_once_cached(opened, monkeypatch):
+    """By a clock of the test's own: on each frame when it is due, and those that a busy machine misses are skipped."""
     window, desk = opened.window, opened.window.desk
     opened.wait(lambda: all(window.viewer.is_cached(frame) for frame in desk.shot.frames), 60)
     seen = set()
@@ -234,7 +235,11 @@ def test_playing_reaches_real_time_once_cached(opened):
     opened.wait(lambda: len(seen) == 10, 20)
     opened.keys(Qt.Key.Key_L)
     assert not window.rail.playing
-    assert opened.frames_a_second() == pytest.approx(24, rel=0.12)
+    desk.set_frame(desk.shot.first)
+    due = [0, 1, 2, 3, 6, 7, 11, 12]  # in frames of the plate
+    frames = opened.played(monkeypatch, [(k + 0.5) / 24 for k in due])
+    count = len(desk.shot.frames)
+    assert [frame - desk.shot.first for frame in frames] == [k % count for k in due]
 
 
 def test_a_finding_jumps_to_its_frame(opened):

@@ -20,7 +20,7 @@ from ..media.reader import read_picture
 from ..place.minify import shrunk
 from ..place.rim import calm_rim
 from ..place.warp import lowest_of, warp, with_alpha
-from ..shot import Matte, Shot, Source
+from ..shot import Matte, Shot, Source, Zone
 from .matte_planner import matte_plan, proxy_size
 from .plan import Between, MattePlan, SkyPlan
 
@@ -28,7 +28,7 @@ Array = NDArray[np.float32]
 T = TypeVar("T")
 FRAMES_SHARE, PAINTINGS_SHARE = 0.32, 0.22  # of the budget; the rest is the screen's and the shapes'
 SMALL_THINGS = 512
-LEAST_GONE = 0.02  # alpha; of less the colour cannot be told
+LEAST_GONE = 0.001  # alpha; of less the colour cannot be told
 
 
 class Pictures:
@@ -153,7 +153,7 @@ class Pictures:
                 return pixels
             gone = 1 - np.clip(made.foreground[..., 3:], 0, 1)
             behind = (pixels - made.foreground[..., :3]) / np.maximum(gone, LEAST_GONE)
-            return np.asarray(np.where(gone > LEAST_GONE, np.maximum(behind, 0), pixels), np.float32)
+            return np.asarray(np.where(gone > LEAST_GONE, np.clip(behind, 0, pixels.max()), pixels), np.float32)
 
         return np.asarray(self._frames.make((picture, cut.digest, "taken away"), make), np.float32)
 
@@ -188,18 +188,18 @@ class Pictures:
         """A matte on a frame, see `made`."""
         return self.made(matte_plan(shot, matte, frame, scale))
 
-    def matte_steps(self, shot: Shot, matte: Matte, frame: int) -> dict[str, Array]:
+    def matte_steps(self, shot: Shot, matte: Matte, frame: int, zone: Zone | None = None) -> dict[str, Array]:
         """A matte's alpha after each step, by the step's name, at full size."""
-        return dict(self.made(matte_plan(shot, matte, frame), with_steps=True).steps)
+        return dict(self.made(matte_plan(shot, matte, frame, zone=zone), with_steps=True).steps)
 
-    def plate_if_there(self, source: Source, frame: int) -> Array | None:
-        """The plate where it is at hand already."""
-        pixels: Array | None = self._frames.get((picture_of(source, frame), 1.0))
+    def pixels_if_there(self, picture: Picture | Between | None) -> Array | None:
+        """A picture at full size where it is at hand already."""
+        pixels: Array | None = self._frames.get((picture, 1.0))
         return pixels
 
-    def matte_if_there(self, shot: Shot, matte: Matte, frame: int) -> Made | None:
-        """A matte at full size where it is at hand already."""
-        made: Made | None = self._frames.get((matte_plan(shot, matte, frame).digest, False))
+    def made_if_there(self, plan: MattePlan) -> Made | None:
+        """A matte where it is at hand already."""
+        made: Made | None = self._frames.get((plan.digest, False))
         return made
 
     def kept(self, key: object, make: Callable[[], T]) -> T:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -18,13 +19,14 @@ from ..place.timing import frames_each, zone_frame
 from ..place.transform import corner_trouble
 from ..shot import Matte, Shot, Source, Zone
 from .layer import plan_alpha
-from .matte_planner import matte_plan, zone_matte_plan
+from .matte_planner import matte_plan, reads_own, zone_matte_plan, zone_picture
 from .pictures import Pictures
 from .stack import openness
 
 PlaceFault = Literal["uncovered", "light"]
 ENLARGED_ACCEPTED = 1.005
 HORIZON_ACCEPTED_PX, HORIZON_ACCEPTED_DEG = 3.0, 0.3
+RIM_FRAMES = 5  # that a keyed clip's rim is looked at on
 SURE = 0.35  # of a bearing that a finding is built on
 
 
@@ -46,39 +48,62 @@ def opening_of(shot: Shot, zone: Zone, frame: int, pictures: Pictures, scale: fl
 
 
 def _opened(shot: Shot, zone: Zone, frame: int, pictures: Pictures, scale: float) -> NDArray[np.float32]:
-    opened, cut = openness(shot, zone, frame, pictures, scale), zone_matte_plan(shot, zone, frame, scale)
+    opened = openness(shot, zone, frame, pictures, scale)
+    cut = None if reads_own(shot, zone) else zone_matte_plan(shot, zone, frame, scale)
     return opened if cut is None else opened * plan_alpha(cut, pictures)
+
+
+def _own_alpha(shot: Shot, zone: Zone, frame: int, pictures: Pictures) -> NDArray[np.float32] | None:
+    """Alpha of what a zone shows in its own pixels, cut by a matte of its own where it has one; None where it shows
+    nothing."""
+    picture = zone_picture(shot, zone, frame)
+    if picture is None:
+        return None
+    cut = zone_matte_plan(shot, zone, frame) if reads_own(shot, zone) else None
+    shown = pictures.painting_of(picture) if cut is None else pictures.cut_out(picture, cut)
+    return np.asarray(shown[..., 3])
 
 
 def missing_cover(shot: Shot, zone: Zone, frame: int, pictures: Pictures, scale: float) -> NDArray[np.float32]:
     """Where a painting has run out on a frame, (h, w) float32; see `place.coverage.uncovered`."""
-    source = shot.source(zone.source)
-    number = zone_frame(shot, zone, frame)
     opened = _opened(shot, zone, frame, pictures, scale)
-    if number is None:
+    alpha = _own_alpha(shot, zone, frame, pictures)
+    if alpha is None:
         return np.asarray(opened, np.float32)
-    alpha = pictures.painting(source, number)[..., 3]
     return uncovered(zone_seen(shot, zone, frame), zone, alpha, opened, scale)
 
 
 def read_place(shot: Shot, zone: Zone, openings: dict[int, Opening], pictures: Pictures) -> PlaceReading:
     """All readings of a zone's placement."""
-    source = shot.source(zone.source)
     try:
-        alpha = pictures.painting(source, source.start)[..., 3]
+        rim = _rim_over(shot, zone, openings, pictures)
         lit = painting_light(shot, zone, pictures)
         plate_lit = plate_light(shot, pictures)
     except MediaError:
         return PlaceReading(read_coverage(shot, zone, openings))
-    coverage = read_coverage(shot, zone, openings, rim_of(alpha) if source.alpha != "none" else None)
+    coverage = read_coverage(shot, zone, openings, rim)
     return PlaceReading(coverage, read_horizons(shot, zone), lit, plate_lit, trouble_of(shot, zone))
+
+
+def _rim_over(
+    shot: Shot, zone: Zone, openings: Mapping[int, Opening], pictures: Pictures
+) -> Callable[[NDArray], NDArray[np.float32]] | None:
+    """What of a painting's rim is there on some frame of a few; None where it is opaque."""
+    if shot.source(zone.source).alpha == "none" and not reads_own(shot, zone):
+        pictures.painting(shot.source(zone.source), shot.source(zone.source).start)  # it can be read
+        return None
+    frames = list(openings) or [shot.first]
+    few = frames if reads_own(shot, zone) else frames[:1]
+    few = [few[int(k)] for k in np.linspace(0, len(few) - 1, min(RIM_FRAMES, len(few)))]
+    alphas = [alpha for frame in few if (alpha := _own_alpha(shot, zone, frame, pictures)) is not None]
+    return rim_of(np.max(alphas, axis=0)) if alphas else None
 
 
 def painting_light(shot: Shot, zone: Zone, pictures: Pictures, frame: int | None = None) -> Bearing | None:
     """Where a zone's painting has its light as it hangs: flips and turns are counted in."""
     source, at = shot.source(zone.source), shot.first if frame is None else frame
     own = source_light(source, pictures)
-    if own is None:
+    if own is None or (reads_own(shot, zone) and source.sun is None):  # what was keyed is no sky
         return None
     placement = zone.placement
     around = is_around(source)

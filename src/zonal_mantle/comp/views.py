@@ -15,10 +15,9 @@ from ..media.colour import display_table
 from ..media.curves import HIGHEST_EXPONENT, LOWEST_EXPONENT, coded
 from ..media.picture import picture_of
 from ..place import reference_to_frame, warp
-from ..place.timing import zone_frame
 from ..shot import Blend, MatteUse, Mirror, Seam, Shot, Zone
 from .digest import digest
-from .matte_planner import proxy_size, zone_matte_plan
+from .matte_planner import proxy_size, reads_own, zone_matte_plan, zone_picture
 from .pictures import Pictures
 from .planner import plan
 from .readings_matte import Fault, fault_key, faulty_pixels
@@ -33,6 +32,7 @@ ViewName = Literal[
 VIEWS: tuple[ViewName, ...] = (
     "Composite", "Plate", "Matte", "Alpha apart", "Tint", "Cut-out", "Difference", "See-through", "Painting",
 )  # fmt: skip
+OWN_VIEWS: tuple[ViewName, ...] = ("Matte", "Alpha apart", "Tint", "Cut-out")  # of a matte of a zone's own picture
 STEPPED: tuple[ViewName, ...] = ("Plate", "Matte", "Cut-out", "Composite")
 BACKINGS = ("checker", "black", "white", "grey", "new background")
 CHANNELS = ("RGB", "Red", "Green", "Blue", "Alpha", "Luma")
@@ -211,8 +211,7 @@ def _painting_view(
         return show(plate, look)
     source = shot.source(zone.source)
     if name == "Painting":
-        number = zone_frame(shot, zone, frame)
-        pixels = pictures.painting(source, source.start if number is None else number)
+        pixels = pictures.painting_of(zone_picture(shot, zone, frame) or picture_of(source, source.start))
         return show(np.ascontiguousarray(pixels), look)
     layer = compose(shot, frame, pictures, scale, [_bare(zone)])
     return show(np.ascontiguousarray(plate * (1 - 0.5 * layer[..., 3:]) + 0.5 * layer[..., :3]), look)
@@ -235,8 +234,7 @@ def view_key(shot: Shot, frame: int, name: ViewName, zone_id: str | None, scale:
         return digest((of_view, plate))
     if name == "Painting" and zone is not None:
         own = shot.source(zone.source)
-        number = zone_frame(shot, zone, frame)
-        return digest((of_view, plate, picture_of(own, own.start if number is None else number)))
+        return digest((of_view, plate, zone_picture(shot, zone, frame) or picture_of(own, own.start)))
     if name == "See-through":
         bare = () if zone is None or shot.holds_plate(zone) else (plan(shot, frame, scale, [_bare(zone)]),)
         return digest((of_view, plate, bare))
@@ -251,7 +249,8 @@ def view_key(shot: Shot, frame: int, name: ViewName, zone_id: str | None, scale:
     extra: tuple[Any, ...] = ()
     if cutting is not None and look.fault is not None and (matte := shot.matte_of(cutting)) is not None:
         extra = fault_key(shot, matte, frame, scale)
-    if cutting is not None and look.backing == "new background" and name == "Cut-out":
+    apart = cutting is not None and reads_own(shot, cutting)
+    if cutting is not None and look.backing == "new background" and name == "Cut-out" and not apart:
         extra = (plan(shot, frame, scale, _behind(shot, cutting)),)
     return digest((of_view, plate, cut, extra))
 
@@ -267,7 +266,7 @@ def _cutting(shot: Shot, zone_id: str | None) -> Zone | None:
     """Whose matte is shown: the zone's, or the nearest zone's that has one on."""
     zone = next((z for z in shot.zones if z.id == zone_id), None)
     if zone is None or not zone.matte.on:
-        zone = next((z for z in shot.near_to_far() if z.matte.on), zone)
+        zone = next((z for z in shot.near_to_far() if z.matte.on and not reads_own(shot, z)), zone)
     return zone
 
 
@@ -314,6 +313,9 @@ def view(
     zone = _cutting(shot, zone_id)
     cut = None if zone is None else zone_matte_plan(shot, zone, frame, scale)
     made = None if cut is None else pictures.made(cut)
+    own = zone is not None and reads_own(shot, zone)
+    if own and cut is not None:
+        plate = pictures.pixels(cut.picture, scale)
     alpha = np.ones(plate.shape[:2], np.float32) if made is None else made.alpha
     if name in ("Matte", "Alpha apart"):
         codes = show_matte(alpha, name == "Alpha apart")
@@ -327,7 +329,7 @@ def view(
         run_bands(_tint_rows, mixed.shape[0], plate, alpha, _TINT, mixed)
         return show(mixed, look)
     behind = _NOTHING
-    if look.backing == "new background" and zone is not None:
+    if look.backing == "new background" and zone is not None and not own:
         behind = compose(shot, frame, pictures, scale, _behind(shot, zone))
     greys = _GREYS.get(look.backing, _GREYS["checker"])
     cleared = made is not None and made.foreground is not None

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from ..api import Session, new
 from ..comp import Pictures, solve_lock
 from ..lock import Found, Patch, fit_motion, lock_feed
+from ..media import open_source
 from ..shot import Air, ClearSkyPull, Keyed, Lock, Mark, Matte, Placement, Shape, ShapeKey, Shot, Zone
 from .camera import Camera
 from .paintings import SKY_HORIZON, SKY_SIZE
@@ -55,6 +56,8 @@ def set_up(folder: Path, plate: Path | None = None) -> Session:
     ):
         zone = session.add_painting(folder / "paintings" / file, distance, name)
         session.shot = session.shot.with_zone(_hung(session.shot, zone, truth, middle, rides))
+    for clip in sorted((folder / "elements").glob("*.mp4")):  # in the stock, to be hung by hand
+        session.shot = session.shot.with_source(open_source(clip, session.shot.new_id("source")))
     return session
 
 

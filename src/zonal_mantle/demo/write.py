@@ -1,4 +1,4 @@
-"""Writes the Saltern shot: plate as EXR and as H.264, paintings, truth, and the shot's file."""
+"""Writes the Saltern shot: plate as EXR and as H.264, paintings, elements, truth, and the shot's file."""
 
 from __future__ import annotations
 
@@ -16,6 +16,7 @@ from ..media.still import write_still
 from ..render.frames import VideoWriter
 from . import film, paintings
 from .camera import HandHeld
+from .elements import write_elements
 from .scene import (
     AIRLIGHT,
     HILL_DISTANCES_M,
@@ -61,6 +62,7 @@ def write_demo(folder: Path, plan: DemoPlan = DemoPlan(), progress: Progress = l
     scene = build(plan.seed)
     path = HandHeld(plan.seed, plan.frames, plan.size, plan.pan_deg, shake=plan.shake)
     _write_paintings(folder / "paintings", scene)
+    write_elements(folder / "elements", plan.frames / 24, plan.seed)
     tracer = Tracer(scene, path, plan.samples)
     alphas = folder / "truth" / "alpha"
     alphas.mkdir(exist_ok=True)

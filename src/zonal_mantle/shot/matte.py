@@ -13,6 +13,7 @@ from .shapes import Point, Shape
 Colour = tuple[float, float, float]
 Area = tuple[float, float, float, float]
 Place = tuple[float, float]
+Reads = Literal["plate", "raw plate", "clean plate", "own picture"]
 Combine = Literal["union", "intersection", "subtraction"]
 
 
@@ -204,7 +205,7 @@ class Matte(Value):
 
     id: str = "matte1"
     name: str = "Matte"
-    reads: Literal["plate", "raw plate", "clean plate", "own picture"] = "plate"
+    reads: Reads = "plate"
     over_black: bool = False
     pulls: tuple[AnyPull, ...] = ()
     levels: Levels = Levels()

@@ -11,9 +11,14 @@ from typing import Any
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from ..comp import STEPPED, Job, Look, Pictures, Readings, Scheduler, ViewName, take_readings
+from ..comp.matte_planner import reads_own, zone_picture
+from ..comp.plan import Between
 from ..comp.scheduler import JOB, READINGS
+from ..comp.views import OWN_VIEWS
+from ..media.picture import Picture, picture_of
 from ..media.watch import used_files_digest
 from ..shot import History, Lock, MantleError, Matte, Shot, Zone, autosave_path, save
+from ..shot.matte import Reads
 from . import recent
 
 _gestures = itertools.count()
@@ -140,7 +145,30 @@ class Desk(QObject):
         zone, matte = self.zone, self.matte
         if matte is not None or zone is None:
             return matte or Matte()
-        return Matte(id=self.shot.new_id("matte"), name=f"{zone.name} matte")
+        reads: Reads = "plate" if self.shot.holds_plate(zone) else "own picture"
+        return Matte(id=self.shot.new_id("matte"), name=f"{zone.name} matte", reads=reads)
+
+    @property
+    def own_zone(self) -> Zone | None:
+        """The chosen zone, where the view shows its own picture in that picture's pixels."""
+        zone = self.zone
+        if zone is None or self.shot.holds_plate(zone):
+            return None
+        own = self.view == "Painting" or (self.view in OWN_VIEWS and reads_own(self.shot, zone))
+        return zone if own else None
+
+    @property
+    def cuts_own(self) -> bool:
+        """Whether the matte on the bench looks at the chosen zone's own picture."""
+        zone = self.zone
+        return zone is not None and not self.shot.holds_plate(zone) and self.own_matte().reads == "own picture"
+
+    def looked_at(self) -> Picture | Between | None:
+        """What the matte on the bench looks at on the frame on the desk."""
+        zone, plate = self.zone, self.shot.plate_source
+        if zone is not None and self.cuts_own and self.stage == "Matte":
+            return zone_picture(self.shot, zone, self.frame)
+        return picture_of(plate, self.frame) if plate is not None else None
 
     def edit_lock(self, lock: Lock, label: str, gesture: str | None = None) -> None:
         self.edit(self.shot.with_lock(lock), label, gesture)

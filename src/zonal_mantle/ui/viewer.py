@@ -21,7 +21,9 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QWidget
 
+from ..comp.matte_planner import reads_own, zone_matte_plan, zone_picture
 from ..media import MediaError
+from ..media.picture import picture_of
 from ..place import reference_to_frame
 from . import theme
 from .desk import Desk
@@ -128,7 +130,7 @@ class Viewer(QWidget):
         out = QTransform()
         out.translate(self.offset.x(), self.offset.y())
         out.scale(self.zoom * self._aspect(), self.zoom)
-        if self.desk.held_still and self.desk.view != "Painting" and self.desk.lock is not None:
+        if self.desk.held_still and self.desk.own_zone is None and self.desk.lock is not None:
             m = np.linalg.inv(reference_to_frame(self.desk.shot, self.desk.lock.id, self.desk.frame))
             still = QTransform(
                 m[0, 0], m[1, 0], m[2, 0], m[0, 1], m[1, 1], m[2, 1], m[0, 2], m[1, 2], m[2, 2]
@@ -137,14 +139,15 @@ class Viewer(QWidget):
         return out
 
     def _aspect(self) -> float:
-        source = self.desk.shot.plate_source
+        zone = self.desk.own_zone
+        source = self.desk.shot.plate_source if zone is None else self.desk.shot.source(zone.source)
         return source.pixel_aspect if source else 1.0
 
     @property
     def picture_size(self) -> tuple[int, int]:
         """Width and height that places are told in: the plate's, or the painting's where that is shown by itself."""
-        desk, zone = self.desk, self.desk.zone
-        if desk.view == "Painting" and zone is not None and not desk.shot.holds_plate(zone):
+        desk, zone = self.desk, self.desk.own_zone
+        if zone is not None:
             source = desk.shot.source(zone.source)
             return source.width, source.height
         return desk.shot.size
@@ -327,18 +330,20 @@ class Viewer(QWidget):
         self.probed.emit(None)
 
     def probe(self, x: float, y: float) -> dict[str, object] | None:
-        """Values at a plate pixel: plate linear and, where it is on the screen, what the picture holds."""
-        source = self.desk.shot.plate_source
-        if source is None or self.desk.view == "Painting" or not (0 <= x < source.width and 0 <= y < source.height):
+        """Values at a pixel of the plate, or of the zone's own picture where that is shown: linear, and alpha."""
+        desk, own = self.desk, self.desk.own_zone
+        source, (width, height) = desk.shot.plate_source, self.picture_size
+        if source is None or not (0 <= x < width and 0 <= y < height):
             return None
-        pixels = self.server.store.plate_if_there(source, self.desk.frame)
+        picture = picture_of(source, desk.frame) if own is None else zone_picture(desk.shot, own, desk.frame)
+        pixels = self.server.store.pixels_if_there(picture)
         if pixels is None:
             return None
         try:
-            zone, matte = self.desk.zone, self.desk.matte
-            alpha = None
-            if zone is not None and zone.matte.on and matte is not None:
-                made = self.server.store.matte_if_there(self.desk.shot, matte, self.desk.frame)
+            zone, alpha = desk.zone, None
+            if zone is not None and (own is not None) == reads_own(desk.shot, zone):
+                cut = zone_matte_plan(desk.shot, zone, desk.frame)
+                made = None if cut is None else self.server.store.made_if_there(cut)
                 alpha = None if made is None else float(made.alpha[int(y), int(x)])
             return {"linear": [float(v) for v in pixels[int(y), int(x)]], "alpha": alpha}
         except MediaError:

@@ -8,6 +8,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QToolButton, QWidget
 
 from ..comp import BACKINGS, CHANNELS, VIEWS, Job
+from ..comp.matte_planner import reads_own
 from ..comp.scheduler import PROBE
 from ..media.curves import srgb_encode
 from . import theme
@@ -166,7 +167,9 @@ class Probe(QLabel):
     def _steps_at(self, x: float, y: float) -> str:
         """Alpha after each step, once they are made; they are made on a thread of their own."""
         desk, matte = self.desk, self.desk.matte
-        if desk.stage != "Matte" or matte is None or desk.dragging:
+        zone = desk.zone
+        shown = zone is not None and (desk.own_zone is not None) == reads_own(desk.shot, zone)
+        if desk.stage != "Matte" or matte is None or desk.dragging or not shown:
             return ""
         key = (desk.revision, matte.id, desk.frame)
         if self._steps[0] == key:
@@ -175,7 +178,7 @@ class Probe(QLabel):
             self._asked = key
             shot, frame = desk.shot, desk.frame
             job = Job(
-                lambda job: desk.store.matte_steps(shot, matte, frame),
+                lambda job: desk.store.matte_steps(shot, matte, frame, zone),
                 on_end=lambda result, error: self._measured.emit(key, result),
             )
             desk.scheduler.submit("probe", job, PROBE)

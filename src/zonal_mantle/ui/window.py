@@ -217,7 +217,7 @@ class Window(QMainWindow):
         self.probe.show_place(None)
 
     def _sample(self, hint: str, then: Callable[[Area], None]) -> None:
-        """Asks for an area of the plate; the picture shows the plate until it is given."""
+        """Asks for an area of what the open stage looks at, which is shown until it is given."""
         desk = self.desk
         if desk.shot.plate is None:
             return
@@ -230,7 +230,7 @@ class Window(QMainWindow):
             if area is not None:
                 then(area)
 
-        desk.set_view(view="Plate")
+        desk.set_view(view="Painting" if desk.stage == "Matte" and desk.cuts_own else "Plate")
         self.viewer.set_tool(SampleTool(desk, hint, taken))
         self.probe.show_place(None)
 

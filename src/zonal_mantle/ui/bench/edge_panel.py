@@ -96,6 +96,8 @@ class EdgePanel(Panel):
         self.remove.setCurrentText(removed)
         self.remove.setItemText(0, f"{BY_ITSELF} ({'on' if matte.but(old_sky=OldSky()).removes_old_sky else 'off'})")
         self.clamp.setChecked(matte.clamp)
+        for part in (self.steady, self.along):
+            part.setVisible(not self.desk.cuts_own)
         locks = self.desk.shot.locks
         name = next((lock.name for lock in locks if lock.id == matte.edge.steady_lock), NOTHING)
         show_choice(self.along, [NOTHING, *(lock.name for lock in locks)], name)

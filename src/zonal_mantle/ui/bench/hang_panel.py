@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, cast
+from typing import Any, cast, get_args
 
-from PySide6.QtWidgets import QLabel, QLineEdit
+from PySide6.QtWidgets import QCheckBox, QLabel, QLineEdit
 
 from ...place import converted
 from ...shot import Keyed, Placement, Timing, Value, Zone
-from ...shot.hang import WAYS, Way
+from ...shot.hang import WAYS, Between, Way
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..tools.place import with_anchor
@@ -101,16 +101,23 @@ class HangPanel(Panel):
         self.start = NumberField(
             "Starts", -1e6, 1e7, 1, 0, 0, "", "Frame of the plate on which its first frame is seen"
         )
-        self.speed = NumberField("Speed", -20, 20, 0.05, 1, 2, "×", "Its frames to one of the plate; below 0 backward")
+        self.speed = NumberField("Speed", -20, 20, 0.05, 1, 2, "×", "How fast it plays; below 0 backward")
         self.plain(self.start, self._starts, lambda v, w, g: self._timing(w, g, start=round(v)))
-        self.plain(self.speed, lambda: self._of(lambda z: z.timing.speed), lambda v, w, g: self._timing(w, g, speed=v))
+        self.keyed(self.speed, lambda: self._of(lambda z: z.timing.speed), lambda v, w, g: self._timing(w, g, speed=v))
         self.after = choice(
             AFTER,
             "What is seen before its first and after its last frame",
             lambda v: self._timing(f"After its end {v}", after=v),
         )
+        self.between = choice(
+            list(get_args(Between)),
+            "What is seen between two of its frames: the one before, both blended, or what optical flow moves them to",
+            lambda v: self._timing(f"Between frames {v}", between=v),
+        )
+        self.own_rate = QCheckBox("Own rate")
+        self.own_rate.clicked.connect(lambda on: self._timing("Own rate", own_rate=bool(on)))
         self.inside.addLayout(row(self.start, self.speed))
-        self.inside.addWidget(self.after)
+        self.inside.addLayout(row(self.after, self.between, self.own_rate))
         self.seen_from = NumberField("From", -1e6, 1e7, 1, 1, 0, "", "First frame on which the zone is in the picture")
         self.seen_to = NumberField("To", -1e6, 1e7, 1, 1, 0, "", "Last frame on which the zone is in the picture")
         self.seen_from.changed.connect(lambda v, g: self._seen("first", round(v), g))
@@ -199,8 +206,12 @@ class HangPanel(Panel):
             widget.setVisible(way == "flat")
         self.to_mark.setEnabled(lock is not None and bool(lock.marks))
         moving = source.kind != "still" and not plate
-        for widget in (self.start, self.speed, self.after):
+        for widget in (self.start, self.speed, self.after, self.between, self.own_rate):
             widget.setVisible(moving)
+        show_choice(self.between, list(get_args(Between)), zone.timing.between)
+        self.own_rate.setChecked(zone.timing.own_rate)
+        rates = f"{float(source.frames_per_second):.4g} against the plate's {float(shot.rate):.4g} frames a second"
+        self.own_rate.setToolTip(f"A second of it lasts a second ({rates}); off, a frame of it lasts one of the plate")
         show_choice(self.after, AFTER, zone.timing.after)
         place = self.desk.readings.places.get(zone.id)
         moves = "Moves what the matte leaves of the plate; nothing is filled in where it was." if plate else ""

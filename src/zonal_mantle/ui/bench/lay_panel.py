@@ -33,7 +33,12 @@ class LayPanel(Panel):
         )
         self.coded = self._box("In codes", "Mixes coded values instead of light", "blend", "coded")
         self.opacity = self._keyed("Opacity", "blend", "opacity", 0, 1, 0.01, 1, 2, "", "Share of it that is laid")
+        self.old_sky = self._box(
+            "On the old sky", "Lies on the plate's own sky, as its matte takes it away, not on what is farther",
+            "blend", "on_old_sky",
+        )  # fmt: skip
         self.inside.addLayout(row(self.mode, self.coded))
+        self.inside.addWidget(self.old_sky)
         self.inside.addWidget(self.opacity)
         self.seam = self._box("Seam at the horizon", "Fades the painting toward the plate's horizon", "seam", "on")
         self.to = choice(["plate", "haze"], "What it fades to", lambda v: self._put("seam", f"Seam to {v}", to=v))
@@ -119,6 +124,8 @@ class LayPanel(Panel):
         self.mirror.setEnabled(not plate)
         show_choice(self.mode, list(get_args(Mode)), zone.blend.mode)
         self.coded.setChecked(zone.blend.coded)
+        self.old_sky.setChecked(zone.blend.on_old_sky)
+        self.old_sky.setVisible(not plate)
         self.seam.setChecked(zone.seam.on)
         show_choice(self.to, ["plate", "haze"], zone.seam.to)
         for part in (self.to, self.height, self.lift):

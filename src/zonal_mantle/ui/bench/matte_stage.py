@@ -7,7 +7,9 @@ from collections.abc import Callable
 from PySide6.QtWidgets import QLineEdit
 
 from ...comp import MatteOverShot
-from ...shot import ClearSkyPull, Matte, MatteUse
+from ...comp.matte_planner import zone_picture
+from ...matte.first import first_pull
+from ...shot import ClearSkyPull, MantleError, Matte, MatteUse, Pull
 from ..desk import Desk
 from ..tools.sample import Area
 from ..tools.shape import ShapeTool
@@ -24,7 +26,7 @@ class MatteStage(Stage):
     """What of the zone is there."""
 
     name = "Matte"
-    tip = "What of this zone stays: pulls from the plate, levels and edge, then keep and drop shapes"
+    tip = "What of this zone stays: pulls from the plate or its own picture, levels, edge, keep and drop shapes"
 
     def __init__(self, desk: Desk, tool: ShapeTool, sample: Callable[[str, Callable[[Area], None]], None]) -> None:
         super().__init__(desk)
@@ -35,7 +37,11 @@ class MatteStage(Stage):
         self.title.setToolTip("The matte's name")
         self.title.setAccessibleName("Matte name")
         self.title.editingFinished.connect(self._rename)
-        self.new = tool_button("plus", "A new matte for this zone: it begins with a clear-sky pull", self._new)
+        self.new = tool_button(
+            "plus",
+            "A new matte for this zone: it begins with a pull on sky, screen or luma",
+            self._new,
+        )
         self.remove = tool_button("trash-2", "Remove this matte from the shot", self._remove)
         self.inside.addLayout(row(self.which, self.title, self.new, self.remove))
         self.problem = note(role="warn")
@@ -91,12 +97,20 @@ class MatteStage(Stage):
 
     def _new(self) -> None:
         zone, shot = self.zone, self.desk.shot
-        pull = ClearSkyPull(id=shot.new_id("pull"))
+        pull: Pull = ClearSkyPull(id=shot.new_id("pull"))
+        own, on_black = not shot.holds_plate(zone), False
+        if own and (picture := zone_picture(shot, zone, self.desk.frame)) is not None:
+            try:
+                pull, on_black = first_pull(self.desk.store.pixels(picture), pull.id)
+            except MantleError as problem:
+                self.desk.said.emit(str(problem), True)
+                return
         names = {matte.name for matte in shot.mattes}
         name, number = f"{zone.name} matte", 2
         while name in names:
             name, number = f"{zone.name} matte {number}", number + 1
-        self.desk.give_matte(Matte(id=shot.new_id("matte"), name=name, pulls=(pull,)), f"New matte for {zone.name}")
+        matte = Matte(id=shot.new_id("matte"), name=name, pulls=(pull,), over_black=on_black)
+        self.desk.give_matte(matte.but(reads="own picture") if own else matte, f"New matte for {zone.name}")
 
     def _use(self, name: str) -> None:
         matte = next((each for each in self.desk.shot.mattes if each.name == name), None)

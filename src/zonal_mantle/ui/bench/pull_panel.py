@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from typing import get_args
+
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QListWidget, QListWidgetItem
+from PySide6.QtWidgets import QCheckBox, QListWidget, QListWidgetItem
 
 from ...shot import PULLS, Pull
+from ...shot.matte import Reads
 from ..desk import Desk
 from ..widgets import choice, note, row, show_choice, tool_button
 from .panel import Panel
@@ -16,6 +19,7 @@ FORMS: tuple[type[Form], ...] = (LumaForm, ColourForm, ScreenForm, ClearSkyForm,
 
 SIGNS = {"union": "∪", "intersection": "∩", "subtraction": "∖"}
 ADD = "Add a pull"
+READS = get_args(Reads)
 
 
 class PullPanel(Panel):
@@ -42,11 +46,17 @@ class PullPanel(Panel):
         self.joined = note("Joined to those above by")
         self.inside.addLayout(row(self.joined, self.combine))
         self.reads = choice(
-            ["plate", "raw plate", "clean plate"],
-            "What the pulls look at: the plate (denoised where there is such a one), as it came, or the clean plate",
+            [*READS],
+            "What the pulls look at: the plate (denoised where there is such a one), as it came, the clean plate, or "
+            "the zone's own picture in its own pixels",
             self._reads,
         )
-        self.inside.addWidget(self.reads)
+        self.on_black = QCheckBox("On black")
+        self.on_black.setToolTip(
+            "The picture was shot on black and holds its own light: nothing of it is taken away, alpha only hides"
+        )
+        self.on_black.clicked.connect(self._on_black)
+        self.inside.addLayout(row(note("Looks at"), self.reads, self.on_black))
         self.forms: dict[str, Form] = {}
         for kind in FORMS:
             form = kind(desk, sample)
@@ -70,11 +80,23 @@ class PullPanel(Panel):
         matte = self.desk.own_matte()
         self.desk.give_matte(matte.but(reads=which), f"{matte.name} looks at the {which}")
 
+    def _on_black(self, on: bool) -> None:
+        matte = self.desk.own_matte()
+        self.desk.give_matte(matte.but(over_black=bool(on)), f"{matte.name} {'on' if on else 'not on'} black")
+
     def refresh(self) -> None:
         pulls, pull = self.desk.own_matte().pulls, self.pull
         shot = self.desk.shot
-        self.reads.setVisible(shot.denoised is not None or shot.clean is not None)
-        show_choice(self.reads, ["plate", "raw plate", "clean plate"], self.desk.own_matte().reads)
+        matte, zone = self.desk.own_matte(), self.desk.zone
+        own = zone is not None and not shot.holds_plate(zone)
+        others = [name for name in READS if name != "own picture" or own]
+        if shot.denoised is None and matte.reads != "raw plate":
+            others.remove("raw plate")
+        if shot.clean is None and matte.reads != "clean plate":
+            others.remove("clean plate")
+        show_choice(self.reads, others, matte.reads)
+        self.on_black.setVisible(own)
+        self.on_black.setChecked(matte.over_black)
         self.add.setCurrentIndex(0)
         self.list.blockSignals(True)
         self.list.clear()

@@ -101,6 +101,7 @@ class ShapePanel(Panel):
             [NOTHING, *(f"Rides on {lock.name}" for lock in locks)],
             f"Rides on {name}" if rides else NOTHING,
         )
+        self.rides.setVisible(not self.desk.cuts_own)  # no lock of the plate moves anything in another picture
         self.takes.show_parts(chosen.follow if chosen is not None and chosen.rides else None)
         self.invert.setChecked(chosen is not None and chosen.invert)
         self.words.setText(self.tool.words())

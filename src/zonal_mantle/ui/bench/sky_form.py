@@ -40,7 +40,8 @@ class ClearSkyForm(Form):
         )
         self.inside.addLayout(row(note("Finds"), self.finds, self.doubt))
         self.inside.addLayout(row(self.here, self.not_here, self.forget))
-        self.inside.addLayout(row(note("Rides on"), self.rides))
+        self.rides_note = note("Rides on")
+        self.inside.addLayout(row(self.rides_note, self.rides))
         self.empty = self.number(
             "Empty", "empty", 0, 20, 0.05, 3.0, 2, "σ", "Within this many deviations of the plate's noise all is sky"
         )
@@ -74,6 +75,8 @@ class ClearSkyForm(Form):
             part.setEnabled(by_region)
         for part in (self.degree, self.clouds, self.carried, self.carried_note):
             part.setVisible(not by_region)
+        for part in (self.rides_note, self.rides):
+            part.setVisible(not self.desk.cuts_own)
         locks = self.desk.shot.locks
         name = next((lock.name for lock in locks if lock.id == self.pull.carried_by), NOTHING)
         show_choice(self.carried, [NOTHING, *(lock.name for lock in locks)], name)

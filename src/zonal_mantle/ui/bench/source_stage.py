@@ -54,8 +54,8 @@ class SourceStage(Stage):
         self.last.changed.connect(lambda v, g: self._put("Trim", g, trim_last=round(v)))
         self.trim = row(self.first, self.last)
         self.inside.addLayout(self.trim)
-        self.rate = choice(list(RATES), "Frames a second", lambda name: self._put("Rate", rate=RATES[name]))
-        self.aspect = NumberField("Pixel", 0.25, 4, 0.01, 1, 3, "", "Width of a pixel against its height, for the view")
+        self.rate = choice(list(RATES), "Frames a second", self._rate)
+        self.aspect = NumberField("Pixel", 0.25, 4, 0.01, 1, 3, "", "Width of a pixel against its height")
         self.aspect.changed.connect(lambda v, g: self._put("Pixel aspect", g, pixel_aspect=v))
         self.inside.addLayout(row(QLabel("Rate"), self.rate, self.aspect))
         self.denoised = choice([NONE], "The plate without its noise, from the stock: mattes look at it", self._denoised)
@@ -120,6 +120,16 @@ class SourceStage(Stage):
 
     def _put(self, label: str, gesture: str | None = None, **changes: object) -> None:
         self.desk.edit(self.desk.shot.with_source(self.source.but(**changes)), label, gesture)
+
+    def _rate(self, name: str) -> None:
+        """Another rate; sequences that went by the plate's go by its new one."""
+        shot, old = self.desk.shot, self.source.rate
+        changed = [self.source]
+        if self.source.id == shot.plate:
+            changed += [s for s in shot.sources if s.kind == "sequence" and s.id != shot.plate and s.rate == old]
+        for source in changed:
+            shot = shot.with_source(source.but(rate=RATES[name]))
+        self.desk.edit(shot, "Rate")
 
     def _encoding(self, name: str) -> None:
         self._put(f"Read as {name}", encoding=name, encoding_guessed=False)

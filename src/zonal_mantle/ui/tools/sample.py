@@ -1,4 +1,4 @@
-"""Sampling an area of the plate by dragging a box, or a point by a click."""
+"""Sampling an area of the picture by dragging a box, or a point by a click."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ Area = tuple[float, float, float, float]
 
 
 class SampleTool(Tool):
-    """The next box (or click) on the picture is handed on as x0, y0, x1, y1 in plate pixels; Escape hands on None."""
+    """The next box (or click) on the picture is handed on as x0, y0, x1, y1 in its pixels; Escape hands on None."""
 
     cursor = Qt.CursorShape.CrossCursor
 
@@ -50,11 +50,11 @@ class SampleTool(Tool):
         self._start = self._end = None
         if abs(x1 - x0) < 2 and abs(y1 - y0) < 2:
             x0, y0, x1, y1 = x0 - REACH, y0 - REACH, x0 + REACH, y0 + REACH
-        width, height = self.desk.shot.size
+        width, height = viewer.picture_size
         left, right = sorted(min(max(x, 0.0), float(width)) for x in (x0, x1))
         top, bottom = sorted(min(max(y, 0.0), float(height)) for y in (y0, y1))
         if right - left < 1 or bottom - top < 1:
-            self.desk.said.emit("That is outside the picture. Drag over the plate.", True)
+            self.desk.said.emit("That is outside the picture. Drag over it.", True)
             return
         self._taken((left, top, right, bottom))
 
@@ -66,12 +66,12 @@ class SampleTool(Tool):
 
 
 def pixels_in(desk: Desk, area: Area) -> np.ndarray:
-    """The plate's pixels within an area of the frame on the desk. (n, 3) float32, scene-linear."""
-    source = desk.shot.plate_source
-    assert source is not None
+    """Pixels within an area of what the matte on the bench looks at. (n, 3) float32, scene-linear."""
+    picture = desk.looked_at()
+    assert picture is not None
     x0, y0, x1, y1 = (int(v) for v in area)
-    plate = desk.store.plate(source, desk.frame)
-    return plate[y0 : max(y1, y0 + 1), x0 : max(x1, x0 + 1)].reshape(-1, 3)
+    pixels = desk.store.pixels(picture)
+    return pixels[y0 : max(y1, y0 + 1), x0 : max(x1, x0 + 1)].reshape(-1, 3)
 
 
 def mean_colour(desk: Desk, area: Area) -> tuple[float, float, float]:

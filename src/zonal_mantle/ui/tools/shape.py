@@ -56,8 +56,15 @@ class ShapeTool(Tool):
         """Chooses a shape by its id."""
         self.chosen, self.points_chosen = id, frozenset()
 
+    @property
+    def here(self) -> bool:
+        """Whether the view shows the pixels that the shapes lie in: the plate's, or those of the zone's own picture."""
+        return self.desk.cuts_own == (self.desk.own_zone is not None)
+
     def start(self, mode: str, form: str) -> None:
         """Begins a new shape; the next clicks set its points, or the next drag its box."""
+        if not self.here:
+            self.desk.set_view(view="Painting" if self.desk.cuts_own else "Plate")
         self.drawing, self.points = (mode, form), []
 
     def cancel(self) -> None:
@@ -76,6 +83,8 @@ class ShapeTool(Tool):
     # --- riding ---
     def _motion(self, shape: Shape) -> np.ndarray:
         """From the shape's own pixels to those of the frame that is seen."""
+        if self.desk.cuts_own:
+            return np.eye(3)
         return reference_to_frame(self.desk.shot, shape, self.desk.frame)
 
     def _seen(self, shape: Shape, points: tuple[Point, ...]) -> list[Point]:
@@ -133,7 +142,7 @@ class ShapeTool(Tool):
 
     # --- painting ---
     def paint(self, painter: QPainter, viewer: object) -> None:
-        for shape in self.shapes:
+        for shape in self.shapes if self.here else ():
             self._paint_shape(painter, viewer, shape)
         if self.drawing and self.points:
             colour = KEEP if self.drawing[0] == "keep" else DROP
@@ -207,6 +216,10 @@ class ShapeTool(Tool):
 
     def press(self, viewer: object, point: QPointF, modifiers: Qt.KeyboardModifier) -> None:
         place = viewer.to_plate(point)
+        if not self.here:
+            where = "its own picture" if self.desk.cuts_own else "the plate"
+            self.desk.said.emit(f"This matte's shapes lie in {where}. Look at that, or at the matte.", True)
+            return
         if self.drawing:
             if self.drawing[1] in ("ellipse", "rectangle"):
                 self.points = [place]
