@@ -8,6 +8,7 @@ import pytest
 from PySide6.QtCore import QPoint, Qt
 from skimage import data
 
+from zonal_mantle.api import open_shot
 from zonal_mantle.demo.elements import ember_frame, flag_frame
 from zonal_mantle.media.still import read_still, write_still
 from zonal_mantle.place.timing import zone_frame
@@ -17,7 +18,7 @@ CONTROL = Qt.KeyboardModifier.ControlModifier
 
 def opened_at(hands, path: Path) -> None:
     window = hands.window
-    window.files.open_path(path)
+    window.desk.open(open_shot(path).shot, None)  # without its file: other tests have the same one open
     window.bench.refresh()
     hands.settled()
 

@@ -56,7 +56,8 @@ class PullPanel(Panel):
             "The picture was shot on black and holds its own light: nothing of it is taken away, alpha only hides"
         )
         self.on_black.clicked.connect(self._on_black)
-        self.inside.addLayout(row(note("Looks at"), self.reads, self.on_black))
+        self.inside.addLayout(row(note("Looks at"), self.reads))
+        self.inside.addWidget(self.on_black)
         self.forms: dict[str, Form] = {}
         for kind in FORMS:
             form = kind(desk, sample)
