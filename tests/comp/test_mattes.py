@@ -273,7 +273,7 @@ def test_an_edge_that_chatters_is_marked_and_steadied_along_its_lock_over_the_sh
     changes = {}
     for name, matte in (("loose", loose), ("calm", calm)):
         shot = shot.with_zone_matte(shot.zones[0], matte)
-        tally = MatteTally(shot, matte, session.store, 0.25)
+        tally = MatteTally(shot, matte, session.store)
         for frame in shot.frames:
             tally.add(frame)
         changes[name] = tally.result().chatter

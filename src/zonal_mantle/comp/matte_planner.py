@@ -62,7 +62,7 @@ def matte_plan(shot: Shot, matte: Matte, frame: int, scale: float = 1.0, zone: Z
         in that picture's pixels, and `scale` is to one of them.
     """
     if matte.reads == "own picture":
-        zone = shot.cut_by(matte) if zone is None or shot.holds_plate(zone) else zone
+        zone = shot.own_of(matte) if zone is None or shot.holds_plate(zone) else zone
         if zone is not None:
             return _own_plan(shot, matte, frame, scale, zone)
     size = proxy_size(shot.size, scale)

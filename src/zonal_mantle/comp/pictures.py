@@ -27,7 +27,7 @@ from .plan import Between, MattePlan, SkyPlan
 Array = NDArray[np.float32]
 T = TypeVar("T")
 FRAMES_SHARE, PAINTINGS_SHARE = 0.32, 0.22  # of the budget; the rest is the screen's and the shapes'
-SMALL_THINGS = 512
+SMALL_THINGS = 4096
 LEAST_GONE = 0.001  # alpha; of less the colour cannot be told
 
 
@@ -121,7 +121,7 @@ class Pictures:
 
         def found_sky(place: int) -> SkyFound | None:
             wanted = plan.regions[place]
-            return None if wanted is None else self._sky_of(plan.picture, wanted)
+            return None if wanted is None else self.sky_of(plan.picture, wanted)
 
         return Surroundings(plan.keep, plan.drop, clean, first_sky, neighbours, found_sky)
 
@@ -129,7 +129,7 @@ class Pictures:
         """A picture at the one size at which the sky is found, see `sky_region.working`."""
         return np.asarray(self._frames.make((picture, "working"), lambda: working(self.pixels(picture))), np.float32)
 
-    def _sky_of(self, picture: Picture | Between, plan: SkyPlan) -> SkyFound:
+    def sky_of(self, picture: Picture | Between, plan: SkyPlan) -> SkyFound:
         """Where a picture's sky is. What the shot teaches is learnt once."""
         study = plan.study
 
@@ -139,7 +139,9 @@ class Pictures:
 
         model = self.kept(("sky", study.digest), learn)
         key = (picture, study.digest, plan.said)
-        return self.kept(key, lambda: find_sky(self.working_of(picture), model, drawn(plan.said, study.size)))
+        found = self._frames.make(key, lambda: find_sky(self.working_of(picture), model, drawn(plan.said, study.size)))
+        assert isinstance(found, SkyFound)
+        return found
 
     def taken_away(self, picture: Picture | Between, cut: MattePlan) -> Array:
         """What a matte takes away of a picture, as if it stood alone: the old sky. (h, w, 3) float32, scene-linear.

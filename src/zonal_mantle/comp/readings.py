@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 from ..lock import LockReading, read_lock
@@ -21,12 +21,15 @@ from .readings_matte import (
     Fault,
     MatteOverShot,
     MatteTally,
+    wrong_picture,
 )
 from .readings_place import PlaceFault, PlaceReading, opening_of, place_words, read_place
 
-CHECK_SCALE = 0.25
+CHECK_SCALE = 0.25  # of the frames that places are judged on
+PLACES_SHARE = 0.15  # of the time that readings take
 HOLES_ACCEPTED = 0.002
 LEFTOVER_ACCEPTED = 0.002
+AGAINST_SKY_ACCEPTED = 0.001  # of the ground, or of the sky, where a matte is judged by the sky in the picture
 RESIDUAL_ACCEPTED_PX = 0.3
 
 
@@ -67,8 +70,13 @@ def take_readings(
     pictures: Pictures,
     progress: Callable[[float, str], None] = lambda share, words: None,
     scale: float = CHECK_SCALE,
+    part: Callable[[Readings], None] = lambda readings: None,
 ) -> Readings:
-    """Measures every stage on every frame, at proxy size.
+    """Measures every stage on every frame: mattes at full size on the pixels that are rendered, places at `scale`.
+
+    Parameters
+    ----------
+    part : is given what is known before the mattes are measured, which takes longest.
 
     Raises
     ------
@@ -85,9 +93,18 @@ def take_readings(
             out.locks[lock.id] = reading
     source = shot.plate_source
     if source is not None and not missing:
-        _over_frames(shot, pictures, scale, progress, out)
+        _places_over_frames(shot, pictures, scale, progress, out)
+        part(replace(out, findings=[*out.findings, *_findings(shot, out)]))
+        _mattes_over_frames(shot, pictures, progress, out)
+        out.findings += _wrong_pictures(shot, pictures)
     out.findings += _findings(shot, out)
     return out
+
+
+def _wrong_pictures(shot: Shot, pictures: Pictures) -> list[Finding]:
+    """Screens that are looked for in the wrong picture."""
+    words = [(zone, wrong_picture(shot, zone, shot.first, pictures)) for zone in shot.zones]
+    return [Finding("Matte", zone.matte.id or zone.id, shot.first, said) for zone, said in words if said]
 
 
 def _source_finding(shot: Shot, id: str) -> Finding | None:
@@ -104,21 +121,27 @@ def _alpha_finding(shot: Shot, source: Source, pictures: Pictures) -> Finding | 
     return Finding("Source", source.id, shot.first, words) if words else None
 
 
-def _over_frames(
+def _mattes_over_frames(shot: Shot, pictures: Pictures, progress: Callable[[float, str], None], out: Readings) -> None:
+    used = {zone.matte.id for zone in shot.zones if zone.on and zone.matte.on}
+    tallies = {matte.id: MatteTally(shot, matte, pictures) for matte in shot.mattes if matte.id in used}
+    for done, frame in enumerate(shot.work_frames):
+        for number, tally in enumerate(tallies.values()):
+            share = (done + number / len(tallies)) / len(shot.work_frames)
+            progress(PLACES_SHARE + (1 - PLACES_SHARE) * share, f"Reading frame {frame}")
+            tally.add(frame)
+    out.mattes = {id: tally.result() for id, tally in tallies.items()}
+
+
+def _places_over_frames(
     shot: Shot, pictures: Pictures, scale: float, progress: Callable[[float, str], None], out: Readings
 ) -> None:
-    used = {zone.matte.id for zone in shot.zones if zone.on and zone.matte.on}
-    tallies = {matte.id: MatteTally(shot, matte, pictures, scale) for matte in shot.mattes if matte.id in used}
     hung = [zone for zone in shot.zones if zone.placement.on and not shot.holds_plate(zone)]
     hung = [zone for zone in hung if any(zone.is_seen(frame) for frame in shot.work_frames)]
     openings: dict[str, dict[int, Opening]] = {zone.id: {} for zone in hung}
     for done, frame in enumerate(shot.work_frames):
-        progress(done / len(shot.work_frames), f"Reading frame {frame}")
-        for tally in tallies.values():
-            tally.add(frame)
+        progress(PLACES_SHARE * done / len(shot.work_frames), f"Reading frame {frame}")
         for zone in (each for each in hung if each.is_seen(frame)):
             openings[zone.id][frame] = opening_of(shot, zone, frame, pictures, scale)
-    out.mattes = {id: tally.result() for id, tally in tallies.items()}
     for zone in hung:
         out.places[zone.id] = read_place(shot, zone, openings[zone.id], pictures)
         out.coverage[zone.id] = out.places[zone.id].coverage
@@ -130,7 +153,7 @@ def _findings(shot: Shot, readings: Readings) -> list[Finding]:
         if reading := readings.mattes.get(matte.id):
             found += _matte_findings(matte, reading)
     far = [zone for zone in shot.near_to_far() if zone.is_seen(shot.first)]
-    if far and far[-1].blend.mode != "normal":
+    if far and far[-1].blend.mode != "normal" and not far[-1].blend.on_old_sky:
         words = f"{far[-1].name} is the farthest: nothing lies behind it that {far[-1].blend.mode} could blend with."
         found.append(Finding("Place", far[-1].id, shot.first, words))
     for zone in shot.zones:
@@ -174,6 +197,14 @@ def _matte_findings(matte: Matte, reading: MatteOverShot) -> list[Finding]:
     if reading.jump > JUMP_ACCEPTED:
         words = f"{matte.name}: what stays changes by {reading.jump:.0%} of the frame from the frame before."
         found.append(Finding("Matte", matte.id, reading.jump_frame, words))
+    if reading.flicker > 0:
+        words = f"{matte.name}: what stays flickers, by {reading.flicker:.1%} of the frame against the frames beside."
+        found.append(Finding("Matte", matte.id, reading.flicker_frame, words))
+    if reading.off_px > 0:
+        words = f"{matte.name}: its edge lies {reading.off_words} beside the picture's."
+        found.append(Finding("Matte", matte.id, reading.off_frame, words))
+    if reading.by_sky:
+        return found + _against_sky(matte, reading) + _of_the_edge(matte, reading)
     if reading.holes > HOLES_ACCEPTED:
         size = f"the largest {reading.largest_hole_px2:.0f} px²"
         words = f"{matte.name}: {reading.holes:.1%} of the keep area is not solid, {size}."
@@ -181,6 +212,25 @@ def _matte_findings(matte: Matte, reading: MatteOverShot) -> list[Finding]:
     if reading.leftover > LEFTOVER_ACCEPTED:
         words = f"{matte.name}: {reading.leftover:.1%} of the dropped area is not empty."
         found.append(Finding("Matte", matte.id, reading.leftover_frame, words, "leftover"))
+    return found + _of_the_edge(matte, reading)
+
+
+def _against_sky(matte: Matte, reading: MatteOverShot) -> list[Finding]:
+    """Where a matte of the sky contradicts the picture."""
+    found = []
+    if reading.leftover > AGAINST_SKY_ACCEPTED:
+        x, y = reading.leftover_place
+        words = f"{matte.name}: sky or clouds may be left, {reading.leftover:.1%} of the sky, about {x:.0f}, {y:.0f}."
+        found.append(Finding("Matte", matte.id, reading.leftover_frame, words, "leftover"))
+    if reading.holes > AGAINST_SKY_ACCEPTED:
+        x, y = reading.holes_place
+        words = f"{matte.name}: ground may be gone, {reading.holes:.1%} of it, about {x:.0f}, {y:.0f}."
+        found.append(Finding("Matte", matte.id, reading.holes_frame, words, "holes"))
+    return found
+
+
+def _of_the_edge(matte: Matte, reading: MatteOverShot) -> list[Finding]:
+    found = []
     if reading.halo is not None and abs(reading.halo) > HALO_ACCEPTED:
         kind = "pale" if reading.halo > 0 else "dark"
         words = f"{matte.name}: a {kind} fringe, {reading.halo:+.0f} of 255 toward the old sky."

@@ -2,45 +2,75 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any, Literal
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..matte import (
-    MatteReading,
-    change,
-    chatter,
-    feed_of,
-    halo,
-    holes_and_leftover,
-    lean,
-    outside,
-    read_matte,
-)
+from ..matte import change, chatter, feed_of, halo, has_sky, holes_and_leftover, lean, outside
+from ..matte.first import first_pull
+from ..matte.readings import EMPTY, SOLID, enclosed
+from ..matte.sky_check import EdgeOff, SkyCheck, check_sky, edge_off
 from ..place.transform import reference_to_frame
-from ..shot import Matte, Shape, Shot
-from .matte_planner import matte_plan
+from ..shot import ClearSkyPull, Matte, ScreenPull, Shape, Shot, Zone
+from ..shot.shapes import Point
+from .digest import digest
+from .matte_planner import matte_plan, reads_own, zone_picture
 from .pictures import Pictures
+from .plan import SkyPlan
 
 Array = NDArray[np.float32]
 Fault = Literal["holes", "leftover", "halo", "chatter", "doubt"]
 
-SAMPLES = 5  # frames that are judged at full size
 HALO_ACCEPTED = 20.0  # display code values
 CHATTER_ACCEPTED = 0.12  # alpha a frame
 DOUBTED = 0.5  # doubt from which a pixel is counted
 DOUBT_ACCEPTED = 0.03  # of the frame
 LEAST_PART = 0.002  # of the frame: a matte that keeps less keeps nothing
 JUMP_ACCEPTED = 0.1  # of the frame, from one frame to the next
+OFF_ACCEPTED_PX, OFF_SURE = 1.5, 1.25  # of an edge, and how much better it must be explained elsewhere
+FLICKER_LEAST, FLICKER_TIMES = 0.002, 8.0  # of the frame; and of what is usual from frame to frame
+ALIKE_SKIES = 0.5  # shared part of what a matte takes away and of the sky from which it is judged as a sky matte
+
+
+@dataclass(frozen=True)
+class FrameReading:
+    """What is measured of a matte on one frame, at full size, on the pixels that are rendered.
+
+    by_sky : whether holes and leftover are what contradicts the sky found in the picture; else they are judged by their
+        neighbourhood. Places are in pixels of what the matte is pulled on. off : how far the edge lies beside the
+        picture's, px, where that is sure.
+    """
+
+    holes: float
+    hole_place: Point
+    largest_hole_px2: float
+    leftover: float
+    left_place: Point
+    soft: float
+    outside: float
+    stays: float
+    halo: float | None
+    chatter: float | None
+    doubt: float | None
+    doubt_place: Point
+    off: EdgeOff | None
+    by_sky: bool
+    problem: str = ""
 
 
 @dataclass(frozen=True)
 class MatteOverShot:
     """A matte's worst frames. Shares are 0…1, halo is in display code values, chatter in alpha; None: none to judge.
-    doubt : of the frame that may be sky or not; its middle, in plate pixels, is `doubt_place`.
-    least : of a frame that stays. jump : the most that this changes from one frame to the next, `jump_frame`."""
+    Each `_frame` is the frame of its worst, each `_place` where on it, in pixels of what the matte is pulled on.
+
+    by_sky : see `FrameReading`. doubt : of the frame that may be sky or not. least : of a frame that stays. jump : the
+    most that this changes from one frame to the next. flicker : the most by which what stays of a frame departs from
+    the frames beside it, where that stands out from all others. off_px : how far the edge lies beside the picture's.
+    """
 
     holes: float
     holes_frame: int
@@ -57,94 +87,220 @@ class MatteOverShot:
     problem_frame: int = 0
     doubt: float | None = None
     doubt_frame: int = 0
-    doubt_place: tuple[float, float] = (0.0, 0.0)
+    doubt_place: Point = (0.0, 0.0)
     least: float = 1.0
     least_frame: int = 0
     jump: float = 0.0
     jump_frame: int = 0
+    by_sky: bool = False
+    holes_place: Point = (0.0, 0.0)
+    leftover_place: Point = (0.0, 0.0)
+    flicker: float = 0.0
+    flicker_frame: int = 0
+    off_px: float = 0.0
+    off_frame: int = 0
+    off_words: str = ""
 
 
 class MatteTally:
     """Gathers one matte's readings frame by frame."""
 
-    def __init__(self, shot: Shot, matte: Matte, pictures: Pictures, scale: float) -> None:
-        self.shot, self.matte, self.pictures, self.scale = shot, matte, pictures, scale
-        self._each: list[MatteReading] = []
-        self._problem: tuple[str, int] = ("", shot.first)
-        count = min(SAMPLES, len(shot.frames))
-        self._judged = {shot.frames[int(k)] for k in np.linspace(0, len(shot.frames) - 1, count)}
-        self._halo: dict[int, float] = {}
-        self._chatter: dict[int, float] = {}
-        self._outside = 0.0
-        self._stays: dict[int, float] = {}
-        self._doubt: dict[int, tuple[float, tuple[float, float]]] = {}
+    def __init__(self, shot: Shot, matte: Matte, pictures: Pictures) -> None:
+        self.shot, self.matte, self.pictures = shot, matte, pictures
+        self._frames: dict[int, FrameReading] = {}
 
     def add(self, frame: int) -> None:
-        """Measures a frame; a few of them at full size for edge and chatter."""
-        made = self.pictures.matte(self.shot, self.matte, frame, self.scale)
-        if made.problem and not self._problem[0]:
-            self._problem = (made.problem, frame)
-
-        if not made.problem:
-            self._stays[frame] = float(np.clip(made.alpha, 0, 1).mean())
-        if made.doubt is not None:
-            places = np.argwhere(made.doubt > DOUBTED)
-            middle = (np.median(places, axis=0) + 0.5) / self.scale if len(places) else np.zeros(2)
-            self._doubt[frame] = len(places) / made.doubt.size, (float(middle[1]), float(middle[0]))
-
-        def ride(shape: Shape, at: int) -> NDArray[np.float64]:
-            return reference_to_frame(self.shot, shape, at)
-
-        self._each.append(read_matte(made.alpha, self.matte, frame, self.scale, ride))
-        if frame in self._judged and not made.problem:
-            self._judge(frame)
-
-    def _judge(self, frame: int) -> None:
-        shot, plate = self.shot, self.shot.plate_source
-        assert plate is not None
-        made, pixels = self.pictures.matte(shot, self.matte, frame), self.pictures.plate(plate, frame)
-        if not self.matte.clamp:
-            self._outside = max(self._outside, outside(made.alpha))
-        if (value := halo(pixels, made.alpha, made.foreground)) is not None:
-            self._halo[frame] = value
-        pair = _beside(shot, self.matte, frame, self.pictures)
-        if pair is not None and (value := chatter(*pair)) is not None:
-            self._chatter[frame] = value
+        """Measures a frame; what was measured before of the same pixels is not measured again."""
+        key = ("reading", digest(_judged(self.shot, self.matte, frame)))
+        self._frames[frame] = self.pictures.kept(key, lambda: _read(self.shot, self.matte, frame, self.pictures))
 
     def result(self) -> MatteOverShot:
         """The worst of all frames."""
-        first = self.shot.first
-        holes, leftover = (np.array([getattr(each, name) for each in self._each]) for name in ("holes", "leftover"))
-        pale = max(self._halo, key=lambda frame: abs(self._halo[frame]), default=first)
-        restless = max(self._chatter, key=lambda frame: self._chatter[frame], default=first)
-        doubtful = max(self._doubt, key=lambda frame: self._doubt[frame][0], default=first)
-        share, place = self._doubt.get(doubtful, (None, (0.0, 0.0)))
-        stays = self._stays or {first: 0.5}
+        each = self._frames
+        first = next(iter(each), self.shot.first)
+
+        def worst(value: Callable[[FrameReading], float | None]) -> int:
+            return max(each, key=lambda frame: abs(value(each[frame]) or 0.0), default=first)
+
+        holes, left = worst(lambda r: r.holes), worst(lambda r: r.leftover)
+        pale, restless, doubtful = worst(lambda r: r.halo), worst(lambda r: r.chatter), worst(lambda r: r.doubt)
+        off = worst(lambda r: r.off.px if r.off is not None else None)
+        stays = {frame: r.stays for frame, r in each.items() if not r.problem} or {first: 0.5}
         least = min(stays, key=lambda frame: stays[frame])
         jumps = {at: abs(stays[at] - stays[at - 1]) for at in stays if at - 1 in stays} or {first: 0.0}
         jump = max(jumps, key=lambda frame: jumps[frame])
+        flicker, flickering = flicker_of(stays)
+        troubled = next((frame for frame, r in each.items() if r.problem), None)
+        edge = each[off].off
         return MatteOverShot(
-            holes=float(holes.max()),
-            holes_frame=first + int(holes.argmax()),
-            largest_hole_px2=max(each.largest_hole_px2 for each in self._each),
-            leftover=float(leftover.max()),
-            leftover_frame=first + int(leftover.argmax()),
-            soft=max(each.soft for each in self._each),
-            outside=self._outside,
-            halo=self._halo.get(pale),
+            holes=each[holes].holes,
+            holes_frame=holes,
+            largest_hole_px2=max(r.largest_hole_px2 for r in each.values()),
+            leftover=each[left].leftover,
+            leftover_frame=left,
+            soft=max(r.soft for r in each.values()),
+            outside=max(r.outside for r in each.values()),
+            halo=each[pale].halo,
             halo_frame=pale,
-            chatter=self._chatter.get(restless),
+            chatter=each[restless].chatter,
             chatter_frame=restless,
-            problem=self._problem[0],
-            problem_frame=self._problem[1],
-            doubt=share,
+            problem=each[troubled].problem if troubled is not None else "",
+            problem_frame=troubled if troubled is not None else first,
+            doubt=each[doubtful].doubt,
             doubt_frame=doubtful,
-            doubt_place=place,
+            doubt_place=each[doubtful].doubt_place,
             least=stays[least],
             least_frame=least,
             jump=jumps[jump],
             jump_frame=jump,
+            by_sky=any(r.by_sky for r in each.values()),
+            holes_place=each[holes].hole_place,
+            leftover_place=each[left].left_place,
+            flicker=flicker,
+            flicker_frame=flickering,
+            off_px=edge.px if edge is not None else 0.0,
+            off_frame=off,
+            off_words=_off_words(edge) if edge is not None else "",
         )
+
+
+def flicker_of(stays: Mapping[int, float]) -> tuple[float, int]:
+    """By how much what stays of a frame departs from the frames beside it, where that stands out; and which frame.
+
+    Departures are from the mean of the frames before and after, at an end from the way of the two beside, halved; they
+    stand out from FLICKER_TIMES their median on.
+    """
+    frames = sorted(stays)
+    apart: dict[int, float] = {}
+    for frame in frames:
+        if frame - 1 in stays and frame + 1 in stays:
+            apart[frame] = abs(stays[frame] - (stays[frame - 1] + stays[frame + 1]) / 2)
+            continue
+        way = 1 if frame + 1 in stays else -1
+        if frame + way in stays and frame + 2 * way in stays:
+            apart[frame] = abs(stays[frame] - 2 * stays[frame + way] + stays[frame + 2 * way]) / 2
+    if len(apart) < 3:
+        return 0.0, frames[0]
+    usual = float(np.median(list(apart.values())))
+    most = max(apart, key=lambda frame: apart[frame])
+    stands_out = apart[most] > max(FLICKER_LEAST, FLICKER_TIMES * usual)
+    return (apart[most] if stands_out else 0.0), most
+
+
+def _off_words(edge: EdgeOff) -> str:
+    if edge.grow:
+        return f"{abs(edge.grow)} px {'inside' if edge.grow > 0 else 'outside'}"
+    sides = ((edge.right, "far left", "far right"), (edge.down, "high", "low"))
+    # where it fits best is where it should be moved to: it lies on the other side
+    said = [f"{abs(by)} px too {less if by > 0 else more}" for by, less, more in sides if by]
+    return " and ".join(said)
+
+
+def _judged(shot: Shot, matte: Matte, frame: int) -> tuple[Any, ...]:
+    """All that a frame's reading depends on."""
+    return (*fault_key(shot, matte, frame, 1.0), matte.shapes, _judging_sky(shot, matte, frame))
+
+
+def _read(shot: Shot, matte: Matte, frame: int, pictures: Pictures) -> FrameReading:
+    plan = matte_plan(shot, matte, frame)
+    made, pixels = pictures.made(plan), pictures.pixels(plan.picture)
+    if made.problem:
+        nowhere = (0.0, 0.0)
+        return FrameReading(
+            0.0, nowhere, 0.0, 0.0, nowhere, 0.0, 0.0, 1.0, None, None, None, nowhere, None, False, made.problem
+        )
+    sky = _checked(shot, matte, frame, pictures, pixels, made.alpha)
+    holes, left, keep, drop = _faults(shot, matte, frame, made.alpha, sky)
+    count, _, stats, _ = cv2.connectedComponentsWithStats(holes.astype(np.uint8), connectivity=8)
+    pair = _beside(shot, matte, frame, pictures)
+    off = edge_off(pixels, made.alpha) if matte.pulls else None
+    sure = off is not None and off.px > OFF_ACCEPTED_PX and off.better > OFF_SURE
+    doubted = None if made.doubt is None else made.doubt > DOUBTED
+    return FrameReading(
+        holes=_share(holes, keep),
+        hole_place=_middle(holes),
+        largest_hole_px2=float(stats[1:, cv2.CC_STAT_AREA].max()) if count > 1 else 0.0,
+        leftover=_share(left, drop),
+        left_place=_middle(left),
+        soft=float(np.mean((made.alpha > EMPTY) & (made.alpha < SOLID))),
+        outside=0.0 if matte.clamp else outside(made.alpha),
+        stays=float(np.clip(made.alpha, 0, 1).mean()),
+        halo=halo(pixels, made.alpha, made.foreground),
+        chatter=chatter(*pair) if pair is not None else None,
+        doubt=float(doubted.mean()) if doubted is not None else None,
+        doubt_place=_middle(doubted) if doubted is not None else (0.0, 0.0),
+        off=off if sure else None,
+        by_sky=sky is not None,
+    )
+
+
+def wrong_picture(shot: Shot, zone: Zone, frame: int, pictures: Pictures) -> str:
+    """Where a zone's matte pulls a screen on the plate that is in the zone's own picture: a sentence, or nothing."""
+    matte, picture = shot.matte_of(zone), zone_picture(shot, zone, frame)
+    if matte is None or not zone.matte.on or shot.holds_plate(zone) or reads_own(shot, zone) or picture is None:
+        return ""
+    screens = [pull.screen for pull in matte.pulls if isinstance(pull, ScreenPull) and pull.on]
+    own, _ = pictures.kept(("first pull", picture), lambda: first_pull(pictures.pixels(picture), ""))
+    if not isinstance(own, ScreenPull) or own.screen not in screens:
+        return ""
+    return (
+        f"{matte.name} pulls a {own.screen} screen on the {matte.reads}, but the screen is in the own picture of "
+        f"{zone.name}. Set Looks at to own picture."
+    )
+
+
+def _share(part: NDArray[np.bool_], whole: NDArray[np.bool_]) -> float:
+    return int(np.count_nonzero(part)) / max(int(np.count_nonzero(whole)), 1)
+
+
+def _middle(mask: NDArray[np.bool_]) -> Point:
+    """A place in the middle of the largest part of a mask."""
+    count, labels, stats, _ = cv2.connectedComponentsWithStats(mask.astype(np.uint8), connectivity=8)
+    if count < 2:
+        return 0.0, 0.0
+    rows, columns = np.nonzero(labels == 1 + int(stats[1:, cv2.CC_STAT_AREA].argmax()))
+    return float(np.median(columns)) + 0.5, float(np.median(rows)) + 0.5
+
+
+def _judging_sky(shot: Shot, matte: Matte, frame: int) -> SkyPlan | None:
+    """How the sky is found that a matte of the plate is judged by: as its own pull finds it, else by itself."""
+    if shot.own_of(matte) is not None:
+        return None
+    own = next((p for p in matte.pulls if isinstance(p, ClearSkyPull) and p.on and p.finds == "region"), None)
+    pull = ClearSkyPull() if own is None else own
+    return matte_plan(shot, matte.but(pulls=(pull,)), frame).regions[0]
+
+
+def _checked(shot: Shot, matte: Matte, frame: int, pictures: Pictures, pixels: Array, alpha: Array) -> SkyCheck | None:
+    """A matte of the sky against the picture; None where it is no matte of the sky, or no sky is found."""
+    wanted = _judging_sky(shot, matte, frame)
+    if wanted is None or not matte.pulls:
+        return None
+    found = pictures.sky_of(matte_plan(shot, matte, frame).picture, wanted)
+    if not has_sky(found):
+        return None
+    small = cv2.resize(np.clip(alpha, 0, 1), found.chance.shape[::-1], interpolation=cv2.INTER_AREA)
+    gone, sky = small < 0.5, found.chance > 0.5
+    alike = _share(gone & sky, gone | sky)
+    if alike < ALIKE_SKIES and not any(isinstance(pull, ClearSkyPull) and pull.on for pull in matte.pulls):
+        return None
+    return check_sky(pixels, alpha, found.chance)
+
+
+def _faults(
+    shot: Shot, matte: Matte, frame: int, alpha: Array, sky: SkyCheck | None
+) -> tuple[NDArray[np.bool_], NDArray[np.bool_], NDArray[np.bool_], NDArray[np.bool_]]:
+    """Holes, leftover, and what they are shares of. Shapes say what stays and goes, whatever the picture says."""
+
+    def ride(shape: Shape, at: int) -> NDArray[np.float64]:
+        return np.eye(3) if shot.own_of(matte) is not None else reference_to_frame(shot, shape, at)
+
+    if sky is None:
+        return holes_and_leftover(alpha, matte, frame, 1.0, ride)
+    kept, dropped = enclosed(matte, frame, (alpha.shape[1], alpha.shape[0]), 1.0, ride)
+    holes = (sky.gone & ~dropped) | (kept & (alpha < SOLID))
+    left = (sky.left & ~kept) | (dropped & (alpha > EMPTY))
+    return holes, left, (~sky.sky & ~dropped) | kept, (sky.sky & ~kept) | dropped
 
 
 def _beside(
@@ -156,7 +312,7 @@ def _beside(
     """
     plate, after = shot.plate_source, frame + 1 if frame < shot.last else frame - 1
     lock = _judged_along(shot, matte)
-    if plate is None or lock is None or after not in shot.frames:
+    if plate is None or lock is None or shot.own_of(matte) is not None or after not in shot.frames:
         return None
     grow = np.diag([scale, scale, 1.0])
     motion = grow @ reference_to_frame(shot, lock, frame) @ np.linalg.inv(grow @ reference_to_frame(shot, lock, after))
@@ -182,16 +338,14 @@ def faulty_pixels(
     shot: Shot, matte: Matte, frame: int, fault: Fault, pictures: Pictures, scale: float = 1.0
 ) -> NDArray[np.bool_]:
     """The pixels that a finding is about. (h, w)."""
-    plate = shot.plate_source
-    assert plate is not None
-    made, pixels = pictures.matte(shot, matte, frame, scale), pictures.plate(plate, frame, scale)
+    plan = matte_plan(shot, matte, frame, scale)
+    made, pixels = pictures.made(plan), pictures.pixels(plan.picture, scale)
     if fault in ("holes", "leftover"):
-
-        def ride(shape: Shape, at: int) -> NDArray[np.float64]:
-            return reference_to_frame(shot, shape, at)
-
-        holes, leftover, _, _ = holes_and_leftover(made.alpha, matte, frame, scale, ride)
-        return holes if fault == "holes" else leftover
+        whole = pictures.made(matte_plan(shot, matte, frame))
+        sky = _checked(shot, matte, frame, pictures, pictures.pixels(plan.picture), whole.alpha)
+        holes, leftover, _, _ = _faults(shot, matte, frame, whole.alpha, sky)
+        seen = (holes if fault == "holes" else leftover).astype(np.uint8)
+        return np.asarray(cv2.resize(seen, made.alpha.shape[::-1], interpolation=cv2.INTER_NEAREST) > 0)
     if fault == "doubt":
         return made.doubt > DOUBTED if made.doubt is not None else np.zeros(made.alpha.shape, np.bool_)
     if fault == "halo":

@@ -12,7 +12,7 @@ from .readings import MatteReading, change, chatter, halo, holes_and_leftover, l
 from .screen import despill, screen
 from .shapes import coverage, outline, shape_alpha, standing
 from .sky_fit import fit_sky
-from .sky_matte import SkyCut, SkyFound, find_sky, sky_matte
+from .sky_matte import SkyCut, SkyFound, find_sky, has_sky, sky_matte
 
 __all__ = [
     "PRESETS",
@@ -35,6 +35,7 @@ __all__ = [
     "fit_sky",
     "free_curve",
     "halo",
+    "has_sky",
     "holes_and_leftover",
     "lean",
     "luma",

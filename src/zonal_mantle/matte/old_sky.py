@@ -27,6 +27,11 @@ def sky_behind(pixels: Array, alpha: Array, scale: float = 1.0) -> tuple[Array, 
     return _drawn(pixels, alpha < EMPTY, scale)
 
 
+def drawn_over(pixels: Array, where: NDArray[np.bool_], scale: float = 1.0) -> Array:
+    """The colour of the pixels `where` holds, drawn over the whole picture from the nearest of them. (h, w, 3)."""
+    return _drawn(pixels, where, scale)[0]
+
+
 def _drawn(pixels: Array, where: NDArray[np.bool_], scale: float) -> tuple[Array, Array]:
     """Means over the pixels `where` holds, from the nearest scale that has enough of them."""
     height, width = pixels.shape[:2]

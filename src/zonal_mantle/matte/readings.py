@@ -87,18 +87,30 @@ def holes_and_leftover(
     window = np.ones((reach, reach), np.uint8)
     keep = cv2.erode((share > 0.5).astype(np.uint8), window, borderValue=1) > 0
     drop = cv2.erode((share <= 0.5).astype(np.uint8), window, borderValue=1) > 0
-    forced = np.zeros_like(drop)
-    for shape in matte.shapes:
-        if not shape.on:
-            continue
-        inside = shape_alpha(shape, frame, (width, height), scale, ride) > 0.999
-        if shape.mode == "keep":
-            keep, drop = keep | inside, drop & ~inside
-        else:
-            keep, drop, forced = keep & ~inside, drop | inside, forced | inside
+    kept, forced = enclosed(matte, frame, (width, height), scale, ride)
+    keep, drop = (keep | kept) & ~forced, (drop & ~kept) | forced
     there = alpha > EMPTY
     left = drop & there & (forced | ~_standing_free(alpha, there, scale))
     return keep & (alpha < SOLID), left, keep, drop
+
+
+def enclosed(
+    matte: Matte,
+    frame: float,
+    size: tuple[int, int],
+    scale: float = 1.0,
+    ride: Callable[[Shape, int], NDArray] | None = None,
+) -> tuple[Mask, Mask]:
+    """What keep and drop shapes enclose wholly: two masks (h, w). Where both do, it is dropped, as the matte does."""
+    kept, dropped = (np.zeros((size[1], size[0]), np.bool_) for _ in range(2))
+    for shape in matte.shapes:
+        if shape.on:
+            inside = shape_alpha(shape, frame, size, scale, ride) > 0.999
+            if shape.mode == "keep":
+                kept |= inside
+            else:
+                dropped |= inside
+    return kept & ~dropped, dropped
 
 
 def _standing_free(alpha: Array, there: Mask, scale: float) -> Mask:

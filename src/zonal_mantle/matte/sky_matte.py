@@ -92,9 +92,7 @@ def sky_matte(pixels: Array, pull: ClearSkyPull, found: SkyFound, frame: float =
     """
     height, width = pixels.shape[:2]
     region = sharpened(found.chance)
-    low, high = UNDECIDED
-    undecided = float(((found.chance > low) & (found.chance < high)).mean())
-    if float((region > 0.5).mean()) < LEAST_SHARE or (undecided > MOST_UNDECIDED and found.said is None):
+    if not has_sky(found):
         raise MatteError(
             "No sky was found: nothing tells sky from ground. Drag over some sky with Sky here, or choose another pull."
         )
@@ -134,6 +132,14 @@ def doubt_of(chance: Array, shape: tuple[int, int]) -> Array:
     low, full = DOUBTFUL
     doubt = np.clip((wide - low) / (full - low), 0, 1)
     return np.asarray(cv2.resize(doubt, (shape[1], shape[0]), interpolation=cv2.INTER_LINEAR), np.float32)
+
+
+def has_sky(found: SkyFound) -> bool:
+    """Whether there is a sky to speak of, and something tells it from the ground."""
+    low, high = UNDECIDED
+    undecided = float(((found.chance > low) & (found.chance < high)).mean())
+    region = sharpened(found.chance)
+    return float((region > 0.5).mean()) >= LEAST_SHARE and (undecided <= MOST_UNDECIDED or found.said is not None)
 
 
 @part_of_kernel

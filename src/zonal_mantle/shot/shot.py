@@ -171,8 +171,10 @@ class Shot(Value):
         """Whether a zone shows the plate itself."""
         return zone.source == self.plate
 
-    def cut_by(self, matte: Matte) -> Zone | None:
-        """The nearest zone of a picture of its own that is cut by a matte; None where there is none."""
+    def own_of(self, matte: Matte) -> Zone | None:
+        """The nearest zone whose own picture a matte looks at; None where it looks at the plate."""
+        if matte.reads != "own picture":
+            return None
         zones = self.near_to_far()
         return next((z for z in zones if z.matte.id == matte.id and not self.holds_plate(z)), None)
 

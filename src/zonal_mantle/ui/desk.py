@@ -43,6 +43,7 @@ class Desk(QObject):
     _progressed = Signal(float, str)
     _ended = Signal(object, object, object)
     _measured = Signal(object, object, object)
+    _partly = Signal(object, object)
     _files_seen = Signal(object, object)
 
     def __init__(self) -> None:
@@ -74,6 +75,7 @@ class Desk(QObject):
         self._progressed.connect(self.job_changed)
         self._ended.connect(self._job_ended)
         self._measured.connect(self._readings_taken)
+        self._partly.connect(self._some_readings_taken)
         self._files_seen.connect(self._files_looked_at)
         self._files: tuple[object, str] = ((), "")
         self._watch = QTimer(self, interval=WATCH_MS)
@@ -309,10 +311,17 @@ class Desk(QObject):
         shot = self.shot
         job: Job
         job = Job(
-            lambda j: take_readings(shot, self.store, j.progress),
+            lambda j: take_readings(shot, self.store, j.progress, part=lambda some: self._partly.emit(job, some)),
             on_end=lambda r, e: self._measured.emit(job, r, e),
         )
         self._reader = self.scheduler.submit("readings", job, READINGS, stop_running=True)
+
+    def _some_readings_taken(self, job: Job, some: Readings) -> None:
+        """Those of the mattes stand until the new ones are there: they take longest."""
+        if job is self._reader:
+            kept = [finding for finding in self.readings.findings if finding.stage == "Matte"]
+            self.readings = replace(some, mattes=self.readings.mattes, findings=[*some.findings, *kept])
+            self.readings_changed.emit()
 
     def _readings_taken(self, job: Job, readings: Readings | None, error: Exception | None) -> None:
         if job is not self._reader:

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QLineEdit
 
 from ...comp import MatteOverShot
 from ...comp.matte_planner import zone_picture
+from ...comp.readings import AGAINST_SKY_ACCEPTED, HOLES_ACCEPTED
 from ...matte.first import first_pull
 from ...shot import ClearSkyPull, MantleError, Matte, MatteUse, Pull
 from ..desk import Desk
@@ -83,8 +84,10 @@ class MatteStage(Stage):
         elif reading.problem:
             self.header.show_reading("cannot be pulled", True)
         else:
-            bad = reading.holes > 0.002 or reading.leftover > 0.002
-            self.header.show_reading(f"{reading.holes:.1%} holes · {reading.leftover:.1%} left", bad)
+            limit = AGAINST_SKY_ACCEPTED if reading.by_sky else HOLES_ACCEPTED
+            bad = reading.holes > limit or reading.leftover > limit or reading.off_px > 0 or reading.flicker > 0
+            name = "gone" if reading.by_sky else "holes"
+            self.header.show_reading(f"{reading.holes:.1%} {name} · {reading.leftover:.1%} left", bad)
             self.header.reading.setToolTip(_words(reading))
 
     # --- changing ---
@@ -129,12 +132,25 @@ class MatteStage(Stage):
 
 
 def _words(reading: MatteOverShot) -> str:
+    holes = (
+        f"Gone: {reading.holes:.2%} of the ground that the picture shows does not stay"
+        if reading.by_sky
+        else f"Holes: {reading.holes:.2%} of the keep area is not solid"
+    )
+    left = (
+        f"Left: {reading.leftover:.2%} of the sky that the picture shows stays"
+        if reading.by_sky
+        else f"Leftover: {reading.leftover:.2%} of the dropped area is not empty"
+    )
     lines = [
-        f"Holes: {reading.holes:.2%} of the keep area is not solid (worst on {reading.holes_frame}); "
-        f"the largest {reading.largest_hole_px2:.0f} px²",
-        f"Leftover: {reading.leftover:.2%} of the dropped area is not empty (worst on {reading.leftover_frame})",
+        f"{holes} (worst on {reading.holes_frame}); the largest {reading.largest_hole_px2:.0f} px²",
+        f"{left} (worst on {reading.leftover_frame})",
         f"Soft: up to {reading.soft:.1%} of the frame",
     ]
+    if reading.off_px:
+        lines.append(f"Edge: {reading.off_words} (on {reading.off_frame})")
+    if reading.flicker:
+        lines.append(f"Flicker: {reading.flicker:.1%} of the frame (on {reading.flicker_frame})")
     if reading.outside:
         lines.append(f"Outside 0…1: {reading.outside:.2%} of the frame")
     if reading.halo is not None:

@@ -1,0 +1,74 @@
+"""Whether readings find damage, on plates with truth. Usage: damages.py SET [--frame K] [--forms …]
+
+SET is as for `real.py`. Two mattes a plate, the true one and the automatic one, each as it is (nothing should be found)
+and damaged on purpose in eleven ways (`tests/damage.py`). A row: how many of how many were found, and by what.
+"""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections import defaultdict
+from pathlib import Path
+
+import cv2
+import numpy as np
+from real import FORMS, cases
+
+sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
+
+from damage import damaged
+from zonal_mantle.api import new
+from zonal_mantle.comp.matte_planner import matte_plan
+from zonal_mantle.comp.readings import AGAINST_SKY_ACCEPTED
+from zonal_mantle.comp.readings_matte import OFF_ACCEPTED_PX, OFF_SURE
+from zonal_mantle.matte.sky_check import check_sky, edge_off
+from zonal_mantle.shot import ClearSkyPull, Matte
+
+
+def judged(case: Path, form: str, k: int) -> list[tuple[str, tuple[bool, bool, bool]]]:
+    """Each damage of a plate's frame, with whether sky left, ground gone and an edge that is off were found."""
+    session = new(case / FORMS[form])
+    matte = Matte(id="m", name="M", pulls=(ClearSkyPull(),))
+    session.shot = session.shot.with_zone_matte(session.shot.zones[0], matte)
+    plan = matte_plan(session.shot, matte, session.shot.first + k)
+    assert plan.regions[0] is not None
+    chance = session.store.sky_of(plan.picture, plan.regions[0]).chance
+    pixels, ours = session.store.pixels(plan.picture), session.store.made(plan).alpha
+    truth = (cv2.imread(str(case / f"alpha.{1001 + k}.png"), cv2.IMREAD_UNCHANGED) / 65535.0).astype(np.float32)
+    out = []
+    for seed, alpha in enumerate((truth, np.clip(ours, 0, 1))):
+        for name, each in {"as it is": alpha, **damaged(alpha, truth, 7 * k + seed)}.items():
+            check, off = check_sky(pixels, each, chance), edge_off(pixels, each)
+            left, gone = check.left.sum() / check.sky.sum(), check.gone.sum() / max((~check.sky).sum(), 1)
+            moved = off is not None and off.px > OFF_ACCEPTED_PX and off.better > OFF_SURE
+            out.append((name, (bool(left > AGAINST_SKY_ACCEPTED), bool(gone > AGAINST_SKY_ACCEPTED), moved)))
+    return out
+
+
+def main() -> None:
+    arguments = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    arguments.add_argument("set", type=Path)
+    arguments.add_argument("--frame", type=int, default=2)
+    arguments.add_argument("--forms", nargs="*", default=list(FORMS), choices=list(FORMS))
+    given = arguments.parse_args()
+    tally: dict[str, list[tuple[bool, bool, bool]]] = defaultdict(list)
+    for case in cases(given.set, None):
+        for form in given.forms:
+            rows = judged(case, form, given.frame)
+            for name, found in rows:
+                tally[name].append(found)
+            missed = [name for name, found in rows if name != "as it is" and not any(found)]
+            blamed = [found for name, found in rows if name == "as it is" and any(found)]
+            print(f"{case.name} {form}: missed {missed or 'none'}, blamed {blamed or 'none'}", flush=True)
+    print("| damage | found | sky left | ground gone | edge off |\n|---|---|---|---|---|")
+    for name, each in tally.items():
+        by = " | ".join(str(sum(found[k] for found in each)) for k in range(3))
+        print(f"| {name} | {sum(any(found) for found in each)} of {len(each)} | {by} |")
+    hurt = [any(found) for name, each in tally.items() if name != "as it is" for found in each]
+    well = [any(found) for found in tally["as it is"]]
+    print(f"found {np.mean(hurt):.1%} of {len(hurt)} damages; false on {np.mean(well):.1%} of {len(well)} good mattes")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,142 @@
+"""Whether a matte agrees with the picture: sky that stays, ground that goes, an edge that lies beside its own.
+
+Nothing here looks at how the matte was made. What is surely sky and surely ground is taken from the sky's region
+(`sky_region`); from there the colour of each is drawn over the frame, and every pixel of the picture is placed on the
+way from the one to the other (Porter & Duff 1984). A pixel that the matte keeps and whose colour is the sky's is left
+over; one that it takes away and whose colour is the ground's is gone.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ..media.curves import coded
+from .old_sky import drawn_over
+
+Array = NDArray[np.float32]
+Mask = NDArray[np.bool_]
+
+SURE = 0.9  # chance
+STAYS, GOES = 0.1, 0.9  # alpha over which sky stays, and under which ground goes
+SKYS, SKYS_STEP = 0.25, 0.1  # nearer to the sky than this on the way to the ground, and this near in coded value
+GROUNDS, GROUNDS_STEP = 0.5, 0.08  # farther from the sky than this
+APART = 0.01  # squared coded distance of sky and ground at which they can be told apart
+LEAST_WIDE = 100  # a hundredth of the frame's width: what is narrower (leaves, wires) is not judged
+
+SHIFTS, GROWTHS = 4, 3  # px that an edge is tried at, across and down; and grown or shrunk
+CLEAR_PX, BAND_PX = 5, 4  # colours are drawn from beyond this; and what is compared lies within this of the edge
+MOST_TRIED = 40_000  # pixels of the edge
+LEAST_TRIED = 400
+
+
+@dataclass(frozen=True)
+class SkyCheck:
+    """left (h, w): sky that a matte keeps. gone (h, w): ground that it takes away. sky (h, w): which side is sky."""
+
+    left: Mask
+    gone: Mask
+    sky: Mask
+
+
+def check_sky(pixels: Array, alpha: Array, chance: Array) -> SkyCheck:
+    """What of a matte contradicts the picture.
+
+    Parameters
+    ----------
+    pixels : (h, w, 3) float32, scene-linear. alpha : (h, w).
+    chance : of being sky, at any size; see `sky_matte.SkyFound`.
+    """
+    height, width = alpha.shape
+    codes = coded(pixels)
+    near = np.ones((3, 3), np.uint8)
+
+    def surely(part: Mask, kernel: NDArray[np.uint8]) -> Mask:
+        inside = cv2.erode(part.astype(np.uint8), kernel)
+        return np.asarray(cv2.resize(inside, (width, height), interpolation=cv2.INTER_NEAREST) > 0)
+
+    sky, ground = surely(chance > SURE, near), surely(chance < 1 - SURE, near)
+    wide = np.ones((5, 5), np.uint8)
+    deep_sky, deep_ground = surely(chance > SURE, wide), surely(chance < 1 - SURE, wide)
+    on, apart, off = _along(codes, drawn_over(codes, sky), drawn_over(codes, ground))
+    tells = apart > APART
+    like_sky = (tells & (on < SKYS) & (off < SKYS_STEP)) | (deep_sky & (on < GROUNDS))
+    like_ground = (tells & (on > GROUNDS) & (off > GROUNDS_STEP)) | (deep_ground & (on > SKYS))
+    kernel = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (max(3, width // LEAST_WIDE) | 1,) * 2)
+
+    def broad(mask: Mask) -> Mask:
+        return np.asarray(cv2.morphologyEx(mask.astype(np.uint8), cv2.MORPH_OPEN, kernel) > 0)
+
+    side = cv2.resize(chance, (width, height), interpolation=cv2.INTER_LINEAR) > 0.5
+    return SkyCheck(broad((alpha > STAYS) & like_sky), broad((alpha < GOES) & like_ground), side)
+
+
+def _along(codes: Array, sky: Array, ground: Array) -> tuple[Array, Array, Array]:
+    """How far each colour lies on the way from sky (0) to ground (1), how far these are apart (squared), and how far
+    the colour is from the sky."""
+    way, step = ground - sky, codes - sky
+    apart = np.square(way).sum(axis=-1)
+    on = (step * way).sum(axis=-1) / np.maximum(apart, 1e-4)
+    return on, apart, np.sqrt(np.square(step).sum(axis=-1))
+
+
+@dataclass(frozen=True)
+class EdgeOff:
+    """Where an edge fits its picture best: moved by (right, down), or grown (below 0: shrunk), px; and how many times
+    better the picture is explained so than as it lies."""
+
+    right: int
+    down: int
+    grow: int
+    better: float
+
+    @property
+    def px(self) -> float:
+        """How far it is off."""
+        return float(max(np.hypot(self.right, self.down), abs(self.grow)))
+
+
+def edge_off(pixels: Array, alpha: Array) -> EdgeOff | None:
+    """How far a matte's edge lies beside the picture's; None where there is no edge to judge.
+
+    The picture at the edge is explained as a mixture of what is solid and what is empty near by, each drawn from beyond
+    CLEAR_PX of the edge; alpha is compared with the share of that mixture, where it lies and moved, grown and shrunk
+    by whole pixels. Some `pixels` of a long edge are tried, evenly.
+    """
+    codes = coded(pixels)
+    clear = np.ones((2 * CLEAR_PX + 1,) * 2, np.uint8)
+    empty, solid = (cv2.erode(part.astype(np.uint8), clear) > 0 for part in (alpha < 0.02, alpha > 0.98))
+    if not empty.any() or not solid.any():
+        return None
+    soft = ((alpha > 0.02) & (alpha < 0.98)) | (cv2.dilate(alpha, np.ones((3, 3))) - alpha > 0.5)
+    band = cv2.dilate(soft.astype(np.uint8), np.ones((2 * BAND_PX + 1,) * 2)) > 0
+    rows, columns = np.nonzero(band)
+    few = slice(None, None, max(1, len(rows) // MOST_TRIED))
+    rows, columns = rows[few], columns[few]
+    sky, ground = drawn_over(codes, empty, 0.25), drawn_over(codes, solid, 0.25)
+    on, apart, _ = _along(*(picture[rows, columns] for picture in (codes, sky, ground)))
+    tells = apart > APART
+    if tells.sum() < LEAST_TRIED:
+        return None
+    rows, columns = rows[tells], columns[tells]
+    seen = np.clip(on[tells], -0.25, 1.25)
+    weight = np.minimum(apart[tells], 0.2)
+    height, width = alpha.shape
+
+    def cost(candidate: Array, right: int = 0, down: int = 0) -> float:
+        moved = candidate[np.clip(rows - down, 0, height - 1), np.clip(columns - right, 0, width - 1)]
+        return float((weight * np.square(seen - moved)).sum())
+
+    here, tried = cost(alpha), {}
+    for down in range(-SHIFTS, SHIFTS + 1):
+        for right in range(-SHIFTS, SHIFTS + 1):
+            tried[(right, down, 0)] = cost(alpha, right, down)
+    for grow in range(1, GROWTHS + 1):
+        kernel = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * grow + 1,) * 2)
+        tried[(0, 0, grow)] = cost(np.asarray(cv2.dilate(alpha, kernel), np.float32))
+        tried[(0, 0, -grow)] = cost(np.asarray(cv2.erode(alpha, kernel), np.float32))
+    best = min(tried, key=lambda key: tried[key])
+    return EdgeOff(*best, here / max(tried[best], 1e-12))

@@ -1,0 +1,66 @@
+"""Readings of sky mattes: damage on purpose is found, and good mattes are left in peace."""
+
+import numpy as np
+import pytest
+from skimage import data
+
+from damage import damaged
+from skies_plates import cloudy
+from zonal_mantle.comp.readings_matte import flicker_of
+from zonal_mantle.matte import build_matte, find_sky
+from zonal_mantle.matte.sky_check import check_sky, edge_off
+from zonal_mantle.matte.sky_region import working
+from zonal_mantle.media.curves import srgb_decode
+from zonal_mantle.shot import ClearSkyPull, Matte
+
+PLATES = [(1, "grass", True), (2, "gravel", True), (3, "brick", False), (4, "coffee", True)]
+
+
+def found(pixels, alpha, chance) -> bool:
+    check, off = check_sky(pixels, alpha, chance), edge_off(pixels, alpha)
+    left, gone = check.left.sum() / check.sky.sum(), check.gone.sum() / (~check.sky).sum()
+    return bool(left > 0.001 or gone > 0.001 or (off is not None and off.px > 1.5 and off.better > 1.25))
+
+
+def test_forty_damages_are_found_and_good_mattes_are_not_blamed():
+    """Photographs of scikit-image before skies of noise; figures on real skies are in docs/FIGURES.md."""
+    seen, blamed, missed = 0, [], []
+    for seed, name, blue in PLATES:
+        pixels, truth = cloudy(seed, name, size=(800, 450), blue=blue)
+        chance = find_sky(working(pixels)).chance
+        ours = build_matte(pixels, Matte(pulls=(ClearSkyPull(),)), 1).alpha
+        blamed += [(name, what) for what, alpha in (("true", truth), ("ours", ours)) if found(pixels, alpha, chance)]
+        for what, alpha in damaged(truth, truth, seed).items():
+            seen += 1
+            missed += [] if found(pixels, alpha, chance) else [(name, what)]
+    assert seen >= 40
+    assert len(missed) <= 0.05 * seen, missed
+    assert not blamed, blamed
+
+
+@pytest.mark.parametrize(("by", "wanted"), [((3, 0), (0, -3, 0)), ((0, -2), (2, 0, 0)), ((0, 0), (0, 0, 0))])
+def test_how_far_an_edge_is_off_is_told(by, wanted):
+    """An edge rolled 3 px down fits best 3 px further up, and so on."""
+    pixels, truth = cloudy(2, "gravel", size=(960, 540), grain=0.004)
+    off = edge_off(pixels, np.roll(truth, by, (0, 1)))
+    assert (off.right, off.down, off.grow) == wanted
+
+
+def test_an_edge_that_nothing_shows_is_not_judged():
+    flat = np.full((120, 200, 3), 0.3, np.float32)
+    alpha = np.zeros((120, 200), np.float32)
+    alpha[60:] = 1
+    assert edge_off(flat, alpha) is None
+    assert edge_off(flat, np.ones_like(alpha)) is None
+    drawn = (data.coffee()[:120, :200] / 255.0).astype(np.float32)
+    assert edge_off(srgb_decode(drawn).astype(np.float32), np.zeros_like(alpha)) is None
+
+
+def test_a_frame_that_flickers_stands_out_and_a_pan_does_not():
+    pan = {frame: 0.4 + 0.004 * frame for frame in range(1, 25)}
+    assert flicker_of(pan)[0] == 0
+    for frame in (1, 12, 24):
+        size, where = flicker_of({**pan, frame: pan[frame] + 0.05})
+        assert where == frame
+        assert size > 0.02
+    assert flicker_of({1: 0.1, 2: 0.9})[0] == 0  # two frames tell nothing of what is usual
