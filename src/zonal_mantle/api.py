@@ -171,9 +171,9 @@ class Session:
             raise MatteError(problem)
         bare = zone.but(match=Match(on=False), mirror=Mirror(), blend=Blend(opacity=zone.blend.opacity))
         picture = compose(self.shot, frame, self.store, scale, [bare])
-        doubt = None if cut is None else self.store.made(cut).doubt
+        doubt = None if cut is None else self.store.doubt(cut)
         bare_doubt = np.zeros(picture.shape[:2], np.float32)
-        return Cutout(picture[..., 3].copy(), picture[..., :3].copy(), bare_doubt if doubt is None else doubt.copy())
+        return Cutout(picture[..., 3].copy(), picture[..., :3].copy(), bare_doubt if doubt is None else doubt)
 
     def sample(self, frame: int, area: tuple[float, float, float, float]) -> Sample:
         """What an area (x0, y0, x1, y1 in plate pixels) of the plate holds.

@@ -7,7 +7,7 @@ from skimage import data
 
 from skies_plates import cloudy, ground
 from zonal_mantle.matte import MatteError, build_matte, find_sky, sky_matte
-from zonal_mantle.matte.sky_matte import doubt_of
+from zonal_mantle.matte.doubt import between, doubt_of
 from zonal_mantle.matte.sky_region import Said, drawn, learn_sky, noise_of, sky_region, working, working_size
 from zonal_mantle.media.curves import srgb_decode
 from zonal_mantle.shot import ClearSkyPull, Matte
@@ -119,10 +119,33 @@ def test_what_was_said_last_lies_on_top():
 def test_doubt_is_where_nothing_tells_and_not_along_a_clear_edge():
     pixels, true = cloudy(7, "grass")
     chance = find_sky(working(pixels)).chance
-    assert doubt_of(chance, true.shape).mean() < 0.03
+    true = true.astype(np.float32)
+    assert doubt_of(chance, pixels, true).mean() < 0.03
     vague = np.full_like(chance, 0.5)
-    assert doubt_of(vague, true.shape).min() == 1
-    assert doubt_of((chance > 0.5).astype(np.float32), true.shape).max() == 0
+    assert doubt_of(vague, pixels, true).min() == 1
+    assert doubt_of((chance > 0.5).astype(np.float32), pixels, true).mean() < 0.01
+    said = np.where(np.arange(vague.shape[1]) < 100, 1, 0).astype(np.float32) * np.ones_like(vague)
+    assert doubt_of(vague, pixels, true, said)[:, :100].max() == 0
+
+
+@pytest.mark.parametrize("grain", [0.0, 0.012, 0.03])
+def test_hazy_hills_that_go_with_the_sky_are_doubted_and_a_glow_is_not(grain):
+    """Far hills, 9 to 16 px high, a step of 0.05 in coded value from a sky that brightens toward the horizon."""
+    rng = np.random.default_rng(4)
+    y, x = np.mgrid[:360, :640].astype(np.float32)
+    glow = (np.float32([0.45, 0.6, 0.8]) + 0.25 * (y / 200)[..., None] ** 4).astype(np.float32)
+    land = (y >= 200).astype(np.float32)
+    hills = (y >= 188 - 4 * np.sin(x / 60)) & (y < 200)
+    for shown in (True, False):
+        codes = np.where((hills & shown)[..., None], glow - np.float32([0.05, 0.05, 0.05]), glow)
+        codes = np.where(land[..., None] > 0, np.float32([0.25, 0.3, 0.15]), codes)
+        codes = codes + rng.normal(0, grain, codes.shape)
+        pixels = srgb_decode(np.clip(codes, 0, 1)).astype(np.float32)
+        strip = between(pixels, land) > 0.5
+        if shown:
+            assert strip[hills].mean() > 0.7
+        else:
+            assert strip.mean() < 0.001
 
 
 def test_the_same_picture_gives_the_same_bits():

@@ -129,6 +129,10 @@ class Pictures:
         """A picture at the one size at which the sky is found, see `sky_region.working`."""
         return np.asarray(self._frames.make((picture, "working"), lambda: working(self.pixels(picture))), np.float32)
 
+    def doubt(self, plan: MattePlan) -> Array | None:
+        """How doubtful it is whether a pixel of a matte stays, see `Made.doubt`."""
+        return self.made(plan).doubt(self.pixels(plan.picture, plan.scale))
+
     def sky_of(self, picture: Picture | Between, plan: SkyPlan) -> SkyFound:
         """Where a picture's sky is. What the shot teaches is learnt once."""
         study = plan.study

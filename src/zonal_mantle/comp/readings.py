@@ -18,6 +18,7 @@ from .readings_matte import (
     HALO_ACCEPTED,
     JUMP_ACCEPTED,
     LEAST_PART,
+    STRIP_ACCEPTED,
     Fault,
     MatteOverShot,
     MatteTally,
@@ -189,6 +190,13 @@ def _matte_findings(matte: Matte, reading: MatteOverShot) -> list[Finding]:
             "clouds may be left, or ground may go. Say which with Sky here or Not sky here."
         )
         found.append(Finding("Matte", matte.id, reading.doubt_frame, words, "doubt"))
+    if reading.strip > STRIP_ACCEPTED:
+        x, y = reading.strip_place
+        words = (
+            f"{matte.name}: what goes just above the ground, about {x:.0f}, {y:.0f}, is set off from the sky: distant "
+            "ground may go. Say so with Not sky here, or with Sky here that it is cloud."
+        )
+        found.append(Finding("Matte", matte.id, reading.strip_frame, words, "doubt"))
     if reading.least < LEAST_PART:
         found.append(Finding("Matte", matte.id, reading.least_frame, f"{matte.name}: nothing of the frame stays."))
     if reading.least > 1 - LEAST_PART and matte.pulls:

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..matte import change, chatter, feed_of, halo, has_sky, holes_and_leftover, lean, outside
+from ..matte.doubt import between
 from ..matte.first import first_pull
 from ..matte.readings import EMPTY, SOLID, enclosed
 from ..matte.sky_check import EdgeOff, SkyCheck, check_sky, edge_off
@@ -30,6 +31,7 @@ CHATTER_ACCEPTED = 0.12  # alpha a frame
 DOUBTED = 0.5  # doubt from which a pixel is counted
 DOUBT_ACCEPTED = 0.03  # of the frame
 LEAST_PART = 0.002  # of the frame: a matte that keeps less keeps nothing
+STRIP_ACCEPTED = 0.001  # of the frame
 JUMP_ACCEPTED = 0.1  # of the frame, from one frame to the next
 OFF_ACCEPTED_PX, OFF_SURE = 1.5, 1.25  # of an edge, and how much better it must be explained elsewhere
 FLICKER_LEAST, FLICKER_TIMES = 0.002, 8.0  # of the frame; and of what is usual from frame to frame
@@ -41,7 +43,8 @@ class FrameReading:
     """What is measured of a matte on one frame, at full size, on the pixels that are rendered.
 
     by_sky : whether holes and leftover are what contradicts the sky found in the picture; else they are judged by their
-        neighbourhood. Places are in pixels of what the matte is pulled on. off : how far the edge lies beside the
+        neighbourhood. strip : of the frame that goes just above the ground and is set off from the sky, see
+    `matte.doubt.between`. Places are in pixels of what the matte is pulled on. off : how far the edge lies beside the
         picture's, px, where that is sure.
     """
 
@@ -57,6 +60,8 @@ class FrameReading:
     chatter: float | None
     doubt: float | None
     doubt_place: Point
+    strip: float
+    strip_place: Point
     off: EdgeOff | None
     by_sky: bool
     problem: str = ""
@@ -97,6 +102,9 @@ class MatteOverShot:
     leftover_place: Point = (0.0, 0.0)
     flicker: float = 0.0
     flicker_frame: int = 0
+    strip: float = 0.0
+    strip_frame: int = 0
+    strip_place: Point = (0.0, 0.0)
     off_px: float = 0.0
     off_frame: int = 0
     off_words: str = ""
@@ -124,6 +132,7 @@ class MatteTally:
 
         holes, left = worst(lambda r: r.holes), worst(lambda r: r.leftover)
         pale, restless, doubtful = worst(lambda r: r.halo), worst(lambda r: r.chatter), worst(lambda r: r.doubt)
+        hazy = worst(lambda r: r.strip)
         off = worst(lambda r: r.off.px if r.off is not None else None)
         stays = {frame: r.stays for frame, r in each.items() if not r.problem} or {first: 0.5}
         least = min(stays, key=lambda frame: stays[frame])
@@ -156,6 +165,9 @@ class MatteTally:
             by_sky=any(r.by_sky for r in each.values()),
             holes_place=each[holes].hole_place,
             leftover_place=each[left].left_place,
+            strip=each[hazy].strip,
+            strip_frame=hazy,
+            strip_place=each[hazy].strip_place,
             flicker=flicker,
             flicker_frame=flickering,
             off_px=edge.px if edge is not None else 0.0,
@@ -167,24 +179,21 @@ class MatteTally:
 def flicker_of(stays: Mapping[int, float]) -> tuple[float, int]:
     """By how much what stays of a frame departs from the frames beside it, where that stands out; and which frame.
 
-    Departures are from the mean of the frames before and after, at an end from the way of the two beside, halved; they
-    stand out from FLICKER_TIMES their median on.
+    Departures are from the mean of the frames before and after; they stand out from FLICKER_TIMES their median on. An
+    end that flickers shows on the frame beside it alone.
     """
     frames = sorted(stays)
-    apart: dict[int, float] = {}
-    for frame in frames:
-        if frame - 1 in stays and frame + 1 in stays:
-            apart[frame] = abs(stays[frame] - (stays[frame - 1] + stays[frame + 1]) / 2)
-            continue
-        way = 1 if frame + 1 in stays else -1
-        if frame + way in stays and frame + 2 * way in stays:
-            apart[frame] = abs(stays[frame] - 2 * stays[frame + way] + stays[frame + 2 * way]) / 2
+    between = [frame for frame in frames if frame - 1 in stays and frame + 1 in stays]
+    apart = {frame: abs(stays[frame] - (stays[frame - 1] + stays[frame + 1]) / 2) for frame in between}
     if len(apart) < 3:
         return 0.0, frames[0]
-    usual = float(np.median(list(apart.values())))
-    most = max(apart, key=lambda frame: apart[frame])
-    stands_out = apart[most] > max(FLICKER_LEAST, FLICKER_TIMES * usual)
-    return (apart[most] if stands_out else 0.0), most
+    most = max(between, key=lambda frame: apart[frame])
+    if apart[most] <= max(FLICKER_LEAST, FLICKER_TIMES * float(np.median(list(apart.values())))):
+        return 0.0, most
+    for (second, third), end in ((between[:2], frames[0]), (between[:-3:-1], frames[-1])):
+        if most == second and apart[third] < apart[second] / 4:
+            return 2 * apart[most], end
+    return apart[most], most
 
 
 def _off_words(edge: EdgeOff) -> str:
@@ -207,7 +216,23 @@ def _read(shot: Shot, matte: Matte, frame: int, pictures: Pictures) -> FrameRead
     if made.problem:
         nowhere = (0.0, 0.0)
         return FrameReading(
-            0.0, nowhere, 0.0, 0.0, nowhere, 0.0, 0.0, 1.0, None, None, None, nowhere, None, False, made.problem
+            0.0,
+            nowhere,
+            0.0,
+            0.0,
+            nowhere,
+            0.0,
+            0.0,
+            1.0,
+            None,
+            None,
+            None,
+            nowhere,
+            0.0,
+            nowhere,
+            None,
+            False,
+            made.problem,
         )
     sky = _checked(shot, matte, frame, pictures, pixels, made.alpha)
     holes, left, keep, drop = _faults(shot, matte, frame, made.alpha, sky)
@@ -215,7 +240,9 @@ def _read(shot: Shot, matte: Matte, frame: int, pictures: Pictures) -> FrameRead
     pair = _beside(shot, matte, frame, pictures)
     off = edge_off(pixels, made.alpha) if matte.pulls else None
     sure = off is not None and off.px > OFF_ACCEPTED_PX and off.better > OFF_SURE
-    doubted = None if made.doubt is None else made.doubt > DOUBTED
+    doubt = made.doubt(pixels)
+    doubted = None if doubt is None else doubt > DOUBTED
+    strip = between(pixels, made.alpha) > 0.5 if made.skies else np.zeros(made.alpha.shape, np.bool_)
     return FrameReading(
         holes=_share(holes, keep),
         hole_place=_middle(holes),
@@ -229,6 +256,8 @@ def _read(shot: Shot, matte: Matte, frame: int, pictures: Pictures) -> FrameRead
         chatter=chatter(*pair) if pair is not None else None,
         doubt=float(doubted.mean()) if doubted is not None else None,
         doubt_place=_middle(doubted) if doubted is not None else (0.0, 0.0),
+        strip=float(strip.mean()),
+        strip_place=_middle(strip),
         off=off if sure else None,
         by_sky=sky is not None,
     )
@@ -347,7 +376,8 @@ def faulty_pixels(
         seen = (holes if fault == "holes" else leftover).astype(np.uint8)
         return np.asarray(cv2.resize(seen, made.alpha.shape[::-1], interpolation=cv2.INTER_NEAREST) > 0)
     if fault == "doubt":
-        return made.doubt > DOUBTED if made.doubt is not None else np.zeros(made.alpha.shape, np.bool_)
+        doubt = made.doubt(pixels)
+        return doubt > DOUBTED if doubt is not None else np.zeros(made.alpha.shape, np.bool_)
     if fault == "halo":
         leaning = lean(pixels, made.alpha, made.foreground)
         seen = np.isfinite(leaning)

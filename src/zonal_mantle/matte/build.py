@@ -24,6 +24,7 @@ from ..shot.settled import Settled
 from .clear_sky import clear_sky
 from .colour import colour
 from .difference import difference
+from .doubt import doubt_of
 from .edge import changes_levels, level, work_edge, works_edge
 from .errors import MatteError
 from .luma import luma
@@ -64,14 +65,20 @@ class Surroundings:
 @dataclass
 class Made:
     """A finished matte: alpha (h, w), what stays (h, w, 4) premultiplied where the old sky was taken out, and alpha
-    after each step by name where that was asked for. `problem` says why a matte could not be made. doubt (h, w), 0…1:
-    how doubtful it is whether a pixel stays; None where no pull tells."""
+    after each step by name where that was asked for. `problem` says why a matte could not be made. `skies` are those
+    that its pulls found."""
 
     alpha: Array
     foreground: Array | None = None
     steps: dict[str, Array] = field(default_factory=dict)
     problem: str = ""
-    doubt: Array | None = None
+    skies: tuple[SkyFound, ...] = ()
+
+    def doubt(self, pixels: Array) -> Array | None:
+        """How doubtful it is whether a pixel stays, (h, w), 0…1, on the pixels that the matte was made of; None where
+        no pull tells."""
+        each = [doubt_of(found.chance, pixels, self.alpha, found.said) for found in self.skies]
+        return np.max(each, axis=0) if each else None
 
 
 def build_matte(
@@ -158,7 +165,7 @@ def _pulled(
             cut = sky_matte(pixels, pull, found, frame, scale)
             alpha: Array = cut.alpha
             behind: Array | None = cut.sky
-            made.doubt = cut.doubt if made.doubt is None else np.maximum(made.doubt, cut.doubt)
+            made.skies = (*made.skies, found)
         else:
             alpha, behind = _one(pixels, pull, place, frame, scale, around)
         if pull.invert:

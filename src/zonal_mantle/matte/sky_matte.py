@@ -46,7 +46,6 @@ LIKE_NOISES, MOST_ALIKE, LEAST_FAR = 20.0, 0.003, 400  # deviations, share of th
 LIKE_STEP = 0.2  # coded: at least as far as this from the sky
 BETWEEN_PX = 24  # between two gaps all may be seen through
 GAP_REACH_PX = 12.0  # working pixels: gaps further from the region are no gaps
-DOUBTFUL = (0.12, 0.5)  # least chance of the less likely at which doubt begins, and is full
 
 kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
 part_of_kernel = numba.njit(inline="always")
@@ -54,11 +53,10 @@ part_of_kernel = numba.njit(inline="always")
 
 @dataclass(frozen=True)
 class SkyCut:
-    """alpha (h, w) of what stays, sky (h, w, 3) behind it, scene-linear, and doubt (h, w) 0…1, all float32."""
+    """alpha (h, w) of what stays, and sky (h, w, 3) behind it, scene-linear, both float32."""
 
     alpha: Array
     sky: Array
-    doubt: Array
 
 
 @dataclass(frozen=True)
@@ -115,23 +113,10 @@ def sky_matte(pixels: Array, pull: ClearSkyPull, found: SkyFound, frame: float =
     out = np.empty((height, width), np.float32)
     limits = np.float32(pull.empty.at(frame)), np.float32(pull.full.at(frame)), unlike
     run_bands(_cut_rows, height, pixels, behind, off, near, plain, region, deep, fore, DIRECTIONS, *limits, out)
-    doubt = doubt_of(found.chance, (height, width))
     if found.said is not None:
         said = cv2.resize(found.said, (width, height), interpolation=cv2.INTER_LINEAR)
         out = np.where(said > 0, out * (1 - said), out - (1 - out) * said).astype(np.float32)
-        doubt *= 1 - np.abs(said)
-    return SkyCut(out, behind, doubt)
-
-
-def doubt_of(chance: Array, shape: tuple[int, int]) -> Array:
-    """How doubtful it is whether a pixel is sky, 0…1, at a picture's size. The region's rim is not doubted for being
-    a rim: what is doubtful is wider than it."""
-    least = np.minimum(chance, 1 - chance)
-    window = np.ones((5, 5), np.uint8)
-    wide = cv2.dilate(cv2.erode(least, window), window)
-    low, full = DOUBTFUL
-    doubt = np.clip((wide - low) / (full - low), 0, 1)
-    return np.asarray(cv2.resize(doubt, (shape[1], shape[0]), interpolation=cv2.INTER_LINEAR), np.float32)
+    return SkyCut(out, behind)
 
 
 def has_sky(found: SkyFound) -> bool:
