@@ -145,7 +145,7 @@ def test_what_is_edited_while_a_lock_is_solved_stays(opened):
 def test_readings_that_cannot_be_taken_say_why(opened, monkeypatch):
     desk = opened.window.desk
 
-    def broken(*_: object) -> None:
+    def broken(*_: object, **__: object) -> None:
         raise ValueError("a number is missing")
 
     monkeypatch.setattr("zonal_mantle.ui.desk.take_readings", broken)

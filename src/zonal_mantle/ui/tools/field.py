@@ -22,6 +22,10 @@ class FieldTool(ShapeTool):
     )
 
     @property
+    def on_own(self) -> bool:
+        return False  # a lock is of the plate
+
+    @property
     def shapes(self) -> tuple[Shape, ...]:
         lock = self.desk.lock
         return lock.field if lock is not None and lock.kind != "point" else ()

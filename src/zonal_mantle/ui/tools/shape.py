@@ -57,14 +57,19 @@ class ShapeTool(Tool):
         self.chosen, self.points_chosen = id, frozenset()
 
     @property
+    def on_own(self) -> bool:
+        """Whether the shapes lie on the chosen zone's own picture."""
+        return self.desk.cuts_own
+
+    @property
     def here(self) -> bool:
         """Whether the view shows the pixels that the shapes lie in: the plate's, or those of the zone's own picture."""
-        return self.desk.cuts_own == (self.desk.own_zone is not None)
+        return self.on_own == (self.desk.own_zone is not None)
 
     def start(self, mode: str, form: str) -> None:
         """Begins a new shape; the next clicks set its points, or the next drag its box."""
         if not self.here:
-            self.desk.set_view(view="Painting" if self.desk.cuts_own else "Plate")
+            self.desk.set_view(view="Painting" if self.on_own else "Plate")
         self.drawing, self.points = (mode, form), []
 
     def cancel(self) -> None:
@@ -83,7 +88,7 @@ class ShapeTool(Tool):
     # --- riding ---
     def _motion(self, shape: Shape) -> np.ndarray:
         """From the shape's own pixels to those of the frame that is seen."""
-        if self.desk.cuts_own:
+        if self.on_own:
             return np.eye(3)
         return reference_to_frame(self.desk.shot, shape, self.desk.frame)
 
@@ -217,7 +222,7 @@ class ShapeTool(Tool):
     def press(self, viewer: object, point: QPointF, modifiers: Qt.KeyboardModifier) -> None:
         place = viewer.to_plate(point)
         if not self.here:
-            where = "its own picture" if self.desk.cuts_own else "the plate"
+            where = "its own picture" if self.on_own else "the plate"
             self.desk.said.emit(f"This matte's shapes lie in {where}. Look at that, or at the matte.", True)
             return
         if self.drawing:
