@@ -26,7 +26,7 @@ def test_forty_damages_are_found_and_good_mattes_are_not_blamed():
     """Photographs of scikit-image before skies of noise; figures on real skies are in docs/FIGURES.md."""
     seen, blamed, missed = 0, [], []
     for seed, name, blue in PLATES:
-        pixels, truth = cloudy(seed, name, size=(800, 450), blue=blue)
+        pixels, truth = cloudy(seed, name, size=(640, 360), blue=blue)
         chance = find_sky(working(pixels)).chance
         ours = build_matte(pixels, Matte(pulls=(ClearSkyPull(),)), 1).alpha
         wrong = max((ours[truth > 0.99] < 0.9).mean(), (ours[truth < 0.01] > 0.1).mean())

@@ -3,6 +3,6 @@
 from .shot import make_demo, set_up
 from .write import NAME, DemoPlan
 
-VERSION = 2
+VERSION = 3
 
 __all__ = ["NAME", "VERSION", "DemoPlan", "make_demo", "set_up"]
