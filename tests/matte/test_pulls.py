@@ -5,7 +5,8 @@ import numpy as np
 import pytest
 
 from plates import blue_screen
-from zonal_mantle.matte import MatteError, build_matte, colour, despill, difference, luma, oklab, screen
+from zonal_mantle.demo.elements import flag_frame
+from zonal_mantle.matte import MatteError, build_matte, colour, despill, difference, halo, luma, oklab, screen
 from zonal_mantle.media.curves import srgb_decode
 from zonal_mantle.shot import (
     ColourPull,
@@ -186,3 +187,17 @@ def test_a_free_curve_takes_the_place_of_thresholds():
     alpha = luma(ramp, LumaPull(curve=points))[0]
     assert alpha[[0, 30, 60, 90, 100]] == pytest.approx([1, 1, 0.25, 0, 0], abs=4e-3)
     assert (np.diff(alpha) <= 1e-6).all()
+
+
+@pytest.mark.parametrize("green", [False, True])
+@pytest.mark.parametrize("seed", [2, 7])
+def test_a_rim_of_saturated_red_is_no_more_solid_than_it_is(seed, green):
+    """Red has less of the screen's channel than a grey: its rim keeps none of the screen (truth is the generator's)."""
+    for index in (3, 14):
+        pixels, true = flag_frame(index, seed)
+        pull = ScreenPull(screen="green" if green else "blue")
+        pixels = np.ascontiguousarray(pixels[..., [0, 2, 1]]) if green else pixels
+        made = build_matte(pixels, Matte(pulls=(pull,)), 1)
+        rim = (true > 0.05) & (true < 0.95)
+        assert np.sqrt(((made.alpha - true)[rim] ** 2).mean()) < 0.06
+        assert abs(halo(pixels, made.alpha, made.foreground)) < 8

@@ -20,6 +20,7 @@ from .errors import MatteError
 Array = NDArray[np.float32]
 CELLS_ACROSS = 96
 LEAST_AMOUNT = 0.004
+RIM_PX = 3  # plate pixels beside what is half gone
 
 
 @numba.njit(inline="always")
@@ -77,11 +78,30 @@ def screen(pixels: Array, pull: ScreenPull, frame: float = 0, scale: float = 1.0
         strength = np.full(cells.shape, whole, np.float32)
     strength = np.asarray(cv2.resize(strength, (width, height), interpolation=cv2.INTER_LINEAR))
     behind = np.asarray(cv2.resize(behind, (width, height), interpolation=cv2.INTER_LINEAR))
-    alpha = 1 - amount / np.maximum(strength, LEAST_AMOUNT)
+    alpha = _at_the_rim(amount, np.maximum(strength, LEAST_AMOUNT), scale)
     if pull.soften_px * scale > 0.05:
         alpha = np.asarray(cv2.GaussianBlur(alpha, (0, 0), pull.soften_px * scale))
     black, white = pull.black.at(frame), pull.white.at(frame)
     return np.clip((alpha - black) / max(white - black, 1e-4), 0, 1).astype(np.float32), behind
+
+
+def _at_the_rim(amount: Array, strength: Array, scale: float) -> Array:
+    """The screen's share, with what stays beside a rim taken into account.
+
+    What stays may lie below a grey (red before blue has less blue than the mean of its other two): its own amount is
+    below 0, and a rim of it would count as too solid and keep the screen's colour. There the amount is measured from
+    that of what is solid near by, C = α·F + (1 − α)·S solved for α with both amounts known.
+    """
+    alpha = 1 - amount / strength
+    reach = max(1, round(RIM_PX * scale))
+    window = np.ones((2 * reach + 1,) * 2, np.uint8)
+    rim = cv2.dilate((alpha < 0.5).astype(np.uint8), window)
+    solid = ((alpha > 0.9) & (rim == 0)).astype(np.float32)
+    stack = np.dstack([np.minimum(amount, 0) * solid, solid])
+    drawn = cv2.GaussianBlur(stack, (0, 0), (reach + 1) / 1.5)
+    own = np.where(drawn[..., 1] > 0.01, drawn[..., 0] / np.maximum(drawn[..., 1], 1e-6), 0)
+    measured = 1 - (amount - own) / (strength - own)
+    return np.asarray(np.where(rim > 0, np.minimum(alpha, measured), alpha), np.float32)
 
 
 def _surface(colours: Array, cells: Array, lit: NDArray[np.bool_]) -> tuple[Array, Array]:
