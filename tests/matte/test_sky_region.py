@@ -5,7 +5,7 @@ import numpy as np
 import pytest
 from skimage import data
 
-from skies_plates import cloudy, ground
+from skies_plates import clouds, cloudy, ground
 from zonal_mantle.matte import MatteError, build_matte, find_sky, sky_matte
 from zonal_mantle.matte.doubt import between, doubt_of
 from zonal_mantle.matte.sky_region import Said, drawn, learn_sky, noise_of, sky_region, working, working_size
@@ -126,6 +126,17 @@ def test_doubt_is_where_nothing_tells_and_not_along_a_clear_edge():
     assert doubt_of((chance > 0.5).astype(np.float32), pixels, true).mean() < 0.01
     said = np.where(np.arange(vague.shape[1]) < 100, 1, 0).astype(np.float32) * np.ones_like(vague)
     assert doubt_of(vague, pixels, true, said)[:, :100].max() == 0
+
+
+def test_a_dark_wall_that_goes_as_if_it_were_sky_is_doubted():
+    """A room with a window: the wall leads to the frame's top, the sky does not."""
+    room = np.full((360, 640, 3), (0.25, 0.22, 0.20), np.float32)
+    room[60:260, 220:420] = clouds(6, (200, 200), True)
+    codes = room + np.random.default_rng(0).normal(0, 0.008, room.shape)
+    pixels = srgb_decode(np.clip(codes, 0, 1)).astype(np.float32)
+    made = build_matte(pixels, PULL, 1)
+    stays = (made.alpha[300:] > 0.5).mean()
+    assert stays > 0.5 or (made.doubt(pixels) > 0.5).mean() > 0.5
 
 
 @pytest.mark.parametrize("grain", [0.0, 0.012, 0.03])

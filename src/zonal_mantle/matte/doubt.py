@@ -16,6 +16,7 @@ SPREAD = 150  # of the frame's width: doubt reaches this far beyond what is doub
 ACROSS_PX = 640  # of the copy on which strips are looked for
 STRIP = 0.035  # of the frame's height above the ground
 LEAST_STEP, STEP_NOISES = 0.05, 16.0  # coded, of all three channels; and in deviations of noise of a mean
+DARK, BLUE = 0.35, 0.02  # coded: darker than this, and not bluer than this, is no sky
 LEAST_LONG = 25  # of the frame's width: a strip is at least so long
 
 
@@ -27,8 +28,8 @@ def doubt_of(chance: Array, pixels: Array, alpha: Array, said: Array | None = No
     chance : of being sky, at the working size. pixels : (h, w, 3) float32, scene-linear. alpha : (h, w), what stays.
     said : what a person said of the frame, see `sky_region.drawn`: there is no doubt there.
 
-    What is taken for ground is doubted from another chance on than what is taken for sky, and the strip between sky and
-    ground where `between` finds one is doubted.
+    What is taken for ground is doubted from another chance on than what is taken for sky; so is the strip between sky
+    and ground where `between` finds one, and all that goes where its colour is no sky's (`may_be_sky`).
     """
     height, width = alpha.shape
     window = np.ones((WIDE, WIDE), np.uint8)
@@ -41,10 +42,22 @@ def doubt_of(chance: Array, pixels: Array, alpha: Array, said: Array | None = No
         out = np.maximum(out, np.clip((wide - low) / (full - low), 0, 1))
     doubt = cv2.resize(out.astype(np.float32), (width, height), interpolation=cv2.INTER_LINEAR)
     doubt = np.maximum(doubt, between(pixels, alpha))
+    if not may_be_sky(pixels, alpha):
+        doubt = np.where(alpha < 0.5, np.float32(1), doubt)
     doubt = cv2.dilate(doubt, np.ones((max(3, width // SPREAD) | 1,) * 2, np.uint8))
     if said is not None:
         doubt *= 1 - np.abs(cv2.resize(said, (width, height), interpolation=cv2.INTER_LINEAR))
     return np.asarray(doubt, np.float32)
+
+
+def may_be_sky(pixels: Array, alpha: Array) -> bool:
+    """Whether what goes has a colour that a sky has by day or dusk: bright, or blue. A dark wall, a table, a black
+    night have not. Common practice; true where nothing goes."""
+    few = pixels[::4, ::4][alpha[::4, ::4] < 0.05]
+    if not len(few):
+        return True
+    r, g, b = np.median(coded(np.ascontiguousarray(few[None], np.float32))[0], axis=0)
+    return bool(0.2126 * r + 0.7152 * g + 0.0722 * b > DARK or b > max(r, g) + BLUE)
 
 
 def between(pixels: Array, alpha: Array) -> Array:
