@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .comp import Finding, Pictures, Readings, compose, solve_lock, take_readings
-from .comp.matte_planner import zone_matte_plan
+from .comp.matte_planner import matte_plan, reads_own, zone_matte_plan
 from .lock.runs import Direction
 from .matte import MatteError, feed_of
 from .media import open_source
@@ -84,7 +84,7 @@ def add_painting(shot: Shot, source: Source, distance_m: float | None, name: str
 
 class Cutout(NamedTuple):
     """alpha : (h, w) float32, 0…1. foreground : (h, w, 3) float32, scene-linear Rec. 709, premultiplied. doubt : (h, w)
-    float32, how doubtful it is whether a pixel stays, 0…1."""
+    float32, how doubtful it is whether a pixel stays, 0…1; nothing where the matte looks at the zone's own picture."""
 
     alpha: NDArray[np.float32]
     foreground: NDArray[np.float32]
@@ -139,14 +139,14 @@ class Session:
         return self.store.plate(source, number).copy()
 
     def matte(self, zone_id: str, number: int) -> NDArray[np.float32]:
-        """A zone's matte on a frame: (h, w) float32 (ShotError, MatteError)."""
+        """A zone's matte on a frame: (h, w) float32, in the pixels of what it looks at (ShotError, MatteError)."""
         zone = self.shot.zone(zone_id)
         matte = self.shot.matte_of(zone)
         if self.shot.plate_source is None:
             raise ShotError("The shot has no plate.")
         if matte is None:
             raise ShotError(f"{zone.name} has no matte.")
-        made = self.store.matte(self.shot, matte, number)
+        made = self.store.made(matte_plan(self.shot, matte, number, zone=zone))
         if made.problem:
             raise MatteError(made.problem)
         return made.alpha.copy()
@@ -171,7 +171,7 @@ class Session:
             raise MatteError(problem)
         bare = zone.but(match=Match(on=False), mirror=Mirror(), blend=Blend(opacity=zone.blend.opacity))
         picture = compose(self.shot, frame, self.store, scale, [bare])
-        doubt = None if cut is None else self.store.doubt(cut)
+        doubt = None if cut is None or reads_own(self.shot, zone) else self.store.doubt(cut)
         bare_doubt = np.zeros(picture.shape[:2], np.float32)
         return Cutout(picture[..., 3].copy(), picture[..., :3].copy(), bare_doubt if doubt is None else doubt)
 

@@ -101,6 +101,8 @@ def test_one_matte_cuts_two_clips_each_by_its_own_picture(tmp_path):
     shot = shot.with_zone_matte(shot.zones[1], matte).with_zone_matte(shot.zones[2], matte)
     pictures = Pictures()
     one, two = (pictures.made(matte_plan(shot, matte, 1, zone=zone)).alpha for zone in shot.zones[1:])
+    assert (Session(shot).matte(shot.zones[1].id, 1) == one).all()
+    assert Session(shot).cutout(shot.zones[1].id, 1, 0.5).doubt.shape == (192, 256)
     assert np.sqrt(((one - flag_frame(0)[1]) ** 2).mean()) < 0.02
     assert np.sqrt(((two - flag_frame(9)[1]) ** 2).mean()) < 0.02
 
@@ -126,6 +128,18 @@ def test_a_pull_begins_by_what_a_picture_was_shot_before():
     assert on_black
     for photograph in (data.astronaut(), data.coffee(), data.rocket()):
         assert isinstance(first_pull((photograph / 255.0).astype(np.float32) ** 2.2, "a")[0], ClearSkyPull)
+
+
+def test_a_screen_that_is_looked_for_in_the_wrong_picture_is_said(tmp_path):
+    shot = inserted(tmp_path, [flag_frame(0)[0]])
+    matte = Matte(id="m", name="Flag matte", pulls=(ScreenPull(id="a"),))
+    wrong = Session(shot.with_zone_matte(shot.zones[1], matte)).readings().findings
+    assert any("the screen is in the own picture of clip" in finding.words for finding in wrong)
+    right = Session(keyed(shot, matte)).readings()
+    assert not [finding for finding in right.findings if finding.stage == "Matte"]
+    assert right.mattes["m"].halo is not None
+    green = keyed(shot, matte.but(pulls=(ScreenPull(id="a", screen="green"),)))
+    assert any("shot before a blue one" in finding.words for finding in Session(green).readings().findings)
 
 
 # --- the plate's own old sky ---

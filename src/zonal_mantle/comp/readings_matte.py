@@ -264,13 +264,19 @@ def _read(shot: Shot, matte: Matte, frame: int, pictures: Pictures) -> FrameRead
 
 
 def wrong_picture(shot: Shot, zone: Zone, frame: int, pictures: Pictures) -> str:
-    """Where a zone's matte pulls a screen on the plate that is in the zone's own picture: a sentence, or nothing."""
+    """Where a zone's matte pulls a screen on the plate that is in the zone's own picture, or one of another colour than
+    that was shot before: a sentence, or nothing."""
     matte, picture = shot.matte_of(zone), zone_picture(shot, zone, frame)
-    if matte is None or not zone.matte.on or shot.holds_plate(zone) or reads_own(shot, zone) or picture is None:
+    if matte is None or not zone.matte.on or shot.holds_plate(zone) or picture is None:
         return ""
     screens = [pull.screen for pull in matte.pulls if isinstance(pull, ScreenPull) and pull.on]
     own, _ = pictures.kept(("first pull", picture), lambda: first_pull(pictures.pixels(picture), ""))
-    if not isinstance(own, ScreenPull) or own.screen not in screens:
+    if not isinstance(own, ScreenPull) or not screens:
+        return ""
+    if reads_own(shot, zone):
+        other = f"{matte.name} pulls a {screens[0]} screen, but {zone.name} was shot before a {own.screen} one."
+        return "" if own.screen in screens else other
+    if own.screen not in screens:
         return ""
     return (
         f"{matte.name} pulls a {own.screen} screen on the {matte.reads}, but the screen is in the own picture of "
