@@ -94,6 +94,22 @@ def _level(window: Window, app: QApplication, take: Callable[..., None]) -> None
     take("water", 3)
 
 
+def _flag(window: Window, app: QApplication, take: Callable[..., None]) -> None:
+    """The signal flag, keyed in its own picture."""
+    desk = window.desk
+    window.files.hang(next(source.id for source in desk.shot.sources if source.name == "signal_flag"))
+    desk.choose_stage("Matte")
+    window.bench.refresh()
+    window.bench.matte._new()
+    window.bench.matte.open_part("Pulls")
+    window.section.view.update()
+    desk.edit_zone(desk.zone.but(distance_m=160.0), "Distance")
+    desk.set_view(view="Cut-out")
+    window.viewer.fit()
+    _measured(window, app)
+    take("own-picture", 2)
+
+
 def main() -> None:
     shot = Path(sys.argv[1]) if len(sys.argv) > 1 else cache_dir() / f"demo-{VERSION}" / f"{NAME}.shot.json"
     out = Path(sys.argv[2]) if len(sys.argv) > 2 else Path(__file__).parent.parent / "docs" / "screenshots"
@@ -184,6 +200,9 @@ def main() -> None:
     desk.choose_zone(desk.shot.zones[2].id)
     desk.choose_stage("Match")
     take("match")
+    _flag(window, app, take)
+    while desk.shot != kept:
+        desk.undo()
     window.render_panel.show_for_shot()
     window.render_panel.move(window.mapToGlobal(QPoint(420, 180)))
     window.render_panel.folder.setText("saltern/render")
