@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import replace
 from typing import TypeVar
@@ -28,7 +29,29 @@ Array = NDArray[np.float32]
 T = TypeVar("T")
 FRAMES_SHARE, PAINTINGS_SHARE = 0.32, 0.22  # of the budget; the rest is the screen's and the shapes'
 SMALL_THINGS = 4096
+MODELS, READINGS_KNOWN = 16, 20_000  # that one process keeps
 LEAST_GONE = 0.001  # alpha; of less the colour cannot be told
+
+
+_known: dict[int, OrderedDict[object, object]] = {}
+_known_guard = threading.Lock()
+
+
+def known(key: object, make: Callable[[], T], most: int) -> T:
+    """A small thing that depends on its key alone (a digest, with times and sizes of files), whoever asks: worked out
+    once in this process. The `most` newest are kept."""
+    with _known_guard:
+        shelf = _known.setdefault(most, OrderedDict())
+        if key in shelf:
+            shelf.move_to_end(key)
+            found: T = shelf[key]  # type: ignore[assignment]
+            return found
+    value = make()
+    with _known_guard:
+        shelf[key] = value
+        while len(shelf) > most:
+            shelf.popitem(last=False)
+    return value
 
 
 class Pictures:
@@ -141,7 +164,7 @@ class Pictures:
             pictures = [self.working_of(each) for each in study.pictures]
             return learn_sky(pictures, [drawn(said, study.size) for said in study.said])
 
-        model = self.kept(("sky", study.digest), learn)
+        model = known(("sky", study.digest), learn, MODELS)
         key = (picture, study.digest, plan.said)
         found = self._frames.make(key, lambda: find_sky(self.working_of(picture), model, drawn(plan.said, study.size)))
         assert isinstance(found, SkyFound)

@@ -20,7 +20,7 @@ from ..shot import ClearSkyPull, Matte, ScreenPull, Shape, Shot, Zone
 from ..shot.shapes import Point
 from .digest import digest
 from .matte_planner import matte_plan, reads_own, zone_picture
-from .pictures import Pictures
+from .pictures import READINGS_KNOWN, Pictures, known
 from .plan import SkyPlan
 
 Array = NDArray[np.float32]
@@ -120,7 +120,7 @@ class MatteTally:
     def add(self, frame: int) -> None:
         """Measures a frame; what was measured before of the same pixels is not measured again."""
         key = ("reading", digest(_judged(self.shot, self.matte, frame)))
-        self._frames[frame] = self.pictures.kept(key, lambda: _read(self.shot, self.matte, frame, self.pictures))
+        self._frames[frame] = known(key, lambda: _read(self.shot, self.matte, frame, self.pictures), READINGS_KNOWN)
 
     def result(self) -> MatteOverShot:
         """The worst of all frames."""
