@@ -27,6 +27,7 @@ from zonal_mantle.shot import (
     LumaPull,
     Match,
     Matte,
+    Mirror,
     Placement,
     ScreenPull,
     Shape,
@@ -105,6 +106,20 @@ def test_one_matte_cuts_two_clips_each_by_its_own_picture(tmp_path):
     assert Session(shot).cutout(shot.zones[1].id, 1, 0.5).doubt.shape == (192, 256)
     assert np.sqrt(((one - flag_frame(0)[1]) ** 2).mean()) < 0.02
     assert np.sqrt(((two - flag_frame(9)[1]) ** 2).mean()) < 0.02
+
+
+def test_a_clips_matte_that_also_cuts_the_plate_looks_at_the_plate_there(tmp_path):
+    blue = np.full((96, 160, 3), (0.03, 0.07, 0.4), np.float32)
+    blue[30:60, 40:90] = 0.4
+    shot = inserted(tmp_path, [flag_frame(0)[0]], [blue], blend=Blend(opacity=number(0.0)))
+    matte = Matte(id="m", name="Blue goes", pulls=(ScreenPull(id="a"),), reads="own picture")
+    shot = shot.with_zone_matte(shot.zones[0], matte).with_zone_matte(shot.zones[1], matte)
+    shot = shot.with_zone(shot.zones[1].but(mirror=Mirror(on=True, line=((0, 50), (160, 50)), matte="m")))
+    out = Session(shot).frame(1)
+    assert out.shape == (96, 160, 4)
+    assert Session(shot).matte("zone1", 1)[45, 60] > 0.99
+    assert Session(shot).matte("zone1", 1)[5, 5] < 0.01
+    assert "could not" not in str(Session(shot).readings().findings)
 
 
 def test_light_on_black_is_added_whole_and_hides_by_its_luma(tmp_path):

@@ -59,12 +59,13 @@ def matte_plan(shot: Shot, matte: Matte, frame: int, scale: float = 1.0, zone: Z
     """The plan of a matte on a frame of the shot.
 
     zone : what it cuts, where it looks at that zone's own picture; by default the nearest that it cuts. Such a plan is
-        in that picture's pixels, and `scale` is to one of them.
+        in that picture's pixels, and `scale` is to one of them. The own picture of a zone of the plate is the plate.
     """
     if matte.reads == "own picture":
-        zone = shot.own_of(matte) if zone is None or shot.holds_plate(zone) else zone
-        if zone is not None:
+        zone = shot.own_of(matte) if zone is None else zone
+        if zone is not None and not shot.holds_plate(zone):
             return _own_plan(shot, matte, frame, scale, zone)
+        matte = on_plate(matte)
     size = proxy_size(shot.size, scale)
     plate = plate_for(shot, matte)
 
@@ -85,6 +86,11 @@ def matte_plan(shot: Shot, matte: Matte, frame: int, scale: float = 1.0, zone: Z
         neighbours=tuple(_neighbours(shot, matte, frame, scale)) if matte.edge.steady > 0 else (),
         regions=tuple(_region(shot, matte, pull, frame) for pull in matte.pulls),
     )
+
+
+def on_plate(matte: Matte) -> Matte:
+    """A matte as it is of the plate, whatever it looks at elsewhere."""
+    return matte.but(reads="plate") if matte.reads == "own picture" else matte
 
 
 def _own_plan(shot: Shot, matte: Matte, frame: int, scale: float, zone: Zone) -> MattePlan:

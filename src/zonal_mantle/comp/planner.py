@@ -15,7 +15,7 @@ from ..place.rim import ENDS, edge_of
 from ..place.seen import Seen, grid, zone_seen
 from ..place.transform import plate_moved
 from ..shot import Shot, Zone
-from .matte_planner import matte_plan, proxy_size, reads_own, shown_of, zone_matte_plan, zone_picture
+from .matte_planner import matte_plan, on_plate, proxy_size, reads_own, shown_of, zone_matte_plan, zone_picture
 from .plan import (
     DepthBlur,
     Flat,
@@ -117,7 +117,7 @@ def _mirror_layers(shot: Shot, zone: Zone, frame: int, scale: float) -> list[Lay
         picture=picture,
         view=_view(shot, zone, seen, scale),
         cut=zone_matte_plan(shot, zone, frame) if reads_own(shot, zone) else None,
-        matte=matte_plan(shot, shot.matte(mirror.matte), frame, scale) if mirror.matte is not None else None,
+        matte=None if mirror.matte is None else matte_plan(shot, on_plate(shot.matte(mirror.matte)), frame, scale),
         ramp=Ramp(at, 0.0, 0.0),
         opacity=_unit(mirror.opacity.at(frame)),
         tone=tone_of(zone.match, frame),

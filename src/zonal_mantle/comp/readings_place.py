@@ -19,7 +19,7 @@ from ..place.timing import frames_each, zone_frame
 from ..place.transform import corner_trouble
 from ..shot import Matte, Shot, Source, Zone
 from .layer import plan_alpha
-from .matte_planner import matte_plan, reads_own, zone_matte_plan, zone_picture
+from .matte_planner import matte_plan, on_plate, reads_own, zone_matte_plan, zone_picture
 from .pictures import Pictures
 from .stack import openness
 
@@ -157,7 +157,8 @@ def plate_light(shot: Shot, pictures: Pictures) -> Bearing | None:
 def sky_matte(shot: Shot) -> Matte | None:
     """The matte that takes the plate's old sky away: that of its nearest zone that has one on."""
     zone = next((z for z in shot.near_to_far() if shot.holds_plate(z) and z.matte.on), None)
-    return shot.matte_of(zone) if zone is not None else None
+    matte = shot.matte_of(zone) if zone is not None else None
+    return on_plate(matte) if matte is not None else None
 
 
 def trouble_of(shot: Shot, zone: Zone) -> str:
