@@ -33,6 +33,8 @@ from zonal_mantle.media import open_source
 from zonal_mantle.media.curves import srgb_encode
 from zonal_mantle.media.still import read_still, write_still
 from zonal_mantle.shot import (
+    Cdl,
+    ToneMatch,
     ClearSkyPull,
     ColourPull,
     ColourSample,
@@ -265,9 +267,10 @@ def chain(folder: Path) -> None:
                 for key in shape.keys
             )
             scaled.append(shape.but(keys=keys))
-        match = Match(
+        cdl = Cdl(
             slope=(Keyed(constant=1.1), Keyed(constant=1.0), Keyed(constant=0.9)), saturation=Keyed(constant=0.8)
         )
+        match = Match(tone=ToneMatch(cdl=cdl))
         hd.shot = hd.shot.with_zone_matte(hd.shot.zones[0], old.but(shapes=tuple(scaled)))
         placement = session.shot.zones[1].placement.but(rides=None, anchor=(960.0, 540.0))
         hd.shot = hd.shot.with_zone(sky.but(match=match, placement=placement))

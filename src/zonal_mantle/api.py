@@ -17,7 +17,8 @@ from .media import open_source
 from .render import RenderPlan, render
 from .shot import Keyed, LumaPull, Shot, ShotError, Source, Zone, load, save
 from .shot.hang import Blend, Mirror
-from .shot.zone import Match, Placement
+from .shot.match import AirMatch, Match
+from .shot.zone import Placement
 
 __all__ = ["Cutout", "Sample", "Session", "add_painting", "luma_between", "new", "open_shot"]
 
@@ -40,7 +41,7 @@ def new(plate: str | Path, name: str | None = None) -> Session:
 
 def shot_from_plate(source: Source, name: str | None = None) -> Shot:
     """The shot that a plate begins: its source and one zone, 60 m away, that holds it."""
-    zone = Zone(id="zone1", name="Plate", source=source.id, distance_m=60.0, match=Match(air=False))
+    zone = Zone(id="zone1", name="Plate", source=source.id, distance_m=60.0, match=Match(air=AirMatch(on=False)))
     return Shot(name=name or source.name, plate=source.id, sources=(source,), zones=(zone,))
 
 

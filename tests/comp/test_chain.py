@@ -6,6 +6,7 @@ import numpy as np
 import OpenEXR
 import pytest
 
+from graded import graded
 from zonal_mantle.api import add_painting, shot_from_plate
 from zonal_mantle.comp import Pictures, compose
 from zonal_mantle.match import add_air, cdl, transmittance
@@ -39,7 +40,7 @@ def folder(tmp_path: Path) -> Path:
 
 
 def random_match(rng: np.random.Generator, power: bool) -> Match:
-    return Match(
+    return graded(
         slope=tuple(value(v) for v in rng.uniform(0.6, 1.5, 3)),
         offset=tuple(value(v) for v in rng.uniform(0.0, 0.1, 3)),
         power=tuple(value(v) for v in (rng.uniform(0.7, 1.4, 3) if power else np.ones(3))),
@@ -86,10 +87,10 @@ def plainly(shot, frame: int) -> np.ndarray:
         alpha = layer[..., 3].astype(np.float64)
         colour = layer[..., :3] / np.maximum(alpha, 1e-6)[..., None]
         slope, offset, power = (
-            [part.at(frame) for part in t] for t in (zone.match.slope, zone.match.offset, zone.match.power)
+            [part.at(frame) for part in t] for t in (zone.match.tone.cdl.slope, zone.match.tone.cdl.offset, zone.match.tone.cdl.power)
         )
-        colour = cdl(colour, slope, offset, power, zone.match.saturation.at(frame)) * alpha[..., None]
-        share = transmittance(zone.distance_m, shot.air.visibility_m) if zone.match.air else 1.0
+        colour = cdl(colour, slope, offset, power, zone.match.tone.cdl.saturation.at(frame)) * alpha[..., None]
+        share = transmittance(zone.distance_m, shot.air.visibility_m) if zone.match.air.on else 1.0
         colour = add_air(colour, alpha, share, shot.air.airlight)
         cover = plain_matte(shot.matte_of(zone), plate, frame) if zone.matte.on else np.ones(alpha.shape)
         out[..., :3] = colour * cover[..., None] + out[..., :3] * (1 - alpha * cover)[..., None]
@@ -157,7 +158,7 @@ def test_a_shot_of_three_zones_comes_out_as_written_plainly(folder, seed):
 
 def test_a_negative_grade_goes_below_zero_as_the_formula_says(folder):
     shot = shot_from_plate(open_source(folder / "plate.%04d.exr", "plate"))
-    dark = Match(offset=(value(-0.5), value(-0.5), value(-0.5)), air=False)
+    dark = graded(offset=(value(-0.5), value(-0.5), value(-0.5)), air=False)
     out = compose(shot.with_zone(shot.zones[0].but(match=dark)), 1001, Pictures())
     assert out[..., :3] == pytest.approx(read_frame(shot.plate_source, 1001) - 0.5, abs=1e-6)
     assert out[..., 3].min() == 1

@@ -5,13 +5,14 @@ import threading
 import numpy as np
 import pytest
 
+from graded import graded
 from plates import offset_px
 from zonal_mantle.api import add_painting, shot_from_plate
 from zonal_mantle.comp import BACKINGS, VIEWS, Cancelled, Job, Look, Pictures, Scheduler, compose, take_readings, view
 from zonal_mantle.media import open_source
 from zonal_mantle.media.memory import ByteCache
 from zonal_mantle.media.still import write_still
-from zonal_mantle.shot import Air, Keyed, LumaPull, Match, Matte, Placement
+from zonal_mantle.shot import Air, AirMatch, Keyed, LumaPull, Match, Matte, Placement
 
 
 @pytest.fixture
@@ -29,7 +30,7 @@ def test_over_follows_porter_and_duff(parts):
     shot, folder = parts
     shot = add_painting(shot, open_source(folder / "veil.exr", "veil"), 10.0)
     zone = shot.zones[-1]
-    shot = shot.with_zone(zone.but(match=Match(air=False)))
+    shot = shot.with_zone(zone.but(match=Match(air=AirMatch(on=False))))
     out = compose(shot, 1004, Pictures())
     assert out[12, 16] == pytest.approx([0.3 + 0.5 * 0.4, 0.2 + 0.5 * 0.4, 0.1 + 0.5 * 0.4, 1.0], abs=1e-3)
 
@@ -38,7 +39,7 @@ def test_far_zones_lie_under_near_ones_whatever_their_place_in_the_list(parts):
     shot, folder = parts
     shot = add_painting(shot, open_source(folder / "sky.exr", "sky"), None)
     assert compose(shot, 1003, Pictures())[12, 16, 0] == pytest.approx(0.3, abs=1e-3)
-    near = shot.with_zone(shot.zones[-1].but(distance_m=5.0, match=Match(air=False)))
+    near = shot.with_zone(shot.zones[-1].but(distance_m=5.0, match=Match(air=AirMatch(on=False))))
     assert compose(near, 1003, Pictures())[12, 16, 0] == pytest.approx(2.0, abs=1e-3)
 
 
@@ -57,7 +58,7 @@ def test_air_and_grade_reach_the_picture(parts):
     shot = add_painting(shot, open_source(folder / "sky.exr", "sky"), 1000.0)
     shot = shot.but(zones=shot.zones[1:], air=Air(visibility_m=1000, airlight=(0.5, 0.6, 0.7)))
     zone = shot.zones[0]
-    doubled = Match(slope=(Keyed(constant=2.0), Keyed(constant=1.0), Keyed(constant=1.0)))
+    doubled = graded(slope=(Keyed(constant=2.0), Keyed(constant=1.0), Keyed(constant=1.0)))
     out = compose(shot.with_zone(zone.but(match=doubled)), 1001, Pictures())
     assert out[12, 16, :3] == pytest.approx(
         [4 * 0.05 + 0.5 * 0.95, 2 * 0.05 + 0.6 * 0.95, 2 * 0.05 + 0.7 * 0.95], rel=1e-3
@@ -85,7 +86,7 @@ def test_front_to_back_equals_back_to_front(parts):
         picture = np.concatenate([rng.random((24, 32, 3), np.float32) * alpha, alpha], axis=2)
         write_still(folder / f"layer_{'abc'[k]}.exr", picture, "float")
         shot = add_painting(shot, open_source(folder / f"layer_{'abc'[k]}.exr", f"s{k}"), distance)
-        shot = shot.with_zone(shot.zones[-1].but(match=Match(air=False)))
+        shot = shot.with_zone(shot.zones[-1].but(match=Match(air=AirMatch(on=False))))
     shot = shot.but(zones=shot.zones[1:])
     store = Pictures()
     back = np.zeros((24, 32, 4), np.float32)
@@ -125,7 +126,7 @@ def test_a_cut_out_lies_on_the_chosen_ground(parts):
     shot = add_painting(shot, open_source(folder / "sky.exr", "sky"), None)
     pull = LumaPull(high=Keyed(constant=0.0), high_softness=Keyed(constant=0.0))
     shot = shot.with_zone_matte(shot.zones[0], Matte(pulls=(pull,)))  # nothing stays
-    shot = shot.but(zones=(shot.zones[0], shot.zones[1].but(match=Match(slope=(Keyed(constant=0.1),) * 3))))
+    shot = shot.but(zones=(shot.zones[0], shot.zones[1].but(match=graded(slope=(Keyed(constant=0.1),) * 3))))
     store = Pictures()
     shown = {
         ground: view(shot, 1001, "Cut-out", shot.zones[0].id, store, 1.0, Look(backing=ground))[12, 16, 0]

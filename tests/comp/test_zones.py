@@ -5,6 +5,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from graded import graded as cdl_graded
 from zonal_mantle.api import Session, add_painting, open_shot, shot_from_plate
 from zonal_mantle.comp import Pictures, compose, solve_lock
 from zonal_mantle.lock import LockError
@@ -122,7 +123,7 @@ def test_a_copy_of_a_zone_has_a_matte_of_its_own(shot):
 
 
 def test_a_stage_is_carried_to_other_zones_and_to_another_shot(shot, tmp_path):
-    warm = Match(slope=(number(1.2), number(1.0), number(0.8)))
+    warm = cdl_graded(slope=(number(1.2), number(1.0), number(0.8)))
     graded = shot.with_zone(shot.zones[1].but(match=warm))
     carried = taken_stage(graded, graded.zones[1], "Match")
     now, chosen, words = pasted(graded, carried, [graded.zones[0].id])
@@ -209,7 +210,7 @@ def test_the_work_range_lies_within_the_shot(shot):
 def test_a_cut_out_is_the_callers_own_and_without_its_match(demo):
     session = open_shot(demo / "SLT_0140.shot.json")
     zone = session.shot.zone("zone1")
-    session.shot = session.shot.with_zone(zone.but(match=Match(slope=(number(3.0),) * 3)))
+    session.shot = session.shot.with_zone(zone.but(match=cdl_graded(slope=(number(3.0),) * 3)))
     cutout = session.cutout("zone1", 1004)
     alpha = session.matte("zone1", 1004)
     assert cutout.alpha == pytest.approx(np.clip(alpha, 0, 1), abs=1e-4)

@@ -4,8 +4,9 @@ import numpy as np
 import PyOpenColorIO as ocio
 import pytest
 
+from graded import graded
 from zonal_mantle.match import add_air, cdl, extinction, grade, transmittance, visibility_for
-from zonal_mantle.shot import Keyed, Match
+from zonal_mantle.shot import Keyed
 
 
 def triple(r: float, g: float, b: float) -> tuple[Keyed, Keyed, Keyed]:
@@ -29,7 +30,7 @@ def test_the_fast_grade_agrees_with_opencolorio():
     picture = np.random.default_rng(1).uniform(0.02, 6, (16, 32, 3)).astype(np.float32)
     expected = picture.copy()
     processor.applyRGB(expected)
-    match = Match(
+    match = graded(
         slope=triple(1.2, 0.8, 1.05), offset=triple(0.02, 0.01, -0.01), power=triple(0.8, 1.2, 1.1),
         saturation=Keyed(constant=0.7),
     )  # fmt: skip
@@ -37,7 +38,7 @@ def test_the_fast_grade_agrees_with_opencolorio():
 
 
 def test_what_is_below_zero_before_the_power_becomes_zero():
-    match = Match(offset=triple(-0.5, -0.5, -0.5), power=triple(0.5, 0.5, 0.5))
+    match = graded(offset=triple(-0.5, -0.5, -0.5), power=triple(0.5, 0.5, 0.5))
     out = grade(np.full((1, 1, 3), 0.1, np.float32), match)
     assert np.isfinite(out).all()
     assert out == pytest.approx(0, abs=1e-6)

@@ -8,6 +8,7 @@ from PySide6.QtCore import QMimeData, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
+from graded import graded
 from zonal_mantle.comp import scheduler
 from zonal_mantle.media.still import read_still, write_still
 from zonal_mantle.shot import Keyed, load, save
@@ -61,12 +62,12 @@ def test_a_stage_is_copied_to_another_zone_by_keyboard(opened):
     desk = opened.window.desk
     desk.choose_zone("zone3")
     zone = desk.zone
-    desk.edit_zone(zone.but(match=zone.match.but(saturation=Keyed(constant=0.25))), "Grey")
+    desk.edit_zone(zone.but(match=graded(saturation=Keyed(constant=0.25))), "Grey")
     opened.open_stage(opened.window.bench.match)
     press(opened, Qt.Key.Key_C, CONTROL | SHIFT)
     desk.choose_zone("zone4")
     press(opened, Qt.Key.Key_V, CONTROL | ALT)
-    assert desk.shot.zone("zone4").match.saturation.constant == 0.25
+    assert desk.shot.zone("zone4").match.tone.cdl.saturation.constant == 0.25
     assert desk.shot.zone("zone4").placement != desk.shot.zone("zone3").placement
 
 

@@ -3,16 +3,19 @@
 1. *put back*: what was taken out of the plate is laid back. 2. *plate noise*: the plate's own, by its share of each
 pixel. 3. *grain*: on what is not plate. 4. *weather*. 5. *finish*.
 
-No step exists yet; their order and their place do.
+Grain is there; of the others there is the order and the place.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Literal, Protocol
+from typing import Literal, NamedTuple, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ..match.grain import with_grain
+from ..shot.match import GrainModel
 
 Array = NDArray[np.float32]
 Place = Literal["put back", "plate noise", "grain", "weather", "finish"]
@@ -22,11 +25,31 @@ ORDER: tuple[Place, ...] = ("put back", "plate noise", "grain", "weather", "fini
 class Step(Protocol):
     """One step: a frozen value that counts in the plan's digest."""
 
-    place: Place
-    needs_plate_share: bool
+    @property
+    def place(self) -> Place:
+        """Where it comes in the order."""
+
+    @property
+    def needs_plate_share(self) -> bool:
+        """Whether it asks for the plate's share of each pixel."""
 
     def applied(self, picture: Array, plate_share: Array | None) -> Array:
         """The picture, (h, w, 4) float32 premultiplied, after the step; `plate_share` (h, w) where it asks for it."""
+
+
+class LaidGrain(NamedTuple):
+    """Grain: noise of unit strength and the model that scales it (or noise in coded values), on a share of each
+    pixel."""
+
+    noise: Array
+    model: GrainModel | None
+    share: Array
+    place: Place = "grain"
+    needs_plate_share: bool = False
+
+    def applied(self, picture: Array, plate_share: Array | None) -> Array:
+        """The picture with its grain."""
+        return with_grain(picture, self.noise, self.model, self.share)
 
 
 def develop(picture: Array, steps: Sequence[Step], plate_share: Array | None) -> Array:

@@ -29,10 +29,11 @@ _NONE = np.zeros((1, 1), np.float32)
 
 class Accumulator(NamedTuple):
     """The picture so far, from the lens on: premultiplied RGBA (h, w, 4), and where `counts` the share of each pixel
-    that is plate, (h, w). `empty`: nothing was laid yet and its arrays hold anything."""
+    that is counted (plate, or what a grain lies on), (h, w). `empty`: nothing was laid yet and its arrays hold
+    anything."""
 
     rgba: Array
-    plate: Array
+    counted: Array
     counts: bool
     empty: bool
 
@@ -46,14 +47,17 @@ class Limit(NamedTuple):
 
 
 class Look(NamedTuple):
-    """What becomes of a layer's light: its tone, the share that reaches the lens, and what the air adds."""
+    """What becomes of a layer's light: its tone, the shares that reach the lens, what the air adds; and how much what
+    it shows is `counted`."""
 
     tone: ToneNumbers
-    keep: np.float32
+    keep_r: np.float32
+    keep_g: np.float32
+    keep_b: np.float32
     haze_r: np.float32
     haze_g: np.float32
     haze_b: np.float32
-    is_plate: bool
+    counted: np.float32
 
 
 class Tiles(NamedTuple):
@@ -100,37 +104,37 @@ def _open_row(have, empty, matte, matted, opacity, share):  # type: ignore[no-un
 
 
 @part_of_kernel
-def _blend_row(row, share, look, have, plate, counts):  # type: ignore[no-untyped-def]
+def _blend_row(row, share, look, have, counted, counts):  # type: ignore[no-untyped-def]
     """Hazes and lays flat premultiplied RGBA."""
-    keep, haze_r, haze_g, haze_b = look.keep, look.haze_r, look.haze_g, look.haze_b
+    keep_r, keep_g, keep_b = look.keep_r, look.keep_g, look.keep_b
+    haze_r, haze_g, haze_b = look.haze_r, look.haze_g, look.haze_b
     for x in range(_AT(share.shape[0])):
         k = _AT(4) * x
         covered = share[x] * row[k + _AT(3)]
-        part = share[x] * keep
-        have[k] += part * row[k] + covered * haze_r
-        have[k + _AT(1)] += part * row[k + _AT(1)] + covered * haze_g
-        have[k + _AT(2)] += part * row[k + _AT(2)] + covered * haze_b
+        have[k] += share[x] * keep_r * row[k] + covered * haze_r
+        have[k + _AT(1)] += share[x] * keep_g * row[k + _AT(1)] + covered * haze_g
+        have[k + _AT(2)] += share[x] * keep_b * row[k + _AT(2)] + covered * haze_b
         have[k + _AT(3)] += covered
-    if counts and look.is_plate:
+    if counts and look.counted != np.float32(0):
         for x in range(share.shape[0]):
-            plate[x] += share[x] * row[4 * x + 3]
+            counted[x] += look.counted * share[x] * row[4 * x + 3]
 
 
 @part_of_kernel
-def _begin_row(row, share, look, have, plate, counts):  # type: ignore[no-untyped-def]
+def _begin_row(row, share, look, have, counted, counts):  # type: ignore[no-untyped-def]
     """As `_blend_row`, where nothing is nearer."""
-    keep, haze_r, haze_g, haze_b = look.keep, look.haze_r, look.haze_g, look.haze_b
+    keep_r, keep_g, keep_b = look.keep_r, look.keep_g, look.keep_b
+    haze_r, haze_g, haze_b = look.haze_r, look.haze_g, look.haze_b
     for x in range(_AT(share.shape[0])):
         k = _AT(4) * x
         covered = share[x] * row[k + _AT(3)]
-        part = share[x] * keep
-        have[k] = part * row[k] + covered * haze_r
-        have[k + _AT(1)] = part * row[k + _AT(1)] + covered * haze_g
-        have[k + _AT(2)] = part * row[k + _AT(2)] + covered * haze_b
+        have[k] = share[x] * keep_r * row[k] + covered * haze_r
+        have[k + _AT(1)] = share[x] * keep_g * row[k + _AT(1)] + covered * haze_g
+        have[k + _AT(2)] = share[x] * keep_b * row[k + _AT(2)] + covered * haze_b
         have[k + _AT(3)] = covered
     if counts:
         for x in range(share.shape[0]):
-            plate[x] = share[x] * row[4 * x + 3] if look.is_plate else np.float32(0)
+            counted[x] = look.counted * share[x] * row[4 * x + 3]
 
 
 @kernel
@@ -149,13 +153,13 @@ def lay_opaque(y0, y1, pixels, limit, look, acc):  # type: ignore[no-untyped-def
             if look.tone.stages > 0:
                 tone_row(row, look.tone)
             if acc.empty:
-                _begin_row(row, share, look, have, acc.plate[y if acc.counts else 0], acc.counts)
+                _begin_row(row, share, look, have, acc.counted[y if acc.counts else 0], acc.counts)
             else:
-                _blend_row(row, share, look, have, acc.plate[y if acc.counts else 0], acc.counts)
+                _blend_row(row, share, look, have, acc.counted[y if acc.counts else 0], acc.counts)
         elif acc.empty:
             have[:] = np.float32(0)
             if acc.counts:
-                acc.plate[y] = np.float32(0)
+                acc.counted[y] = np.float32(0)
 
 
 @kernel
@@ -170,13 +174,13 @@ def lay_cut(y0, y1, pixels, limit, look, acc):  # type: ignore[no-untyped-def]
             if look.tone.stages > 0:
                 tone_row(row, look.tone)
             if acc.empty:
-                _begin_row(row, share, look, have, acc.plate[y if acc.counts else 0], acc.counts)
+                _begin_row(row, share, look, have, acc.counted[y if acc.counts else 0], acc.counts)
             else:
-                _blend_row(row, share, look, have, acc.plate[y if acc.counts else 0], acc.counts)
+                _blend_row(row, share, look, have, acc.counted[y if acc.counts else 0], acc.counts)
         elif acc.empty:
             have[:] = np.float32(0)
             if acc.counts:
-                acc.plate[y] = np.float32(0)
+                acc.counted[y] = np.float32(0)
 
 
 @kernel
@@ -199,8 +203,8 @@ def lay_flat(y0, y1, painting, low, inverse, which, limit, look, acc):  # type: 
                 part = row[4 * first : 4 * end]
                 if look.tone.stages > 0:
                     tone_row(part, look.tone)
-                plate = acc.plate[y, left + first : left + end] if acc.counts else acc.plate[0]
-                _blend_row(part, open_share[first:end], look, have[4 * first : 4 * end], plate, acc.counts)
+                counted = acc.counted[y, left + first : left + end] if acc.counts else acc.counted[0]
+                _blend_row(part, open_share[first:end], look, have[4 * first : 4 * end], counted, acc.counts)
 
 
 @kernel
@@ -229,5 +233,5 @@ def lay_seen(y0, y1, painting, low, places, which, limit, look, acc):  # type: i
                 part = row[: 4 * (right - left)]
                 if look.tone.stages > 0:
                     tone_row(part, look.tone)
-                plate = acc.plate[y, left:right] if acc.counts else acc.plate[0]
-                _blend_row(part, open_share, look, have, plate, acc.counts)
+                counted = acc.counted[y, left:right] if acc.counts else acc.counted[0]
+                _blend_row(part, open_share, look, have, counted, acc.counts)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import cv2
 import numpy as np
@@ -15,6 +16,7 @@ from ..place.rim import CALM, FADE
 from ..place.seen import Grid, grid_sizes
 from ..place.warp import inverse_for, sizes_seen
 from .lay import Accumulator, Limit, Look, Places, Tiles, lay_cut, lay_flat, lay_opaque, lay_seen, limit_of
+from .glass import across_picture, through_deep_air, through_glass
 from .pictures import Pictures
 from .plan import Flat, Gridded, Haze, Layer, MattePlan, Ramp
 
@@ -31,49 +33,68 @@ def new_accumulator(size: tuple[int, int], counts: bool, filled: bool = False) -
     return Accumulator(rgba, share, counts, filled)
 
 
-def laid(layers: Sequence[Layer], size: tuple[int, int], scale: float, pictures: Pictures, counts: bool) -> Accumulator:
-    """Layers over one another, from near to far, on nothing. `scale` is that of the plan."""
-    acc = new_accumulator(size, counts, filled=bool(layers) and layers[0].view is None and layers[0].blur is None)
-    for layer in layers:
-        _lay(layer, scale, pictures, acc)
+def laid(
+    layers: Sequence[Layer], size: tuple[int, int], scale: float, pictures: Pictures, weights: Sequence[float] | None
+) -> Accumulator:
+    """Layers over one another, from near to far, on nothing. `scale` is that of the plan; by the `weights` of the layers
+    their shares of each pixel are counted."""
+    first_fills = bool(layers) and layers[0].view is None and not layers[0].is_worked_on
+    acc = new_accumulator(size, weights is not None, filled=first_fills)
+    for number, layer in enumerate(layers):
+        _lay(layer, scale, pictures, acc, 0.0 if weights is None else weights[number])
         acc = acc._replace(empty=False)
     return acc
 
 
-def _lay(layer: Layer, scale: float, pictures: Pictures, acc: Accumulator) -> None:
+def _lay(layer: Layer, scale: float, pictures: Pictures, acc: Accumulator, weight: float) -> None:
     """Lays a layer under what the accumulator holds."""
-    if layer.blur is None and (not isinstance(layer.view, Flat) or len(layer.view.matrices) == 1):
-        _lay_straight(layer, scale, pictures, acc, _limit(layer, scale, pictures, acc), _look(layer))
+    if not layer.is_worked_on and (not isinstance(layer.view, Flat) or len(layer.view.matrices) == 1):
+        _lay_straight(layer, scale, pictures, acc, _limit(layer, scale, pictures, acc), _look(layer, weight))
         return
     buffer = _buffered(layer, scale, pictures, acc)
-    run_bands(lay_cut, buffer.shape[0], buffer, _limit(layer, scale, pictures, acc), _look(layer, True), acc)
+    limit = _limit(layer, scale, pictures, acc)
+    run_bands(lay_cut, buffer.shape[0], buffer, limit, _look(layer, weight, True), acc)
 
 
 def _buffered(layer: Layer, scale: float, pictures: Pictures, acc: Accumulator) -> Array:
-    """A layer by itself, seen over its shutter, then blurred."""
-    size = (acc.rgba.shape[1], acc.rgba.shape[0])
-    views = [layer.view]
-    if isinstance(layer.view, Flat):
-        views = [Flat(matrix[None]) for matrix in layer.view.matrices]
-    total: Array | None = None
-    for view in views:
-        alone = new_accumulator(size, False)
-        one = Layer(**{**vars(layer), "view": view, "blur": None})
+    """A layer by itself: toned and hazed, seen through the lens, then blurred by its depth in the water."""
+    height, width = acc.rgba.shape[:2]
+    margin = 0 if layer.glass is None else layer.glass.margin
+    size = (width + 2 * margin, height + 2 * margin)
+    alone = new_accumulator(size, False)
+    one = replace(layer, blur=None, across=None, deep=None, glass=None, view=_with_margin(layer.view, margin))
+    if layer.view is None and margin:
+        inner = new_accumulator((width, height), False)
+        _lay_straight(one, scale, pictures, inner, limit_of(), _look(layer))
+        rgba: Array = np.asarray(cv2.copyMakeBorder(inner.rgba, margin, margin, margin, margin, cv2.BORDER_REPLICATE), np.float32)
+    else:
         _lay_straight(one, scale, pictures, alone, limit_of(), _look(layer))
-        total = alone.rgba if total is None else total + alone.rgba
-    assert total is not None
-    total = total if len(views) == 1 else total / np.float32(len(views))
+        rgba = alone.rgba
+    if layer.across is not None:
+        rgba = across_picture(rgba, layer.across, scale, margin)
+    if layer.deep is not None:
+        rgba = through_deep_air(rgba, layer.deep, margin)
+    if layer.glass is not None:
+        rgba = through_glass(rgba, layer.glass, scale)
     if layer.blur is not None:
-        total = deeper_softer(total, depth_of(layer.blur.line, size, scale), layer.blur.rate * scale)
-    return np.ascontiguousarray(total, np.float32)
+        rgba = deeper_softer(rgba, depth_of(layer.blur.line, size, scale), layer.blur.rate * scale)
+    return np.ascontiguousarray(rgba[margin : margin + height, margin : margin + width], np.float32)
 
 
-def _look(layer: Layer, done: bool = False) -> Look:
+def _with_margin(view: Flat | Gridded | None, margin: int) -> Flat | Gridded | None:
+    """A view of a picture that is larger to each side; a grid was made so large already."""
+    if margin == 0 or not isinstance(view, Flat):
+        return view
+    moved = np.eye(3)
+    moved[:2, 2] = margin
+    return Flat(moved @ view.matrices)
+
+
+def _look(layer: Layer, weight: float = 0.0, done: bool = False) -> Look:
     """What is done to a layer's light; nothing more where it is `done`."""
     haze = Haze() if done else layer.haze
-    r, g, b = (np.float32(value) for value in haze.added)
     tone = tone_numbers(NO_TONE if done else layer.tone)
-    return Look(tone, np.float32(haze.keep), r, g, b, layer.is_plate)
+    return Look(tone, *(np.float32(value) for value in (*haze.keep, *haze.added, weight)))
 
 
 def _limit(layer: Layer, scale: float, pictures: Pictures, acc: Accumulator) -> Limit:

@@ -17,6 +17,7 @@ from ..matte.shapes import Standing
 from ..matte.sky_region import Said
 from ..media.picture import Picture
 from ..shot.hang import Mode
+from ..shot.match import GrainModel
 from ..shot.matte import Matte
 from .digest import digest
 
@@ -149,10 +150,79 @@ class Ramp:
 
 @dataclass(frozen=True)
 class Haze:
-    """The share of its own light that reaches the lens, and the light that the air adds to an opaque pixel."""
+    """The shares of its own red, green and blue that reach the lens, and the light that the air adds to an opaque
+    pixel."""
 
-    keep: float = 1.0
+    keep: tuple[float, float, float] = (1.0, 1.0, 1.0)
     added: tuple[float, float, float] = (0.0, 0.0, 0.0)
+
+
+@dataclass(frozen=True, eq=False)
+class DeepHaze:
+    """Air that changes across a layer: its optical depth in red, green and blue, (rows, columns, 3), at places of the
+    picture `step` pixels apart from its corner on (below 0 where air is taken out), and the airlight."""
+
+    depth: Matrix
+    step: float
+    airlight: tuple[float, float, float]
+
+
+@dataclass(frozen=True)
+class Across:
+    """Exposure that grows by `stops` along a line from `a` to `b`, in plate pixels."""
+
+    a: tuple[float, float]
+    b: tuple[float, float]
+    stops: float
+
+
+@dataclass(frozen=True, eq=False)
+class Shutter:
+    """How a layer moves while the shutter is open, see `match.lens.moved_over_shutter`."""
+
+    along: NDArray[np.float32]
+    bend: NDArray[np.float32]
+    step: float
+    opens: float
+    closes: float
+
+
+@dataclass(frozen=True)
+class Glass:
+    """What the lens does to a layer, in plate pixels; it is made `margin` pixels of the picture larger to each side, so
+    that light from beyond the frame comes in."""
+
+    radius_px: float = 0.0
+    blades: int = 0
+    turn_deg: float = 0.0
+    softness_px: float = 0.0
+    sharpen: float = 0.0
+    sharpen_px: float = 1.0
+    overshoot: float = 0.2
+    shutter: Shutter | None = None
+    margin: int = 0
+
+
+@dataclass(frozen=True)
+class Wrap:
+    """Light of the finished background on a layer's rim: standard deviation in plate pixels, amount."""
+
+    sigma_px: float
+    amount: float
+    only_brighter: bool = True
+
+
+@dataclass(frozen=True)
+class Film:
+    """Grain: from a model, or a clip of it; `strengths` of it on each layer of the plan. size : of its grains."""
+
+    model: GrainModel | None
+    clip: Picture | None
+    grey: float
+    size: float
+    seed: int
+    frame: int
+    strengths: tuple[float, ...]
 
 
 @dataclass(frozen=True)
@@ -182,12 +252,19 @@ class Layer:
     tone: Tone = NO_TONE
     haze: Haze = Haze()
     blur: DepthBlur | None = None
-    wrap: None = None
-    grain: None = None
+    across: Across | None = None
+    deep: DeepHaze | None = None
+    glass: Glass | None = None
+    wrap: Wrap | None = None
     mode: Mode = "normal"
     coded: bool = False
     is_plate: bool = False
     zone: str = field(default="", compare=False)
+
+    @property
+    def is_worked_on(self) -> bool:
+        """Whether it is made in a buffer of its own before it is laid."""
+        return self.blur is not None or any(part is not None for part in (self.across, self.deep, self.glass))
 
     @property
     def is_plain(self) -> bool:
@@ -203,6 +280,7 @@ class FramePlan:
     scale: float
     layers: tuple[Layer, ...] = ()
     develop: tuple[Any, ...] = ()
+    films: tuple[Film, ...] = ()
 
     @cached_property
     def digest(self) -> str:

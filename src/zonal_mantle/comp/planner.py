@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 
 import numpy as np
 
 from ..geometry import scaling
-from ..match.air import transmittance
-from ..match.cdl import tone_of
+from ..match.grade import tone_of
 from ..place.horizon import plate_perspective
 from ..place.mirror import mirror_line, mirrored
 from ..place.rim import ENDS, edge_of
 from ..place.seen import Seen, grid, zone_seen
 from ..place.transform import plate_moved
 from ..shot import Shot, Zone
+from .match_planner import across_of, deep_of, films_of, glass_of, haze_of, wrap_of
 from .matte_planner import matte_plan, on_plate, proxy_size, reads_own, shown_of, zone_matte_plan, zone_picture
 from .plan import (
     DepthBlur,
@@ -43,7 +44,7 @@ def plan(shot: Shot, frame: int, scale: float = 1.0, zones: Iterable[Zone] | Non
             layers[:0] = _mirror_layers(shot, zone, frame, scale)
     for zone in standing_zones:
         layers += _layers(shot, zone, frame, scale)
-    return FramePlan(proxy_size(shot.size, scale), scale, tuple(layers))
+    return FramePlan(proxy_size(shot.size, scale), scale, tuple(layers), films=films_of(shot, tuple(layers), frame))
 
 
 def _layers(shot: Shot, zone: Zone, frame: int, scale: float) -> list[Layer]:
@@ -58,13 +59,16 @@ def _layers(shot: Shot, zone: Zone, frame: int, scale: float) -> list[Layer]:
     matte = zone_matte_plan(shot, zone, frame, 1.0 if own else scale)
     ramp = seam_ramp(shot, zone, frame)
     view: Flat | Gridded | None = None
+    glass = glass_of(shot, zone, frame, scale)
     if holds_plate:
         moved = plate_moved(shot, zone, frame)
         if not np.allclose(moved, np.eye(3), atol=1e-9):  # then it is cut at full size, before it is moved
             fit = scaling(shot.size, proxy_size(shot.size, scale))
             view, matte = Flat((fit @ moved)[None]), zone_matte_plan(shot, zone, frame)
     else:
-        view = _view(shot, zone, zone_seen(shot, zone, frame), scale)
+        margin = 0 if glass is None else glass.margin
+        view = _view(shot, zone, zone_seen(shot, zone, frame), scale, margin)
+    deep = deep_of(shot, zone, frame)
     layer = Layer(
         picture=picture,
         view=view,
@@ -73,7 +77,11 @@ def _layers(shot: Shot, zone: Zone, frame: int, scale: float) -> list[Layer]:
         ramp=ramp,
         opacity=_unit(zone.blend.opacity.at(frame)),
         tone=tone_of(zone.match, frame),
-        haze=haze_of(shot, zone),
+        haze=haze_of(shot, zone, frame),
+        across=across_of(shot, zone, frame),
+        deep=None if deep is None else replace(deep, step=deep.step * scale),
+        glass=glass,
+        wrap=wrap_of(zone, frame),
         mode=zone.blend.mode,
         coded=zone.blend.coded,
         is_plate=holds_plate,
@@ -81,7 +89,7 @@ def _layers(shot: Shot, zone: Zone, frame: int, scale: float) -> list[Layer]:
     )
     layers = [layer]
     if ramp is not None and zone.seam.to == "haze":
-        layers.append(Layer(**{**vars(layer), "ramp": None, "haze": Haze(0.0, shot.air.airlight)}))
+        layers.append(Layer(**{**vars(layer), "ramp": None, "deep": None, "haze": Haze((0.0, 0.0, 0.0), shot.air.airlight)}))
     if zone.blend.on_old_sky and not holds_plate and shot.plate_source is not None:
         layers.append(_old_sky(shot, zone, frame, scale))
     return layers
@@ -127,23 +135,14 @@ def _mirror_layers(shot: Shot, zone: Zone, frame: int, scale: float) -> list[Lay
     return [layer]
 
 
-def _view(shot: Shot, zone: Zone, seen: Seen, scale: float) -> Flat | Gridded:
+def _view(shot: Shot, zone: Zone, seen: Seen, scale: float, margin: int = 0) -> Flat | Gridded:
     source, size = shot.source(zone.source), proxy_size(shot.size, scale)
     edge = edge_of(zone.placement.rim, seen.wraps)
     if seen.matrix is not None and edge == ENDS:
         return Flat((scaling(shot.size, size) @ seen.matrix)[None])
     whole = (source.width, source.height)
-    places = grid(seen, size, (size[0] / shot.size[0], size[1] / shot.size[1]), whole)
+    places = grid(seen, size, (size[0] / shot.size[0], size[1] / shot.size[1]), whole, margin)
     return Gridded(places.places, places.step, places.origin, edge)
-
-
-def haze_of(shot: Shot, zone: Zone) -> Haze:
-    """The air between the lens and a zone, where its match lets it in."""
-    if not (zone.match.on and zone.match.air):
-        return Haze()
-    keep = transmittance(zone.distance_m, shot.air.visibility_m)
-    r, g, b = shot.air.airlight
-    return Haze(keep, (r * (1 - keep), g * (1 - keep), b * (1 - keep)))
 
 
 def seam_ramp(shot: Shot, zone: Zone, frame: int) -> Ramp | None:

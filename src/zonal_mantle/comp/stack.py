@@ -6,18 +6,21 @@ at once.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ..match.grain import unit_grain
+from ..match.wrap import spilled
+from ..media.curves import coded
 from ..shot import Shot, Zone
 from .blend import laid_on
-from .develop import develop
+from .develop import LaidGrain, Step, develop
 from .lay import Accumulator
 from .layer import laid, new_accumulator
 from .pictures import Pictures
-from .plan import FramePlan, Layer
+from .plan import Film, FramePlan, Layer
 from .planner import plan
 
 Array = NDArray[np.float32]
@@ -41,8 +44,26 @@ def compose(
 
 def compose_plan(planned: FramePlan, pictures: Pictures) -> Array:
     """The picture that a plan describes. (h, w, 4) float32, scene-linear, premultiplied, the caller's own."""
-    acc = stacked(planned, pictures)
-    return develop(acc.rgba, planned.develop, acc.plate if acc.counts else None)
+    films, share_of_plate = planned.films, [float(layer.is_plate) for layer in planned.layers]
+    first = share_of_plate if planned.needs_plate_share else films[0].strengths if films else None
+    acc = stacked(planned, pictures, first)
+    steps: list[Step] = list(planned.develop)
+    for film in films:
+        counted = acc.counted if film.strengths is first else stacked(planned, pictures, film.strengths).counted
+        steps.append(LaidGrain(noise_of(film, planned, pictures), film.model, counted))
+    return develop(acc.rgba, steps, acc.counted if planned.needs_plate_share else None)
+
+
+def noise_of(film: Film, planned: FramePlan, pictures: Pictures) -> Array:
+    """What a film's grain is on a frame: of unit strength from its model, or of its clip in coded values."""
+    if film.model is not None:
+        return unit_grain(film.model, planned.size, film.seed, film.frame, film.size, planned.scale)
+    assert film.clip is not None
+    clip = pictures.pixels(film.clip, planned.scale)
+    height, width = planned.size[1], planned.size[0]
+    rows, columns = -(-height // clip.shape[0]), -(-width // clip.shape[1])
+    laid_out = np.tile(coded(clip) - np.float32(film.grey), (rows, columns, 1))
+    return np.ascontiguousarray(laid_out[:height, :width])
 
 
 def segments(layers: tuple[Layer, ...]) -> list[tuple[Layer, ...]]:
@@ -56,21 +77,27 @@ def segments(layers: tuple[Layer, ...]) -> list[tuple[Layer, ...]]:
     return [tuple(run) for run in runs]
 
 
-def stacked(planned: FramePlan, pictures: Pictures) -> Accumulator:
-    """All layers over one another, with the plate's share of each pixel where a later step asks for it."""
-    counts, behind = planned.needs_plate_share, None
+def stacked(planned: FramePlan, pictures: Pictures, weights: Sequence[float] | None = None) -> Accumulator:
+    """All layers over one another; with `weights`, one a layer, how much of each pixel they are is counted."""
+    counts, behind, end = weights is not None, None, len(planned.layers)
     for segment in reversed(segments(planned.layers)):
-        near = laid(segment, planned.size, planned.scale, pictures, counts)
-        behind = near if behind is None and segment[0].is_plain else _over(near, behind, segment[0], planned.size)
+        part = None if weights is None else weights[end - len(segment) : end]
+        end -= len(segment)
+        near = laid(segment, planned.size, planned.scale, pictures, part)
+        plain = behind is None and segment[0].is_plain
+        behind = near if plain else _over(near, behind, segment[0], planned)
     return new_accumulator(planned.size, counts) if behind is None else behind
 
 
-def _over(near: Accumulator, behind: Accumulator | None, first: Layer, size: tuple[int, int]) -> Accumulator:
-    behind = new_accumulator(size, near.counts) if behind is None else behind
-    plain = first.is_plain
-    mode, coded = ("normal", False) if plain else (first.mode, first.coded)
-    rgba = laid_on(behind.rgba, near.rgba, mode, coded)  # type: ignore[arg-type]
-    share = near.plate + behind.plate * (1 - near.rgba[..., 3]) if near.counts else near.plate
+def _over(near: Accumulator, behind: Accumulator | None, first: Layer, planned: FramePlan) -> Accumulator:
+    behind = new_accumulator(planned.size, near.counts) if behind is None else behind
+    over = near.rgba
+    if (wrap := first.wrap) is not None:
+        over = spilled(over, behind.rgba, wrap.sigma_px * planned.scale, wrap.amount, wrap.only_brighter)
+    plain = first.mode == "normal" and not (first.coded and first.opacity != 1)
+    mode, in_codes = ("normal", False) if plain else (first.mode, first.coded)
+    rgba = laid_on(behind.rgba, over, mode, in_codes)  # type: ignore[arg-type]
+    share = near.counted + behind.counted * (1 - near.rgba[..., 3]) if near.counts else near.counted
     return Accumulator(rgba, share, near.counts, False)
 
 

@@ -6,7 +6,7 @@ working encoding. A new control is a new way to fill these: the kernels that car
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Literal, NamedTuple
 
@@ -19,7 +19,7 @@ from ..media.powers import FAST, exp2_of, log2_of, power_of
 
 Array = NDArray[np.float32]
 Encoding = Literal["scene-linear", "log"]
-STAGES = 4
+STAGES = 5
 CURVE_POINTS, HUE_POINTS = 1024, 64
 CURVE_LOW, CURVE_HIGH = -0.5, 1.5  # of the encoded values that a curve is tabulated over; it goes on straight beyond
 REC709_LUMA = (0.2126, 0.7152, 0.0722)  # ITU-R BT.709-6, item 3.2
@@ -38,7 +38,8 @@ class Stage:
 
     matrix : twelve numbers, three rows of red, green, blue and offset. powers : of red, green, blue, or None. curves :
     (3, CURVE_POINTS) values over CURVE_LOW … CURVE_HIGH as bytes of float32, or None; it stands in for powers. hues :
-    (3, HUE_POINTS) turn of the hue in turns, factor of saturation, factor of light, as bytes of float32, or None.
+    (3, HUE_POINTS) turn of the hue in turns, factor of saturation, factor of light, as bytes of float32, or None. tints :
+    (4, HUE_POINTS) over the log encoding of luma from 0 to 1: the colour, of luma 1, that it is drawn to, and how much.
     """
 
     encoding: Encoding = "scene-linear"
@@ -47,12 +48,14 @@ class Stage:
     curves: bytes | None = None
     hues: bytes | None = None
     saturation: float = 1.0
+    tints: bytes | None = None
 
     @property
     def changes(self) -> bool:
         """Whether it does anything."""
         plain = self.matrix == IDENTITY and self.saturation == 1
-        return not plain or self.powers is not None or self.curves is not None or self.hues is not None
+        tables = (self.powers, self.curves, self.hues, self.tints)
+        return not plain or any(table is not None for table in tables)
 
 
 @dataclass(frozen=True)
@@ -63,7 +66,7 @@ class Tone:
     --------
     >>> Tone((Stage(), Stage(saturation=0.5))).stages
     (Stage(encoding='scene-linear', matrix=(1.0, 0.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 0.0, 1.0, 0.0), powers=None, \
-curves=None, hues=None, saturation=0.5),)
+curves=None, hues=None, saturation=0.5, tints=None),)
     """
 
     stages: tuple[Stage, ...] = ()
@@ -90,6 +93,8 @@ class ToneNumbers(NamedTuple):
     hued: NDArray[np.int32]  # (STAGES)
     hues: Array  # (STAGES or 1, 3, HUE_POINTS)
     saturations: Array  # (STAGES)
+    tinted: NDArray[np.int32]  # (STAGES)
+    tints: Array  # (STAGES or 1, 4, HUE_POINTS)
 
 
 def _folded(stage: Stage) -> Stage:
@@ -99,7 +104,7 @@ def _folded(stage: Stage) -> Stage:
     grey = np.tile(REC709_LUMA, (3, 1))
     mix = grey + stage.saturation * (np.eye(3) - grey)
     matrix = mix @ np.array(stage.matrix).reshape(3, 4)
-    return Stage(encoding=stage.encoding, matrix=tuple(matrix.ravel().tolist()))
+    return replace(stage, matrix=tuple(matrix.ravel().tolist()), saturation=1.0)
 
 
 @lru_cache(maxsize=64)
@@ -107,6 +112,7 @@ def tone_numbers(tone: Tone) -> ToneNumbers:
     """A tone for the kernels."""
     stages = tone.stages
     curved, hued = any(s.curves for s in stages), any(s.hues for s in stages)
+    tinted = any(s.tints for s in stages)
     out = ToneNumbers(
         len(stages),
         np.zeros(STAGES, np.int32),
@@ -117,6 +123,8 @@ def tone_numbers(tone: Tone) -> ToneNumbers:
         np.zeros(STAGES, np.int32),
         np.zeros((STAGES if hued else 1, 3, HUE_POINTS), np.float32),
         np.ones(STAGES, np.float32),
+        np.zeros(STAGES, np.int32),
+        np.zeros((STAGES if tinted else 1, 4, HUE_POINTS), np.float32),
     )
     for k, stage in enumerate(_folded(stage) for stage in stages):
         out.encodings[k] = LOG if stage.encoding == "log" else LINEAR
@@ -131,6 +139,9 @@ def tone_numbers(tone: Tone) -> ToneNumbers:
         if stage.hues is not None:
             out.hued[k] = 1
             out.hues[k] = np.frombuffer(stage.hues, np.float32).reshape(3, HUE_POINTS)
+        if stage.tints is not None:
+            out.tinted[k] = 1
+            out.tints[k] = np.frombuffer(stage.tints, np.float32).reshape(4, HUE_POINTS)
     return out
 
 
@@ -139,6 +150,13 @@ def _logged(x):  # type: ignore[no-untyped-def]
     low = np.float32(LOG_SLOPE) * x + np.float32(LOG_OFFSET)
     high = (log2_of(max(x, np.float32(LOG_BREAK))) + np.float32(LOG_SHIFT)) * np.float32(1 / LOG_SCALE)
     return high if x > np.float32(LOG_BREAK) else low
+
+
+def logged(value: float) -> float:
+    """A scene-linear value in the log encoding."""
+    if value <= LOG_BREAK:
+        return LOG_SLOPE * value + LOG_OFFSET
+    return float((np.log2(value) + LOG_SHIFT) / LOG_SCALE)
 
 
 @numba.njit(inline="always")
@@ -199,6 +217,22 @@ def _hue_row(row, table):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(inline="always")
+def _tint_row(row, table):  # type: ignore[no-untyped-def]
+    """Draws colours to a tint that depends on their luma."""
+    for x in range(row.shape[0] // 4):
+        k = 4 * x
+        whole = max(row[k + 3], np.float32(1e-6))
+        luma = np.float32(0.2126) * row[k] + np.float32(0.7152) * row[k + 1] + np.float32(0.0722) * row[k + 2]
+        place = min(max(_logged(luma / whole), np.float32(0)), np.float32(1)) * np.float32(HUE_POINTS - 1)
+        first = min(int(place), HUE_POINTS - 2)
+        share = place - np.float32(first)
+        strength = table[3, first]
+        for c in range(3):
+            colour = table[c, first] + share * (table[c, first + 1] - table[c, first])
+            row[k + c] += strength * (luma * colour - row[k + c])
+
+
+@numba.njit(inline="always")
 def tone_row(row, tone):  # type: ignore[no-untyped-def]
     """Applies a tone (`ToneNumbers`) to flat premultiplied float32 RGBA in place. Nothing is clamped but what a power
     needs to be at least 0."""
@@ -244,6 +278,8 @@ def tone_row(row, tone):  # type: ignore[no-untyped-def]
                 row[k] = luma + saturation * (r - luma)
                 row[k + at(1)] = luma + saturation * (g - luma)
                 row[k + at(2)] = luma + saturation * (b - luma)
+        if tone.tinted[s] == 1:
+            _tint_row(row, tone.tints[s])
         if tone.encodings[s] == LOG:
             _encoded_row(row, True)
 

@@ -166,19 +166,22 @@ class Grid:
         return Grid(np.where(np.abs(self.places) < FAR / 2, self.places * ratio, self.places), self.step, self.origin)
 
 
-def grid(seen: Seen, size: tuple[int, int], scale: tuple[float, float], whole: tuple[int, int]) -> Grid:
+def grid(
+    seen: Seen, size: tuple[int, int], scale: tuple[float, float], whole: tuple[int, int], margin: int = 0
+) -> Grid:
     """A grid over a picture.
 
     Parameters
     ----------
     size : width and height of the picture. scale : its pixels to one plate pixel, across and down.
-    whole : width and height of the painting.
+    whole : width and height of the painting. margin : by how much the picture is larger to each side.
     """
+    size = (size[0] + 2 * margin, size[1] + 2 * margin)
     step = max(1, round(seen.step * min(scale)))
     origin = 0.5 if step == 1 else 0.0  # at the centres themselves: nothing is left to lie between
     xs, ys = (np.arange(origin, extent + 2 * step, step, dtype=float) for extent in size)
     gx, gy = np.meshgrid(xs, ys)
-    found = seen.back(np.stack([gx.ravel(), gy.ravel()], axis=1) / scale).reshape(len(ys), len(xs), 2)
+    found = seen.back((np.stack([gx.ravel(), gy.ravel()], axis=1) - margin) / scale).reshape(len(ys), len(xs), 2)
     if seen.wraps and step > 1:  # from one side of the view to the other without a jump
         middle = found[len(ys) // 2, len(xs) // 2, 0]
         found[..., 0] -= whole[0] * np.round((found[..., 0] - middle) / whole[0])

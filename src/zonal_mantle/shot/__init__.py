@@ -24,12 +24,35 @@ from .matte import (
     ScreenPull,
     SkyStroke,
 )
+from .match import (
+    Aim,
+    AimArea,
+    AirMatch,
+    Cdl,
+    GrainMatch,
+    GrainModel,
+    LensMatch,
+    Match,
+    ToneMatch,
+    WrapMatch,
+)
 from .shapes import Shape, ShapeKey, ellipse_key, rectangle_key
-from .shot import Air, Shot
+from .shot import Air, Mist, Optics, Shot
 from .source import Source
-from .zone import Match, MatteUse, Placement, Zone
+from .zone import MatteUse, Placement, Zone
 
 __all__ = [
+    "WrapMatch",
+    "ToneMatch",
+    "Optics",
+    "Mist",
+    "LensMatch",
+    "GrainModel",
+    "GrainMatch",
+    "Cdl",
+    "AirMatch",
+    "AimArea",
+    "Aim",
     "PULLS",
     "SUFFIX",
     "Air",

@@ -14,16 +14,41 @@ from .matte import ClearSkyPull, Matte
 from .source import Source
 from .zone import MatteUse, Zone
 
-FORMAT_VERSION = 7
+FORMAT_VERSION = 8
 
 T = TypeVar("T", Source, Zone, Lock, Matte)
 
 
+class Mist(Value):
+    """Air that thins with height: the visibility at the ground, the height over which it thins to 1/e, and how high the
+    lens stands above the ground. Its foot is the plate's horizon."""
+
+    on: bool = False
+    visibility_m: float = Field(default=800.0, ge=1, le=1e6)
+    height_m: float = Field(default=10.0, ge=0.1, le=1e4)
+    lens_m: float = Field(default=1.7, ge=0, le=1e4)
+
+
 class Air(Value):
-    """Haze between lens and zone: meteorological visibility in metres and the scene-linear airlight colour."""
+    """Haze between lens and zone: meteorological visibility in metres and the scene-linear airlight colour.
+
+    exponent : how much less of red than of blue is lost, 0 in fog, 1.3 in clear air (Ångström 1929).
+    """
 
     visibility_m: float = Field(default=30000.0, ge=10, le=1e6)
     airlight: tuple[float, float, float] = (0.75, 0.78, 0.82)
+    exponent: float = Field(default=0.0, ge=-1, le=4)
+    mist: Mist = Mist()
+
+
+class Optics(Value):
+    """The plate's lens and sensor, for focus by distance: focal length, aperture number, distance in focus, width of
+    the sensor."""
+
+    focal_mm: float = Field(default=35.0, gt=0, le=2000)
+    stop: float = Field(default=4.0, gt=0, le=128)
+    focus_m: float = Field(default=50.0, gt=0)
+    sensor_mm: float = Field(default=24.9, gt=0, le=100)
 
 
 class Shot(Value):
@@ -44,6 +69,7 @@ class Shot(Value):
     mattes: tuple[Matte, ...] = ()
     zones: tuple[Zone, ...] = ()
     air: Air = Air()
+    optics: Optics = Optics()
     lines: tuple[Line, ...] = ()
     lines_ride: str | None = None
     light: Light | None = None
@@ -75,6 +101,10 @@ class Shot(Value):
                 raise ValueError(f"Zone {zone.name} holds a source that the shot does not have.")
             if zone.placement.rides is not None and zone.placement.rides not in lock_ids:
                 raise ValueError(f"Zone {zone.name} rides on a lock that the shot does not have.")
+            if zone.match.aim.rides is not None and zone.match.aim.rides not in lock_ids:
+                raise ValueError(f"The aim of {zone.name} rides on a lock that the shot does not have.")
+            if zone.match.grain.clip is not None and zone.match.grain.clip not in source_ids:
+                raise ValueError(f"The grain of {zone.name} is a source that the shot does not have.")
             for id in (zone.matte.id, zone.mirror.matte):
                 if id is not None and all(matte.id != id for matte in self.mattes):
                     raise ValueError(f"Zone {zone.name} is cut by a matte that the shot does not have.")
@@ -241,6 +271,10 @@ class Shot(Value):
         zones = tuple(
             zone.but(placement=zone.placement.but(rides=None)) if zone.placement.rides == id else zone
             for zone in self.zones
+        )
+        zones = tuple(
+            zone.but(match=zone.match.but(aim=zone.match.aim.but(rides=None))) if zone.match.aim.rides == id else zone
+            for zone in zones
         )
         mattes = tuple(_let_go(matte, id) for matte in self.mattes)
         locks = tuple(_apart(lock, id) for lock in self.locks if lock.id != id)

@@ -47,6 +47,11 @@ def upgraded(data: dict[str, Any]) -> dict[str, Any]:
     if data.get("version") == 6:
         _as_timed_by_frames(data)
         data["version"] = 7
+    if data.get("version") == 7:
+        for zone in data.get("zones", []):
+            if isinstance(zone.get("match"), dict) and not isinstance(zone["match"].get("air"), dict):
+                zone["match"] = _in_parts(zone["match"])
+        data["version"] = 8
     return data
 
 
@@ -59,6 +64,13 @@ def _as_timed_by_frames(data: dict[str, Any]) -> None:
     plate = next((source for source in sources if source.get("id") == data.get("plate")), {})
     for source in sources:
         source["pixel_aspect"] = plate.get("pixel_aspect", 1.0)
+
+
+def _in_parts(old: dict[str, Any]) -> dict[str, Any]:
+    """Until format 8 a match was one ASC CDL and a switch for the air."""
+    cdl = {name: old[name] for name in ("slope", "offset", "power", "saturation") if name in old}
+    match: dict[str, Any] = {"tone": {"cdl": cdl}, "air": {"on": old.get("air", True)}}
+    return {**({"on": old["on"]} if "on" in old else {}), **match}
 
 
 def _matte(old: dict[str, Any]) -> dict[str, Any]:

@@ -8,17 +8,11 @@ from .base import Value
 from .follow import Follow
 from .hang import Blend, Card, Corner, Dome, Mirror, Pins, Rim, Seam, Timing, Way
 from .keyed import Keyed
+from .match import Match
 from .shapes import Point
-
-Triple = tuple[Keyed, Keyed, Keyed]
-
 
 def _keyed(value: float) -> Keyed:
     return Keyed(constant=value)
-
-
-def _triple(value: float) -> Triple:
-    return (_keyed(value), _keyed(value), _keyed(value))
 
 
 class MatteUse(Value):
@@ -55,17 +49,6 @@ class Placement(Value):
     card: Card = Card()
     dome: Dome = Dome()
     rim: Rim = "ends"
-
-
-class Match(Value):
-    """How a zone is fitted to the plate: ASC CDL on scene-linear colour, then air for its distance."""
-
-    on: bool = True
-    slope: Triple = _triple(1.0)
-    offset: Triple = _triple(0.0)
-    power: Triple = _triple(1.0)
-    saturation: Keyed = _keyed(1.0)
-    air: bool = True
 
 
 class Zone(Value):

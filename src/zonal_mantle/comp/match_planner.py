@@ -1,0 +1,188 @@
+"""What a zone's match comes to on a frame: air, lens, wrap, grain, as a plan holds them."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..geometry import carry
+from ..match.air import colour_of_extinction, extinction, mist_depth
+from ..match.lens import blur_circle_px, reach_px
+from ..media.picture import picture_of
+from ..place.horizon import plate_perspective
+from ..place.seen import plate_places, zone_seen
+from ..place.transform import reference_to_frame
+from ..shot import Shot, Zone
+from .plan import Across, DeepHaze, Film, Glass, Haze, Layer, Shutter, Wrap
+
+Array = NDArray[np.float32]
+GRID_PX = 24  # plate pixels between the places where depth and motion are worked out
+SKY_M = 2e5  # how far off what is at infinity is taken to be in mist
+MOST_CLEARED = 3.0  # times: taking more air out of a painting would lift its noise more than its light
+MOST_MARGIN = 300
+USUAL_FOCAL = 1.3  # frame widths: of a plate whose focal length is not known
+
+
+def haze_of(shot: Shot, zone: Zone, frame: int) -> Haze:
+    """The air between the lens and a zone, where its match lets it in and all of it lies at one distance."""
+    if not (zone.match.on and zone.match.air.on) or zone.distance_m is None or needs_depth(shot, zone, frame):
+        return Haze()
+    thick = net_depth(shot, zone.distance_m, zone.match.air.own_m.at(frame))
+    keep = tuple(math.exp(-value) for value in thick)
+    added = tuple(light * (1 - share) for light, share in zip(shot.air.airlight, keep))
+    return Haze((keep[0], keep[1], keep[2]), (added[0], added[1], added[2]))
+
+
+def net_depth(shot: Shot, distance_m: NDArray | float, own_m: float) -> NDArray[np.float64]:
+    """Optical depth in red, green and blue that is missing at a distance, (…, 3): less what a painting holds already."""
+    beta = extinction(shot.air.visibility_m) * np.array(colour_of_extinction(shot.air.exponent))
+    return np.maximum((np.asarray(distance_m, float)[..., None] - own_m) * beta, -math.log(MOST_CLEARED))
+
+
+def needs_depth(shot: Shot, zone: Zone, frame: int) -> bool:
+    """Whether air changes across a zone on a frame."""
+    deep = zone.match.air.far_m is not None and zone.distance_m is not None and not shot.holds_plate(zone)
+    return deep or (shot.air.mist.on and plate_perspective(shot, frame).horizon is not None)
+
+
+def deep_of(shot: Shot, zone: Zone, frame: int) -> DeepHaze | None:
+    """The air between the lens and a zone that has depth, or stands in mist; its step is in plate pixels still."""
+    if not (zone.match.on and zone.match.air.on and needs_depth(shot, zone, frame)):
+        return None
+    points, shape = _places(shot.size)
+    distance = distances(shot, zone, frame, points)
+    known = zone.distance_m is not None
+    own = zone.match.air.own_m.at(frame)
+    depth = net_depth(shot, distance, own) if known else np.zeros((len(points), 3))
+    horizon, mist = plate_perspective(shot, frame).horizon, shot.air.mist
+    if mist.on and horizon is not None and not shot.holds_plate(zone):
+        focal = plate_perspective(shot, frame).focal_px or USUAL_FOCAL * shot.size[0]
+        away = distance if known else np.full(len(points), SKY_M)
+        up = -(points @ horizon[:2] + horizon[2]) / np.hypot(*horizon[:2]) * np.sign(horizon[1] or 1.0) * away / focal
+        depth = depth + mist_depth(away, up, mist.visibility_m, mist.height_m, mist.lens_m)[:, None]
+    return DeepHaze(depth.reshape(*shape, 3), float(GRID_PX), shot.air.airlight)
+
+
+def distances(shot: Shot, zone: Zone, frame: int, points: NDArray) -> NDArray[np.float64]:
+    """How far off a zone is at plate places (n, 2) of a frame: evenly on the section's axis from near to far."""
+    near = zone.distance_m if zone.distance_m is not None else SKY_M
+    far = zone.match.air.far_m
+    if far is None or shot.holds_plate(zone):
+        return np.full(len(points), near)
+    source = shot.source(zone.source)
+    default = ((0.0, float(source.height)), (0.0, 0.0))
+    a, b = (np.array(point) for point in zone.match.air.line or default)
+    at = zone_seen(shot, zone, frame).back(points)
+    share = np.nan_to_num(((at - a) @ (b - a)) / max(float((b - a) @ (b - a)), 1e-9))
+    return np.asarray(near * (max(far.at(frame), 1e-3) / near) ** np.clip(share, 0, 1))
+
+
+def across_of(shot: Shot, zone: Zone, frame: int) -> Across | None:
+    """Exposure that changes across the picture; its line rides with the zone."""
+    slope = zone.match.tone.across
+    stops = slope.stops.at(frame)
+    if not (zone.match.on and zone.match.tone.on) or stops == 0:
+        return None
+    a, b = carry(reference_to_frame(shot, zone, frame), np.array([slope.a, slope.b]))
+    return Across((float(a[0]), float(a[1])), (float(b[0]), float(b[1])), stops)
+
+
+def glass_of(shot: Shot, zone: Zone, frame: int, scale: float) -> Glass | None:
+    """What the lens does to a zone, with the margin that it looks into."""
+    lens = zone.match.lens
+    if not (zone.match.on and lens.on):
+        return None
+    radius = focus_radius_px(shot, zone, frame)
+    glass = Glass(
+        radius_px=radius, blades=lens.blades, turn_deg=lens.blade_turn_deg, softness_px=lens.softness_px.at(frame),
+        sharpen=lens.sharpen.at(frame), sharpen_px=lens.sharpen_px.at(frame), overshoot=lens.overshoot.at(frame),
+    )  # fmt: skip
+    reach = radius + 3 * glass.softness_px
+    moved = shutter_of(shot, zone, frame, scale, 0) if lens.motion_blur and not shot.holds_plate(zone) else None
+    if moved is not None:
+        reach += reach_px(moved.along, moved.bend, moved.opens, moved.closes) / scale
+    if reach < 0.02 and glass.sharpen == 0:
+        return None
+    margin = min(math.ceil(reach * scale) + 1, MOST_MARGIN)
+    shutter = None if moved is None else shutter_of(shot, zone, frame, scale, margin)
+    return replace(glass, shutter=shutter, margin=margin)
+
+
+def focus_radius_px(shot: Shot, zone: Zone, frame: int) -> float:
+    """How far out of focus a zone is: the radius of a point's disc, in plate pixels."""
+    lens, optics = zone.match.lens, shot.optics
+    if lens.focus == "radius":
+        return max(lens.radius_px.at(frame), 0.0)
+    return blur_circle_px(
+        zone.distance_m, optics.focal_mm, optics.stop, optics.focus_m, optics.sensor_mm, shot.size[0]
+    )
+
+
+def shutter_of(shot: Shot, zone: Zone, frame: int, scale: float, margin: int) -> Shutter | None:
+    """How a zone moves about a frame: from where it is on the frames before and after; None where it stands still."""
+    lens = zone.match.lens
+    opens = lens.phase_deg.at(frame) / 360
+    closes = opens + max(lens.shutter_deg.at(frame), 0.0) / 360
+    points, shape = _places(shot.size, margin / scale)
+    before, after = (_found_at(shot, zone, frame, frame + by, points) for by in (-1, 1))
+    if before is None and after is None:
+        return None
+    if before is None or after is None:
+        only = after if after is not None else -np.asarray(before)
+        along, bend = np.asarray(only), np.zeros_like(points)
+    else:
+        along, bend = (after - before) / 2, (after + before) / 2
+    way, turn = (np.nan_to_num(part * scale).reshape(*shape, 2).astype(np.float32) for part in (along, bend))
+    if reach_px(way, turn, opens, closes) < 0.02:
+        return None
+    return Shutter(way, turn, GRID_PX * scale, opens, closes)
+
+
+def _found_at(shot: Shot, zone: Zone, frame: int, other: int, points: NDArray) -> NDArray | None:
+    """Where on a frame is found what is seen at plate places on another, from there; None off the shot."""
+    if other not in shot.frames:
+        return None
+    there = zone_seen(shot, zone, other).back(points)
+    return np.asarray(plate_places(shot, zone, frame, there) - points)
+
+
+def _places(size: tuple[int, int], margin: float = 0.0) -> tuple[NDArray[np.float64], tuple[int, int]]:
+    """Plate places every `GRID_PX` over a frame that is larger to each side, (n, 2), and their rows and columns."""
+    xs, ys = (np.arange(0, extent + 2 * margin + 2 * GRID_PX, GRID_PX, dtype=float) - margin for extent in size)
+    gx, gy = np.meshgrid(xs, ys)
+    return np.stack([gx.ravel(), gy.ravel()], axis=1), (len(ys), len(xs))
+
+
+def wrap_of(zone: Zone, frame: int) -> Wrap | None:
+    """The light of the background on a zone's rim."""
+    wrap = zone.match.wrap
+    amount, width = wrap.amount.at(frame), wrap.width_px.at(frame)
+    if not (zone.match.on and wrap.on) or amount <= 0 or width <= 0:
+        return None
+    return Wrap(width / 2, min(amount, 4.0), wrap.only_brighter)
+
+
+def films_of(shot: Shot, layers: tuple[Layer, ...], frame: int) -> tuple[Film, ...]:
+    """The grains of a frame, each with its strengths on the layers; what is plate has its own."""
+    grouped: dict[Film, list[float]] = {}
+    for number, layer in enumerate(layers):
+        if layer.is_plate or not layer.zone:
+            continue
+        zone = shot.zone(layer.zone)
+        grain = zone.match.grain
+        strength = grain.strength.at(frame)
+        if not (zone.match.on and grain.on) or strength <= 0:
+            continue
+        clip = None
+        if grain.clip is not None:
+            source = shot.source(grain.clip)
+            count = source.end - source.start + 1  # a clip that is shorter than the shot begins again
+            clip = picture_of(source, source.start + (frame - shot.first) % max(count, 1))
+        film = Film(
+            None if clip else grain.model, clip, grain.clip_grey, max(grain.size.at(frame), 0.1), grain.seed, frame, ()
+        )
+        grouped.setdefault(film, [0.0] * len(layers))[number] = strength
+    return tuple(replace(film, strengths=tuple(strengths)) for film, strengths in grouped.items())
