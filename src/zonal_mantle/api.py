@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .comp import Finding, Pictures, Readings, compose, solve_lock, take_readings
+from .comp.match_fit import Fitted, FittedAll, fit_all, fit_part
 from .comp.matte_planner import matte_plan, reads_own, zone_matte_plan
 from .lock.runs import Direction
 from .matte import MatteError, feed_of
@@ -17,7 +18,7 @@ from .media import open_source
 from .render import RenderPlan, render
 from .shot import Keyed, LumaPull, Shot, ShotError, Source, Zone, load, save
 from .shot.hang import Blend, Mirror
-from .shot.match import AirMatch, Match
+from .shot.match import PARTS, AirMatch, Match, Part
 from .shot.zone import Placement
 
 __all__ = ["Cutout", "Sample", "Session", "add_painting", "luma_between", "new", "open_shot"]
@@ -163,10 +164,7 @@ class Session:
         ------
         ShotError : there is no such zone. MatteError : its matte cannot be made. MediaError : a source cannot be read.
         """
-        zone = next((zone for zone in self.shot.zones if zone.id == zone_id), None)
-        if zone is None:
-            known = ", ".join(z.id for z in self.shot.zones) or "none"
-            raise ShotError(f"There is no zone {zone_id} in {self.shot.name}. Its zones are: {known}.")
+        zone = self._known(zone_id)
         cut = zone_matte_plan(self.shot, zone, frame, scale)
         if cut is not None and (problem := self.store.made(cut).problem):
             raise MatteError(problem)
@@ -200,6 +198,54 @@ class Session:
         """The findings that say where it is doubtful what is sky, or that no sky was found."""
         found = self.readings(progress).findings
         return [each for each in found if each.fault == "doubt" or "No sky was found" in each.words]
+
+    def fit(self, zone_id: str, part: Part, whole_palette: bool = False, progress: Progress = _quiet) -> Fitted:
+        """Measures one part of a zone's match ("tone", "air", "lens", "wrap", "grain") on the plate and sets it.
+
+        Returns
+        -------
+        What was set, in words and in numbers with their uncertainties. The session's shot has it.
+
+        Raises
+        ------
+        MatchError : it cannot be measured; nothing is changed. ShotError : there is no such zone or part.
+        """
+        self._known(zone_id)
+        if part not in PARTS:
+            raise ShotError(f"There is no part {part} of a match. Its parts are: {', '.join(PARTS)}.")
+        found = fit_part(self.shot, zone_id, part, self.store, progress, whole_palette)
+        self.shot = found.shot
+        return found
+
+    def fit_all(self, zone_ids: Sequence[str] | None = None, progress: Progress = _quiet) -> FittedAll:
+        """Fits all parts in their order, for some zones or for all that are not plate; says what it could not
+        measure (`refused`, by part)."""
+        for id in zone_ids or ():
+            self._known(id)
+        found = fit_all(self.shot, self.store, zone_ids, progress)
+        self.shot = found.shot
+        return found
+
+    def copy_match(self, from_id: str, to_ids: Sequence[str], parts: Sequence[Part] = PARTS) -> Shot:
+        """Gives other zones the match of one, as a whole or by part (ShotError)."""
+        match = self._known(from_id).match
+        for part in parts:
+            if part not in PARTS:
+                raise ShotError(f"There is no part {part} of a match. Its parts are: {', '.join(PARTS)}.")
+        for id in to_ids:
+            zone = self._known(id)
+            changed = zone.match
+            for part in parts:
+                changed = changed.with_part(part, match)
+            self.shot = self.shot.with_zone(zone.but(match=changed))
+        return self.shot
+
+    def _known(self, zone_id: str) -> Zone:
+        zone = next((zone for zone in self.shot.zones if zone.id == zone_id), None)
+        if zone is None:
+            known = ", ".join(z.id for z in self.shot.zones) or "none"
+            raise ShotError(f"There is no zone {zone_id} in {self.shot.name}. Its zones are: {known}.")
+        return zone
 
     def readings(self, progress: Progress = _quiet) -> Readings:
         """Every reading and finding, measured on every frame."""

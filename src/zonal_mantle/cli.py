@@ -16,7 +16,7 @@ def _parser() -> argparse.ArgumentParser:
         prog="zonal-mantle", description="Sky replacement and set extension for moving shots."
     )
     parser.add_argument("--version", action="version", version=__version__)
-    parser.add_argument("shot", nargs="?", help="a shot to open in the window; or one of: demo, render, check")
+    parser.add_argument("shot", nargs="?", help="a shot to open in the window; or one of: demo, render, check, fit")
     return parser
 
 
@@ -94,10 +94,37 @@ def _check(arguments: list[str]) -> int:
     return 0
 
 
+def _fit(arguments: list[str]) -> int:
+    parser = argparse.ArgumentParser(
+        prog="zonal-mantle fit", description="Measures the match of a shot's zones on its plate and writes the shot."
+    )
+    parser.add_argument("shot", type=Path)
+    parser.add_argument("--zone", metavar="ID", action="append", help="one zone; all that are not plate by default")
+    parser.add_argument("--part", choices=("tone", "air", "lens", "wrap", "grain"), action="append")
+    options = parser.parse_args(arguments)
+    from .api import open_shot
+
+    session = open_shot(options.shot)
+    if options.part:
+        zones = options.zone or [z.id for z in session.shot.near_to_far() if not session.shot.holds_plate(z)]
+        for zone in zones:
+            for part in options.part:
+                found = session.fit(zone, part, progress=_report)
+                print(f"{session.shot.zone(zone).name}, {part}: {found.words}")
+    else:
+        found_all = session.fit_all(options.zone, _report)
+        for each in found_all.fitted:
+            print(f"{each.part}: {each.words}")
+        for part, words in found_all.refused.items():
+            print(f"{part} not measured: {words}")
+    session.save()
+    return 0
+
+
 def main(arguments: list[str] | None = None) -> int:
     """Runs a command; problems are one sentence on standard error and exit code 1."""
     arguments = sys.argv[1:] if arguments is None else arguments
-    commands = {"demo": _demo, "render": _render, "check": _check}
+    commands = {"demo": _demo, "render": _render, "check": _check, "fit": _fit}
     try:
         if arguments and arguments[0] in commands:
             return commands[arguments[0]](arguments[1:])

@@ -87,7 +87,8 @@ def plainly(shot, frame: int) -> np.ndarray:
         alpha = layer[..., 3].astype(np.float64)
         colour = layer[..., :3] / np.maximum(alpha, 1e-6)[..., None]
         slope, offset, power = (
-            [part.at(frame) for part in t] for t in (zone.match.tone.cdl.slope, zone.match.tone.cdl.offset, zone.match.tone.cdl.power)
+            [part.at(frame) for part in t]
+            for t in (zone.match.tone.cdl.slope, zone.match.tone.cdl.offset, zone.match.tone.cdl.power)
         )
         colour = cdl(colour, slope, offset, power, zone.match.tone.cdl.saturation.at(frame)) * alpha[..., None]
         share = transmittance(zone.distance_m, shot.air.visibility_m) if zone.match.air.on else 1.0

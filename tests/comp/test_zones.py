@@ -17,7 +17,6 @@ from zonal_mantle.shot import (
     Keyed,
     Lock,
     LumaPull,
-    Match,
     Matte,
     Shape,
     Shot,

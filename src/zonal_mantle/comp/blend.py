@@ -6,10 +6,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from ..media.bands import run_bands
 from ..media.curves import coded, srgb_decode
+from ..media.powers import FAST
 from ..shot.hang import Mode
 
 Array = NDArray[np.float32]
@@ -85,6 +88,16 @@ MODES: dict[Mode, Callable[[Colour, Colour], Colour]] = {
 UNBOUNDED: tuple[Mode, ...] = ("normal", "multiply", "darken", "lighten", "difference", "plus", "minus")
 
 
+@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+def _over_rows(y0, y1, behind, layer, out):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        below, above, sum_ = behind[y].reshape(-1), layer[y].reshape(-1), out[y].reshape(-1)
+        for x in range(behind.shape[1]):
+            gap = np.float32(1) - above[4 * x + 3]
+            for c in range(4):
+                sum_[4 * x + c] = above[4 * x + c] + below[4 * x + c] * gap
+
+
 def laid_on(behind: Array, layer: Array, mode: Mode, in_codes: bool) -> Array:
     """A layer laid on what is behind it.
 
@@ -101,7 +114,9 @@ def laid_on(behind: Array, layer: Array, mode: Mode, in_codes: bool) -> Array:
     """
     a_s, a_b = layer[..., 3:], behind[..., 3:]
     if mode == "normal" and not in_codes:
-        return np.asarray(layer + behind * (1 - a_s), np.float32)
+        out = np.empty_like(behind)
+        run_bands(_over_rows, out.shape[0], behind, np.ascontiguousarray(layer, np.float32), out)
+        return out
     own: Colour = layer[..., :3] / np.maximum(a_s, 1e-6)
     ground: Colour = behind[..., :3] / np.maximum(a_b, 1e-6)
     if in_codes:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-import cv2
+import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..match.lens import defocused, moved_over_shutter, sharpened, softened
+from ..media.bands import run_bands
+from ..media.powers import FAST
 from .plan import Across, DeepHaze, Glass
 
 Array = NDArray[np.float32]
@@ -24,16 +26,31 @@ def across_picture(rgba: Array, across: Across, scale: float, margin: int) -> Ar
     return np.concatenate([rgba[..., :3] * gain[..., None], rgba[..., 3:]], axis=2)
 
 
+@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+def _deep_rows(y0, y1, rgba, shares, step, margin, light, out):  # type: ignore[no-untyped-def]
+    height, width = shares.shape[0], shares.shape[1]
+    for y in range(y0, y1):
+        gy = min(max((np.float32(y) + np.float32(0.5) - margin) / step, np.float32(0)), np.float32(height - 1))
+        top = min(int(gy), height - 2)
+        v = gy - np.float32(top)
+        for x in range(rgba.shape[1]):
+            alpha = rgba[y, x, 3]
+            out[y, x, 3] = alpha
+            gx = min(max((np.float32(x) + np.float32(0.5) - margin) / step, np.float32(0)), np.float32(width - 1))
+            left = min(int(gx), width - 2)
+            u = gx - np.float32(left)
+            for c in range(3):
+                high = shares[top, left, c] + u * (shares[top, left + 1, c] - shares[top, left, c])
+                low = shares[top + 1, left, c] + u * (shares[top + 1, left + 1, c] - shares[top + 1, left, c])
+                keep = high + v * (low - high)
+                out[y, x, c] = rgba[y, x, c] * keep + light[c] * alpha * (np.float32(1) - keep)
+
+
 def through_deep_air(rgba: Array, deep: DeepHaze, margin: int) -> Array:
     """C = J·T + A·(1 − T) with a T of its own at each pixel."""
-    height, width = rgba.shape[:2]
+    out, light = np.empty_like(rgba), np.array(deep.airlight, np.float32)
     shares = np.exp(-deep.depth).astype(np.float32)
-    x, y = (((np.arange(n) + 0.5 - margin) / deep.step).astype(np.float32) for n in (width, height))
-    grid_x, grid_y = np.meshgrid(x, y)
-    keep = cv2.remap(shares, grid_x, grid_y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-    out = np.empty_like(rgba)
-    out[..., :3] = rgba[..., :3] * keep + np.array(deep.airlight, np.float32) * rgba[..., 3:] * (1 - keep)
-    out[..., 3] = rgba[..., 3]
+    run_bands(_deep_rows, rgba.shape[0], rgba, shares, np.float32(deep.step), np.float32(margin), light, out)
     return out
 
 

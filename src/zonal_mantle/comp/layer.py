@@ -15,8 +15,8 @@ from ..place.mirror import deeper_softer
 from ..place.rim import CALM, FADE
 from ..place.seen import Grid, grid_sizes
 from ..place.warp import inverse_for, sizes_seen
-from .lay import Accumulator, Limit, Look, Places, Tiles, lay_cut, lay_flat, lay_opaque, lay_seen, limit_of
 from .glass import across_picture, through_deep_air, through_glass
+from .lay import Accumulator, Limit, Look, Places, Tiles, lay_cut, lay_flat, lay_opaque, lay_seen, limit_of
 from .pictures import Pictures
 from .plan import Flat, Gridded, Haze, Layer, MattePlan, Ramp
 
@@ -36,8 +36,8 @@ def new_accumulator(size: tuple[int, int], counts: bool, filled: bool = False) -
 def laid(
     layers: Sequence[Layer], size: tuple[int, int], scale: float, pictures: Pictures, weights: Sequence[float] | None
 ) -> Accumulator:
-    """Layers over one another, from near to far, on nothing. `scale` is that of the plan; by the `weights` of the layers
-    their shares of each pixel are counted."""
+    """Layers over one another, from near to far, on nothing. `scale` is that of the plan; by the `weights` of the
+    layers their shares of each pixel are counted."""
     first_fills = bool(layers) and layers[0].view is None and not layers[0].is_worked_on
     acc = new_accumulator(size, weights is not None, filled=first_fills)
     for number, layer in enumerate(layers):
@@ -66,7 +66,9 @@ def _buffered(layer: Layer, scale: float, pictures: Pictures, acc: Accumulator) 
     if layer.view is None and margin:
         inner = new_accumulator((width, height), False)
         _lay_straight(one, scale, pictures, inner, limit_of(), _look(layer))
-        rgba: Array = np.asarray(cv2.copyMakeBorder(inner.rgba, margin, margin, margin, margin, cv2.BORDER_REPLICATE), np.float32)
+        rgba: Array = np.asarray(
+            cv2.copyMakeBorder(inner.rgba, margin, margin, margin, margin, cv2.BORDER_REPLICATE), np.float32
+        )
     else:
         _lay_straight(one, scale, pictures, alone, limit_of(), _look(layer))
         rgba = alone.rgba

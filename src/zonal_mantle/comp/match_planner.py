@@ -37,7 +37,7 @@ def haze_of(shot: Shot, zone: Zone, frame: int) -> Haze:
 
 
 def net_depth(shot: Shot, distance_m: NDArray | float, own_m: float) -> NDArray[np.float64]:
-    """Optical depth in red, green and blue that is missing at a distance, (…, 3): less what a painting holds already."""
+    """Optical depth in red, green and blue that is missing at a distance, (…, 3): less what a painting holds."""
     beta = extinction(shot.air.visibility_m) * np.array(colour_of_extinction(shot.air.exponent))
     return np.maximum((np.asarray(distance_m, float)[..., None] - own_m) * beta, -math.log(MOST_CLEARED))
 
@@ -116,9 +116,7 @@ def focus_radius_px(shot: Shot, zone: Zone, frame: int) -> float:
     lens, optics = zone.match.lens, shot.optics
     if lens.focus == "radius":
         return max(lens.radius_px.at(frame), 0.0)
-    return blur_circle_px(
-        zone.distance_m, optics.focal_mm, optics.stop, optics.focus_m, optics.sensor_mm, shot.size[0]
-    )
+    return blur_circle_px(zone.distance_m, optics.focal_mm, optics.stop, optics.focus_m, optics.sensor_mm, shot.size[0])
 
 
 def shutter_of(shot: Shot, zone: Zone, frame: int, scale: float, margin: int) -> Shutter | None:

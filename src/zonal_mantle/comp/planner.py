@@ -89,7 +89,9 @@ def _layers(shot: Shot, zone: Zone, frame: int, scale: float) -> list[Layer]:
     )
     layers = [layer]
     if ramp is not None and zone.seam.to == "haze":
-        layers.append(Layer(**{**vars(layer), "ramp": None, "deep": None, "haze": Haze((0.0, 0.0, 0.0), shot.air.airlight)}))
+        layers.append(
+            Layer(**{**vars(layer), "ramp": None, "deep": None, "haze": Haze((0.0, 0.0, 0.0), shot.air.airlight)})
+        )
     if zone.blend.on_old_sky and not holds_plate and shot.plate_source is not None:
         layers.append(_old_sky(shot, zone, frame, scale))
     return layers

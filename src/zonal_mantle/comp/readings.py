@@ -12,6 +12,7 @@ from ..media.picture import picture_of
 from ..place.coverage import CoverageReading, Opening
 from ..shot import Matte, Shot, Source
 from .pictures import Pictures
+from .readings_match import FAR_OFF, MatchReading, read_match
 from .readings_matte import (
     CHATTER_ACCEPTED,
     DOUBT_ACCEPTED,
@@ -53,6 +54,7 @@ class Readings:
     locks: dict[str, LockReading] = field(default_factory=dict)
     coverage: dict[str, CoverageReading] = field(default_factory=dict)
     places: dict[str, PlaceReading] = field(default_factory=dict)
+    matches: dict[str, MatchReading] = field(default_factory=dict)
     findings: list[Finding] = field(default_factory=list)
 
     def as_dict(self) -> dict[str, Any]:
@@ -62,6 +64,7 @@ class Readings:
             "locks": {key: asdict(value) for key, value in self.locks.items()},
             "coverage": {key: asdict(value) for key, value in self.coverage.items()},
             "places": {key: asdict(value) for key, value in self.places.items()},
+            "matches": {key: asdict(value) for key, value in self.matches.items()},
             "findings": [asdict(finding) for finding in self.findings],
         }
 
@@ -95,6 +98,7 @@ def take_readings(
     source = shot.plate_source
     if source is not None and not missing:
         _places_over_frames(shot, pictures, scale, progress, out)
+        _matches(shot, pictures, out)
         part(replace(out, findings=[*out.findings, *_findings(shot, out)]))
         _mattes_over_frames(shot, pictures, progress, out)
         out.findings += _wrong_pictures(shot, pictures)
@@ -148,6 +152,31 @@ def _places_over_frames(
         out.coverage[zone.id] = out.places[zone.id].coverage
 
 
+def _matches(shot: Shot, pictures: Pictures, out: Readings) -> None:
+    for zone in shot.zones:
+        if not shot.holds_plate(zone) and zone.placement.on and any(zone.is_seen(f) for f in shot.work_frames):
+            out.matches[zone.id] = read_match(shot, zone, pictures)
+
+
+def _match_findings(shot: Shot, readings: Readings) -> list[Finding]:
+    """Zones that are far from the aim that was drawn for them; grain clips that are shorter than the shot."""
+    found = []
+    for zone in shot.zones:
+        reading = readings.matches.get(zone.id)
+        if reading is not None and reading.drawn and reading.problem:
+            found.append(Finding("Match", zone.id, reading.frame, reading.problem))
+        if reading is not None and reading.drawn and not reading.problem and reading.worst > FAR_OFF:
+            words = f"{zone.name} is {reading.worst:.0f} ΔE from its aim."
+            found.append(Finding("Match", zone.id, reading.frame, words))
+        clip = zone.match.grain.clip
+        if zone.match.grain.on and clip is not None:
+            source = shot.source(clip)
+            if source.end - source.start + 1 < len(shot.frames):
+                words = f"The grain of {zone.name}, {source.name}, is shorter than the shot: it begins again."
+                found.append(Finding("Match", zone.id, shot.first, words))
+    return found
+
+
 def _findings(shot: Shot, readings: Readings) -> list[Finding]:
     found: list[Finding] = []
     for matte in shot.mattes:
@@ -175,7 +204,7 @@ def _findings(shot: Shot, readings: Readings) -> list[Finding]:
             reason = lock.lost[0] if lock.lost else "not solved to the end."
             words = f"{lock.name} holds {held.solved} of {held.wanted} frames. {reason}"
             found.append(Finding("Lock", lock.id, gaps[0], words))
-    return found
+    return found + _match_findings(shot, readings)
 
 
 def _matte_findings(matte: Matte, reading: MatteOverShot) -> list[Finding]:

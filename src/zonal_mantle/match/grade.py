@@ -114,6 +114,19 @@ def curve_transform(tone: ToneMatch) -> ocio.Transform:
     return ocio.GradingRGBCurveTransform(values, ocio.GRADING_LOG)
 
 
+def curve_at(points: Points, x: NDArray) -> NDArray[np.float64]:
+    """A curve through its points, as it is applied: OpenColorIO's B-spline. Log codes in and out.
+
+    Examples
+    --------
+    >>> [round(float(v), 3) for v in curve_at(((0, 0), (0.5, 0.6), (1, 1)), np.array([0.0, 0.5, 1.0]))]
+    [0.0, 0.6, 1.0]
+    """
+    rgb = np.ascontiguousarray(np.repeat(np.asarray(x, np.float32)[:, None], 3, axis=1))
+    _through(curve_transform(ToneMatch(curve_all=points)), rgb)
+    return np.asarray(rgb[:, 0], np.float64)
+
+
 def _levelled(rgb: NDArray, tone: ToneMatch) -> NDArray:
     (low, high), (floor, ceiling) = ((each.at(0) for each in pair) for pair in (tone.levels_in, tone.levels_out))
     gamma = tone.levels_gamma.at(0)

@@ -78,7 +78,9 @@ def _averaged(lags: NDArray, scale: float, f: NDArray) -> tuple[NDArray, float]:
         for i in range(-3, 4):
             rows = (offsets + j * wide)[:, None] % _PERIOD * (np.abs(offsets + j * wide)[:, None] < _PERIOD // 2)
             columns = (offsets + i * wide)[None] % _PERIOD * (np.abs(offsets + i * wide)[None] < _PERIOD // 2)
-            near = (np.abs(offsets + j * wide) < _PERIOD // 2)[:, None] & (np.abs(offsets + i * wide) < _PERIOD // 2)[None]
+            near = (np.abs(offsets + j * wide) < _PERIOD // 2)[:, None] & (np.abs(offsets + i * wide) < _PERIOD // 2)[
+                None
+            ]
             out[j % _PERIOD, i % _PERIOD] = (weights[:, None] * weights[None] * lags[rows, columns] * near).sum()
     variance = max(out[0, 0], 1e-12)
     return np.maximum(np.fft.fft2(out / variance).real, 0), float(np.sqrt(variance))
@@ -119,18 +121,12 @@ def unit_grain(
     return np.dstack(list(_threads.map(shaped, range(3))))
 
 
-def strength_at(model: GrainModel, codes: Array) -> Array:
-    """Standard deviation of a model's grain on coded values, (h, w, 3): straight between its levels, the same beyond."""
-    levels = np.array(model.levels, np.float32)
-    return np.dstack(
-        [np.interp(codes[..., c], levels, np.array([row[c] for row in model.deviation])) for c in range(3)]
-    ).astype(np.float32)
-
-
 @lru_cache(maxsize=32)
 def _tables(model: GrainModel) -> Array:
     at = np.linspace(0, 1, 1024)
-    return np.stack([np.interp(at, model.levels, [row[c] for row in model.deviation]) for c in range(3)]).astype(np.float32)
+    return np.stack([np.interp(at, model.levels, [row[c] for row in model.deviation]) for c in range(3)]).astype(
+        np.float32
+    )
 
 
 @numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")

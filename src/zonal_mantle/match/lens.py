@@ -15,8 +15,10 @@ from ..media.powers import FAST
 
 Array = NDArray[np.float32]
 FINE = 24  # sub-pixels a pixel that an aperture's rim is counted on
+SMALL_PX = 1.0  # radius
 SPACING_PX = 0.5  # between the samples of a motion: a thin line then shows no ripple
 MOST_SAMPLES = 512
+ALIKE_PX = 0.1  # by which ways over the shutter may differ across a frame and be taken as one
 
 
 def blur_circle_px(
@@ -49,8 +51,8 @@ def aperture(radius_px: float, blades: int = 0, turn_deg: float = 0.0) -> Array:
     """
     if radius_px < 0.02:
         return np.ones((1, 1), np.float32)
-    reach = radius_px if blades < 3 else radius_px * math.sqrt(
-        2 * math.pi / (blades * math.sin(2 * math.pi / blades))
+    reach = (
+        radius_px if blades < 3 else radius_px * math.sqrt(2 * math.pi / (blades * math.sin(2 * math.pi / blades)))
     )  # of a polygon's corners
     half = math.ceil(reach - 0.5 + 1e-9)
     fine = max(FINE, math.ceil(FINE * 2 / max(radius_px, 0.1)) if radius_px < 2 else FINE)
@@ -65,7 +67,21 @@ def aperture(radius_px: float, blades: int = 0, turn_deg: float = 0.0) -> Array:
         sides = [turn + (2 * k + 1) * math.pi / blades for k in range(blades)]
         inside = np.all([x * math.cos(side) + y * math.sin(side) <= apothem for side in sides], axis=0)
     kernel = inside.reshape(n, fine, n, fine).mean(axis=(1, 3))
+    if radius_px < SMALL_PX:
+        kernel = _small(x[inside], y[inside])
     return np.asarray(kernel / kernel.sum(), np.float32)
+
+
+def _small(x: NDArray, y: NDArray) -> NDArray[np.float64]:
+    """An aperture about as small as a pixel, over the picture between its pixels (Keys 1981) rather than over their
+    areas, which would take it for a point."""
+
+    def weights(at: NDArray) -> NDArray:
+        d = np.abs(np.arange(-2, 3)[:, None] - at[None])
+        near, far = 1.5 * d**3 - 2.5 * d**2 + 1, -0.5 * d**3 + 2.5 * d**2 - 4 * d + 2
+        return np.where(d <= 1, near, np.where(d < 2, far, 0))
+
+    return np.asarray(np.maximum(weights(y) @ weights(x).T, 0))
 
 
 def defocused(rgba: Array, radius_px: float, blades: int = 0, turn_deg: float = 0.0) -> Array:
@@ -95,7 +111,9 @@ def pixel_gaussian(sigma_px: float) -> NDArray[np.float64]:
         part = min(sigma_px**2 / 2, 1 / 3)
         kernel[half - 1 : half + 2] = part, 1 - 2 * part, part
         return kernel
-    edge = np.array([math.erf((t + 0.5) / (sigma * math.sqrt(2))) - math.erf((t - 0.5) / (sigma * math.sqrt(2))) for t in at])
+    edge = np.array(
+        [math.erf((t + 0.5) / (sigma * math.sqrt(2))) - math.erf((t - 0.5) / (sigma * math.sqrt(2))) for t in at]
+    )
     return np.asarray(edge / edge.sum())
 
 
@@ -116,7 +134,9 @@ def sharpened(rgba: Array, amount: float, radius_px: float, overshoot: float) ->
     box = np.ones((2 * max(1, round(radius_px * 1.5)) + 1,) * 2, np.uint8)
     high, low = cv2.dilate(own, box), cv2.erode(own, box)
     slack = overshoot * (high - low)
-    sharp = np.clip(own + np.float32(amount) * (own - base), np.minimum(low - slack, own), np.maximum(high + slack, own))
+    sharp = np.clip(
+        own + np.float32(amount) * (own - base), np.minimum(low - slack, own), np.maximum(high + slack, own)
+    )
     return np.concatenate([np.where(alpha > 1e-3, sharp * alpha, rgba[..., :3]), rgba[..., 3:]], axis=2)
 
 
@@ -140,8 +160,10 @@ def _gather_rows(y0, y1, pixels, along, bend, step, opens, closes, out):  # type
                     ay += share * along[row + j, column + i, 1]
                     bx += share * bend[row + j, column + i, 0]
                     by += share * bend[row + j, column + i, 1]
-            longest = max(abs(ax * span + bx * (closes * closes - opens * opens)),
-                          abs(ay * span + by * (closes * closes - opens * opens)))
+            longest = max(
+                abs(ax * span + bx * (closes * closes - opens * opens)),
+                abs(ay * span + by * (closes * closes - opens * opens)),
+            )
             count = min(int(np.ceil(longest / np.float32(SPACING_PX))), MOST_SAMPLES) + 1
             r, g, b, a = np.float32(0), np.float32(0), np.float32(0), np.float32(0)
             for k in range(count):
@@ -163,6 +185,25 @@ def _gather_rows(y0, y1, pixels, along, bend, step, opens, closes, out):  # type
             out[y, x, 0], out[y, x, 1], out[y, x, 2], out[y, x, 3] = r * share, g * share, b * share, a * share
 
 
+def _streak(ax: float, ay: float, bx: float, by: float, opens: float, closes: float) -> Array:
+    """The image of a point of a picture all of which moves alike: its samples, each shared between four pixels."""
+    longest = max(abs(ax), abs(ay)) * (closes - opens) + max(abs(bx), abs(by)) * abs(closes**2 - opens**2)
+    count = min(math.ceil(longest / SPACING_PX), MOST_SAMPLES) + 1
+    t = opens + (closes - opens) * (np.arange(count) + 0.5) / count
+    x, y = t * (ax + t * bx), t * (ay + t * by)
+    half_x, half_y = math.ceil(float(np.abs(x).max())) + 1, math.ceil(float(np.abs(y).max())) + 1
+    kernel = np.zeros((2 * half_y + 1, 2 * half_x + 1))
+    left, top = np.floor(x).astype(int), np.floor(y).astype(int)
+    u, v = x - left, y - top
+    for dx, dy, share in ((0, 0, (1 - u) * (1 - v)), (1, 0, u * (1 - v)), (0, 1, (1 - u) * v), (1, 1, u * v)):
+        np.add.at(kernel, (top + dy + half_y, left + dx + half_x), share / count)
+    rows, columns = np.flatnonzero(kernel.sum(axis=1)), np.flatnonzero(kernel.sum(axis=0))
+    tall = max(half_y - rows[0], rows[-1] - half_y)
+    wide = max(half_x - columns[0], columns[-1] - half_x)
+    kernel = kernel[half_y - tall : half_y + tall + 1, half_x - wide : half_x + wide + 1]
+    return np.asarray(kernel, np.float32)
+
+
 def moved_over_shutter(rgba: Array, along: Array, bend: Array, step: float, opens: float, closes: float) -> Array:
     """A picture as it is seen while it moves between the shutter's opening and closing.
 
@@ -179,6 +220,13 @@ def moved_over_shutter(rgba: Array, along: Array, bend: Array, step: float, open
     """
     if closes <= opens:
         return rgba
+    if (
+        max(float(np.ptp(part[..., k])) for part in (along, bend) for k in (0, 1)) * max(abs(opens), abs(closes))
+        < ALIKE_PX
+    ):
+        (ax, ay), (bx, by) = along.mean(axis=(0, 1)), bend.mean(axis=(0, 1))
+        kernel = _streak(float(ax), float(ay), float(bx), float(by), opens, closes)
+        return np.asarray(cv2.filter2D(rgba, -1, kernel, borderType=cv2.BORDER_REPLICATE), np.float32)
     out = np.empty_like(rgba)
     run_bands(
         _gather_rows, rgba.shape[0], np.ascontiguousarray(rgba), along, bend, np.float32(step), np.float32(opens),

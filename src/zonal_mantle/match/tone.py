@@ -38,8 +38,9 @@ class Stage:
 
     matrix : twelve numbers, three rows of red, green, blue and offset. powers : of red, green, blue, or None. curves :
     (3, CURVE_POINTS) values over CURVE_LOW … CURVE_HIGH as bytes of float32, or None; it stands in for powers. hues :
-    (3, HUE_POINTS) turn of the hue in turns, factor of saturation, factor of light, as bytes of float32, or None. tints :
-    (4, HUE_POINTS) over the log encoding of luma from 0 to 1: the colour, of luma 1, that it is drawn to, and how much.
+    (3, HUE_POINTS) turn of the hue in turns, factor of saturation, factor of light, as bytes of float32, or None.
+    tints : (4, HUE_POINTS) over the log encoding of luma from 0 to 1: the colour, of luma 1, that it is drawn to, and
+    how much.
     """
 
     encoding: Encoding = "scene-linear"

@@ -49,8 +49,8 @@ def adaptation(kelvin: float, duv: float) -> Matrix:
 
     References
     ----------
-    K. M. Lam, Metamerism and colour constancy (Bradford, 1985), linear, as in the ICC's profile specification (ICC.1:2022,
-    annex E).
+    K. M. Lam, Metamerism and colour constancy (Bradford, 1985), linear, as in the ICC's profile specification
+    (ICC.1:2022, annex E).
 
     Examples
     --------

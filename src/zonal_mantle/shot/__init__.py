@@ -9,6 +9,18 @@ from .hang import Blend, Card, Corner, Dome, Mirror, Seam, Timing
 from .history import History
 from .keyed import Key, Keyed
 from .lock import Correction, Lens, Lock, LockFrame, LockKind, Mark, Motion, ScenePoint
+from .match import (
+    Aim,
+    AimArea,
+    AirMatch,
+    Cdl,
+    GrainMatch,
+    GrainModel,
+    LensMatch,
+    Match,
+    ToneMatch,
+    WrapMatch,
+)
 from .matte import (
     PULLS,
     ClearSkyPull,
@@ -24,41 +36,22 @@ from .matte import (
     ScreenPull,
     SkyStroke,
 )
-from .match import (
-    Aim,
-    AimArea,
-    AirMatch,
-    Cdl,
-    GrainMatch,
-    GrainModel,
-    LensMatch,
-    Match,
-    ToneMatch,
-    WrapMatch,
-)
 from .shapes import Shape, ShapeKey, ellipse_key, rectangle_key
 from .shot import Air, Mist, Optics, Shot
 from .source import Source
 from .zone import MatteUse, Placement, Zone
 
 __all__ = [
-    "WrapMatch",
-    "ToneMatch",
-    "Optics",
-    "Mist",
-    "LensMatch",
-    "GrainModel",
-    "GrainMatch",
-    "Cdl",
-    "AirMatch",
-    "AimArea",
-    "Aim",
     "PULLS",
     "SUFFIX",
+    "Aim",
+    "AimArea",
     "Air",
+    "AirMatch",
     "Base",
     "Blend",
     "Card",
+    "Cdl",
     "ClearSkyPull",
     "ColourPull",
     "ColourSample",
@@ -68,10 +61,13 @@ __all__ = [
     "Dome",
     "Edge",
     "Follow",
+    "GrainMatch",
+    "GrainModel",
     "History",
     "Key",
     "Keyed",
     "Lens",
+    "LensMatch",
     "Levels",
     "Light",
     "Line",
@@ -85,8 +81,10 @@ __all__ = [
     "Matte",
     "MatteUse",
     "Mirror",
+    "Mist",
     "Motion",
     "OldSky",
+    "Optics",
     "Placement",
     "Pull",
     "ScenePoint",
@@ -99,7 +97,9 @@ __all__ = [
     "SkyStroke",
     "Source",
     "Timing",
+    "ToneMatch",
     "Value",
+    "WrapMatch",
     "Zone",
     "autosave_path",
     "ellipse_key",

@@ -205,7 +205,7 @@ class GrainModel(Value):
     """Noise as it was measured, or set by hand.
 
     deviation : (red, green, blue) standard deviation in coded values at each of `levels` (coded, 0…1). spatial : of
-        each channel, autocorrelation at lags -2…2 across (five numbers a row) and -2…2 down, 25 numbers, 1 in the middle.
+        each channel, autocorrelation at lags -2…2 across (five a row) and -2…2 down, 25 numbers, 1 in the middle.
     between : correlation of red with green, red with blue, green with blue.
     """
 

@@ -11,6 +11,7 @@ from .keyed import Keyed
 from .match import Match
 from .shapes import Point
 
+
 def _keyed(value: float) -> Keyed:
     return Keyed(constant=value)
 

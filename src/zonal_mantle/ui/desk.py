@@ -18,6 +18,7 @@ from ..comp.views import OWN_VIEWS
 from ..media.picture import Picture, picture_of
 from ..media.watch import used_files_digest
 from ..shot import History, Lock, MantleError, Matte, Shot, Zone, autosave_path, save
+from ..shot.match import Part
 from ..shot.matte import Reads
 from . import recent
 
@@ -53,6 +54,7 @@ class Desk(QObject):
         self.saved = self.shot
         self.revision = 0
         self._revisions: list[tuple[Shot, int]] = []
+        self._without: tuple[Shot | None, str, str, Shot] = (None, "", "", Shot())
         self._newest_revision = itertools.count(1)
         self.store = Pictures()
         self.scheduler = Scheduler()
@@ -65,6 +67,9 @@ class Desk(QObject):
         self.wipe = False
         self.held_still = False
         self.loupe = False
+        self.before = False  # whether the open part of the match is left out of what is seen
+        self.match_part: Part = "tone"
+        self.fit_words: dict[tuple[str, str], str] = {}
         self.look = Look()
         self.readings = Readings()
         self.readings_error = ""
@@ -98,6 +103,24 @@ class Desk(QObject):
     @property
     def lock(self) -> Lock | None:
         return next((lock for lock in self.shot.locks if lock.id == self.lock_id), None)
+
+    @property
+    def seen_shot(self) -> Shot:
+        """The shot as it is looked at: without the open part of the zone's match where one looks at it before."""
+        zone = self.zone
+        if not self.before or zone is None or self.stage != "Match":
+            return self.shot
+        known, *of = self._without[:3]
+        if known is not self.shot or of != [zone.id, self.match_part]:
+            part = getattr(zone.match, self.match_part).but(on=False)
+            bare = self.shot.with_zone(zone.but(match=zone.match.but(**{self.match_part: part})))
+            self._without = (self.shot, zone.id, self.match_part, bare)
+        return self._without[3]
+
+    @property
+    def seen_revision(self) -> int:
+        """The number of the shot as it is looked at."""
+        return self._revision_of(self.seen_shot)
 
     @property
     def unsaved(self) -> bool:

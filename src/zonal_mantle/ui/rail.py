@@ -8,6 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
 from PySide6.QtGui import QBrush, QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QVBoxLayout, QWidget
 
+from ..shot import Keyed, Value
 from . import theme
 from .desk import Desk
 from .server import FrameServer
@@ -16,6 +17,15 @@ from .widgets import tool_button
 
 MARGIN = 14
 GRAPH_PX = 0.5  # residual at the top of the graph
+
+
+def _inner_values(value: object) -> list[object]:
+    """All that a value of the shot is made of."""
+    if isinstance(value, tuple):
+        return [inner for part in value for inner in _inner_values(part)]
+    if isinstance(value, Value) and not isinstance(value, Keyed):
+        return [inner for name in type(value).model_fields for inner in _inner_values(getattr(value, name))]
+    return [value]
 
 
 class Track(QWidget):
@@ -159,7 +169,7 @@ class Track(QWidget):
         elif self.desk.stage == "Place":
             parts = [getattr(zone.placement, name) for name in ("x", "y", "size", "turn_deg", "width")]
         else:
-            parts = [*zone.match.slope, *zone.match.offset, *zone.match.power, zone.match.saturation]
+            parts = _inner_values(getattr(zone.match, self.desk.match_part))
         for part in parts:
             frames |= {key.frame for key in getattr(part, "keys", ())}
         return sorted(frames)

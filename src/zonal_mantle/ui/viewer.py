@@ -74,7 +74,7 @@ class Viewer(QWidget):
             hatch = desk.zone_id if desk.stage == "Place" and name in ("Composite", "See-through") else None
             lock = desk.lock_id if name == "Difference" else None
             look = replace(desk.look, fault=fault, lock=lock, hatch=hatch)
-            out.append(Wanted(desk.revision, frame, name, zone, scale, look))
+            out.append(Wanted(desk.seen_revision, frame, name, zone, scale, look))
         return out
 
     def refresh(self) -> None:
@@ -94,7 +94,7 @@ class Viewer(QWidget):
             for w, codes in zip(wanted, there):
                 self._arrived(w, codes)
             wanted = []
-        self.server.request(desk.shot, wanted, ahead)
+        self.server.request(desk.seen_shot, wanted, ahead)
         self.update()
 
     def is_cached(self, frame: int) -> bool:
@@ -107,7 +107,7 @@ class Viewer(QWidget):
         return all(w.view in self._images and self._images[w.view][0] == w for w in wanted)
 
     def _arrived(self, wanted: Wanted, codes: NDArray[np.uint8]) -> None:
-        if wanted.frame != self.desk.frame or wanted.revision != self.desk.revision:
+        if wanted.frame != self.desk.frame or wanted.revision != self.desk.seen_revision:
             return
         height, width = codes.shape[:2]
         image = QImage(codes.data, width, height, width * 4, QImage.Format.Format_RGB32)

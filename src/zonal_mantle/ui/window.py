@@ -30,6 +30,7 @@ from .renderpanel import RenderPanel
 from .section import Section
 from .server import FrameServer
 from .stock import Stock
+from .tools.aim import AimTool
 from .tools.base import Tool
 from .tools.lock import LockTool
 from .tools.pick import PickTool
@@ -53,11 +54,12 @@ class Window(QMainWindow):
         self.probe = Probe(self.desk, self.viewer)
         self.shape_tool, self.lock_tool = ShapeTool(self.desk), LockTool(self.desk)
         self.place_tool = PlaceTool(self.desk)
+        self.aim_tool = AimTool(self.desk)
         self.tools: dict[str, Tool] = {
-            "Matte": self.shape_tool, "Lock": self.lock_tool, "Place": self.place_tool
+            "Matte": self.shape_tool, "Lock": self.lock_tool, "Place": self.place_tool, "Match": self.aim_tool,
         }  # fmt: skip
         self.stock = Stock(self.desk)
-        self.bench = Bench(self.desk, self.shape_tool, self.lock_tool, self.place_tool, self._sample)
+        self.bench = Bench(self.desk, self.shape_tool, self.lock_tool, self.place_tool, self.aim_tool, self._sample)
         self.rail = Rail(self.desk, self.viewer, self.server)
         self.section = Section(self.desk)
         self.parts = Parts(self.desk)
@@ -141,6 +143,7 @@ class Window(QMainWindow):
         self._add(view, "Magnifier", "M", lambda: desk.set_view(loupe=not desk.loupe))
         self._add(view, "Wipe", "W", lambda: desk.set_view(wipe=not desk.wipe))
         self._add(view, "Held still", "H", self.strip._still)
+        self._add(view, "Before: without the open part of the match", "B", self.bench.match.flip_before)
         self._add(view, "Fit", "F", self.viewer.fit)
         self._add(view, "One to one", "Ctrl+1", self.viewer.actual_size)
         frame = bar.addMenu("Frame")
@@ -187,9 +190,10 @@ class Window(QMainWindow):
             self.shape_tool.cancel()
             self.lock_tool.cancel()
             self.place_tool.cancel()
+            self.aim_tool.cancel()
             self.viewer.set_tool(tool)
             self.probe.show_place(None)
-        elif self.desk.stage in ("Lock", "Place"):
+        elif self.desk.stage in ("Lock", "Place", "Match"):
             self.probe.show_place(None)  # what is at hand there has hints of its own
         self.viewer.update()
 

@@ -8,6 +8,7 @@ from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from ..desk import Desk
+from ..tools.aim import AimTool
 from ..tools.lock import LockTool
 from ..tools.place import PlaceTool
 from ..tools.sample import Area
@@ -31,6 +32,7 @@ class Bench(QWidget):
         shape_tool: ShapeTool,
         lock_tool: LockTool,
         place_tool: PlaceTool,
+        aim_tool: AimTool,
         sample: Callable[[str, Callable[[Area], None]], None],
     ) -> None:
         super().__init__()
@@ -48,7 +50,7 @@ class Bench(QWidget):
         self.matte = MatteStage(desk, shape_tool, sample)
         self.lock = LockStage(desk, lock_tool, sample)
         self.place = PlaceStage(desk, place_tool)
-        self.match = MatchStage(desk)
+        self.match = MatchStage(desk, aim_tool.lines, sample)
         self.stages = [self.source, self.matte, self.lock, self.place, self.match]
         head = QHBoxLayout()
         head.setContentsMargins(6, 4, 6, 4)

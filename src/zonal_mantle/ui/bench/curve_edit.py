@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
@@ -28,13 +30,17 @@ class CurveEdit(QWidget):
     changed = Signal(object, str)  # points, gesture
     gesture = Signal(bool)
 
-    def __init__(self) -> None:
+    def __init__(
+        self, line: Callable[[tuple[Point, ...], np.ndarray], np.ndarray] = free_curve, end: float = END
+    ) -> None:
         super().__init__()
+        self._line, self._end = line, end
         self.setAccessibleName("Response")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.samples: dict[str, np.ndarray] = {}
         self.marks: tuple[float, ...] = ()
+        self.ticks: tuple[tuple[float, ...], tuple[float, ...]] = ((), ())  # from below, from above
         self.points: tuple[Point, ...] = ()
         self.chosen: int | None = None
         self._held = False
@@ -53,7 +59,7 @@ class CurveEdit(QWidget):
     # --- painting ---
     def place(self, point: Point) -> QPointF:
         """Where a point of the curve is drawn."""
-        return QPointF(point[0] / END * self.width(), (1 - point[1]) * (self.height() - 8) + 4)
+        return QPointF(point[0] / self._end * self.width(), (1 - point[1]) * (self.height() - 8) + 4)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
@@ -61,7 +67,7 @@ class CurveEdit(QWidget):
         painter.fillRect(self.rect(), QColor(theme.GROUND))
         width, height = self.width(), self.height()
         for name, levels in self.samples.items():
-            counts = np.histogram(levels, bins=BINS, range=(0, END))[0].astype(float)
+            counts = np.histogram(levels, bins=BINS, range=(0, self._end))[0].astype(float)
             counts = np.sqrt(counts / max(counts.max(), 1))
             for k, share in enumerate(counts):
                 bar = QRectF(k * width / BINS, height * (1 - share), width / BINS, height * share)
@@ -75,12 +81,18 @@ class CurveEdit(QWidget):
             return
         painter.setPen(QColor(theme.WARN))
         for mark in self.marks:
-            x = mark / END * width
+            x = mark / self._end * width
             painter.drawLine(QPointF(x, 0), QPointF(x, height))
 
     def _paint_curve(self, painter: QPainter) -> None:
-        at = np.linspace(0, END, self.width())
-        line = [self.place((float(x), float(y))) for x, y in zip(at, free_curve(self.points, at))]
+        for places, top in zip(self.ticks, (False, True)):
+            painter.setPen(QPen(QColor(theme.TEXT if top else theme.DIM), 1.4))
+            for x in places:
+                at = x / self._end * self.width()
+                y = 0 if top else self.height() - 14
+                painter.drawLine(QPointF(at, y), QPointF(at, y + 14))
+        at = np.linspace(0, self._end, self.width())
+        line = [self.place((float(x), float(y))) for x, y in zip(at, self._line(self.points, at))]
         painter.setPen(QPen(QColor(theme.ACCENT), 1.6))
         painter.drawPolyline(QPolygonF(line))
         for k, point in enumerate(self.points):
@@ -93,7 +105,7 @@ class CurveEdit(QWidget):
             painter.setFont(theme.font(11))
             painter.setPen(QColor(theme.TEXT))
             left, right = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignRight
-            side = right | Qt.AlignmentFlag.AlignTop if x < END / 2 else left | Qt.AlignmentFlag.AlignBottom
+            side = right | Qt.AlignmentFlag.AlignTop if x < self._end / 2 else left | Qt.AlignmentFlag.AlignBottom
             painter.drawText(self.rect().adjusted(4, 2, -4, -2), side, f"{x:.3f} → {y:.2f}")
 
     # --- hands ---
@@ -121,7 +133,7 @@ class CurveEdit(QWidget):
             return
         k, (x, y) = self.chosen, self._value(event.position())
         low = self.points[k - 1][0] + 0.004 if k else 0.0
-        high = self.points[k + 1][0] - 0.004 if k + 1 < len(self.points) else END
+        high = self.points[k + 1][0] - 0.004 if k + 1 < len(self.points) else self._end
         new = (min(max(x, low), high), y)
         self.changed.emit((*self.points[:k], new, *self.points[k + 1 :]), self._gesture)
 
@@ -147,6 +159,6 @@ class CurveEdit(QWidget):
             self.changed.emit((*self.points[:k], *self.points[k + 1 :]), new_gesture())
 
     def _value(self, at: QPointF) -> Point:
-        x = at.x() / max(self.width(), 1) * END
+        x = at.x() / max(self.width(), 1) * self._end
         y = 1 - (at.y() - 4) / max(self.height() - 8, 1)
-        return round(min(max(x, 0.0), END), 4), round(min(max(y, 0.0), 1.0), 4)
+        return round(min(max(x, 0.0), self._end), 4), round(min(max(y, 0.0), 1.0), 4)

@@ -1,99 +1,192 @@
-"""The Match stage: slope, offset, power, saturation, air."""
+"""The Match stage: tone, air, lens, wrap, grain, and the aim that they are fitted to."""
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QCheckBox, QGridLayout, QLabel
+from collections.abc import Callable
 
+from PySide6.QtWidgets import QComboBox
+
+from ...comp.match_fit import FittedAll, fit_all
+from ...comp.new_light import new_sky_light
 from ...match import transmittance
-from ...shot import Keyed, Match, Zone
+from ...shot import Aim, AimArea, MantleError
 from ..desk import Desk
 from ..numberfield import NumberField
-from ..widgets import note, push_button
+from ..tools.line import LineTool
+from ..tools.sample import Area
+from ..widgets import choice, note, push_button, row, show_choice, tool_button
+from .optic_panels import AirPanel, GrainPanel, LensPanel, WrapPanel
 from .stage import Stage
+from .tone_panel import TonePanel
+
+STILL = "stays in the frame"
+NO_AREA = "By itself: the kept plate"
 
 
 class MatchStage(Stage):
-    """How the zone is fitted to the plate."""
+    """How the zone is made of the plate's light, air, glass and film."""
 
     name = "Match"
-    tip = "Grade (ASC CDL, on scene-linear colour) and air for the zone's distance"
+    tip = "Tone, air, lens, wrap and grain: measured on the plate, moved by hand after"
 
-    def __init__(self, desk: Desk) -> None:
+    def __init__(self, desk: Desk, lines: LineTool, sample: Callable[[str, Callable[[Area], None]], None]) -> None:
         super().__init__(desk)
-        grid = QGridLayout()
-        grid.setSpacing(3)
-        for k, colour in enumerate("RGB"):
-            grid.addWidget(note(colour), 0, k + 1)
-        for row_, (label, name, low, high, step, default, tip) in enumerate(
-            (
-                ("Slope", "slope", 0, 8, 0.005, 1, "multiplies the colour"),
-                ("Offset", "offset", -1, 1, 0.001, 0, "is added after the slope"),
-                ("Power", "power", 0.1, 8, 0.005, 1, "bends the tones after slope and offset"),
-            ),
-            1,
-        ):
-            grid.addWidget(QLabel(label), row_, 0)
-            for k, colour in enumerate("RGB"):
-                field = NumberField(
-                    f"{label} {colour}", low, high, step, default, 3, "", f"{label} of {colour}: {tip}", bare=True
-                )
-
-                def get(zone: Zone, name: str = name, k: int = k) -> Keyed | None:
-                    part: Keyed = getattr(zone.match, name)[k]
-                    return part
-
-                def put(zone: Zone, value: Keyed, name: str = name, k: int = k) -> Zone:
-                    triple = tuple(value if j == k else v for j, v in enumerate(getattr(zone.match, name)))
-                    return zone.but(match=zone.match.but(**{name: triple}))
-
-                self.keyed_field(field, get, put)
-                grid.addWidget(field, row_, k + 1)
-        self.inside.addLayout(grid)
-        self.saturation = NumberField("Saturation", 0, 4, 0.005, 1, 3, "", "0 is grey, 1 leaves the colour as it is")
-        self.keyed_field(
-            self.saturation, lambda z: z.match.saturation, lambda z, v: z.but(match=z.match.but(saturation=v))
+        self._sample, self.lines = sample, lines
+        self.areas: QComboBox = choice(
+            [NO_AREA], "The areas of the plate that the zone is compared with", lambda _: self.refresh()
         )
-        self.inside.addWidget(self.saturation)
-        self.air = QCheckBox("Air by distance")
-        self.air.setToolTip("Haze between lens and zone, from its distance, the shot's visibility and airlight")
-        self.air.clicked.connect(self._air)
-        self.inside.addWidget(self.air)
+        self.add = tool_button("plus", "Add an area to the aim: drag a box on the plate", self._add)
+        self.remove = tool_button("trash-2", "Remove the chosen area from the aim", self._remove)
+        self.inside.addLayout(row(note("Aim"), self.areas, self.add, self.remove))
+        self.inside.itemAt(0).layout().setStretch(1, 1)
+        self.distance = NumberField("Distance", 0, 1e6, 10, 0, 0, "m", "How far off the area lies; 0: not known")
+        self.distance.changed.connect(self._distance)
+        self.rides = choice([STILL], "What the aim rides on", self._ride)
+        self.inside.addLayout(row(self.distance, self.rides))
+        self.tone, self.air = TonePanel(desk), AirPanel(desk)
+        self.lens, self.wrap, self.grain = LensPanel(desk), WrapPanel(desk), GrainPanel(desk)
+        self.tone.line_wanted = self._line  # type: ignore[method-assign]
+        self.tone.sky_wanted = self._new_sky  # type: ignore[method-assign]
+        self.add_parts(
+            ("Tone", self.tone, "Exposure, white, balance, contrast, curves, colour"),
+            ("Air", self.air, "Haze by distance, depth, mist"),
+            ("Lens", self.lens, "Focus, sharpness, motion blur"),
+            ("Wrap", self.wrap, "Light of the background over the rim"),
+            ("Grain", self.grain, "Grain on what is not plate"),
+        )
+        self.all = push_button("Fit all", "Fits all five parts of this zone in their order", self._fit_all, "crosshair")
+        self.before = push_button(
+            "Before", "Leaves the open part out of what is seen (B)", self.flip_before, checkable=True
+        )
+        self.inside.addLayout(row(self.before, 1, self.all))
         self.words = note()
         self.inside.addWidget(self.words)
-        self.reset = push_button(
-            "Set the grade back", "Slope 1, offset 0, power 1, saturation 1", self._reset, "rotate-ccw"
-        )
-        self.inside.addWidget(self.reset)
+
+    def open_part(self, name: str) -> None:
+        super().open_part(name)
+        self.desk.match_part = name.lower()
+        if self.desk.before:
+            self.desk.view_changed.emit()
 
     def refresh(self) -> None:
         super().refresh()
-        zone, air = self.zone, self.desk.shot.air
-        self.header.switch.setChecked(zone.match.on)
-        self.air.setChecked(zone.match.air)
-        self.air.setEnabled(zone.distance_m is not None)
-        share = transmittance(zone.distance_m, air.visibility_m)
-        if not zone.match.on:
+        zone, shot = self.zone, self.desk.shot
+        match = zone.match
+        self.header.switch.setChecked(match.on)
+        plate = shot.holds_plate(zone)
+        reading = self.desk.readings.matches.get(zone.id)
+        if not match.on:
             self.header.show_reading("off")
+        elif plate:
+            self.header.show_reading("the plate itself")
+        elif reading is not None and not reading.problem:
+            self.header.show_reading(f"ΔE {reading.worst:.1f} from its aim")
         elif zone.distance_m is None:
-            self.header.show_reading("no air at infinity")
-        elif not zone.match.air:
+            self.header.show_reading("no aim at infinity")
+        elif not match.air.on:
             self.header.show_reading("air off")
         else:
-            self.header.show_reading(f"{share:.0%} own light")
-        if zone.distance_m is None:
-            self.words.setText("At infinity: the sky painting already holds its air.")
-        else:
-            self.words.setText(
-                f"At {zone.distance_m:g} m and a visibility of {air.visibility_m / 1000:g} km, {share:.1%} of its own "
-                "light reaches the lens. Both are set in the section."
-            )
+            self.header.show_reading(f"{transmittance(zone.distance_m, shot.air.visibility_m):.0%} own light")
+        count = len(match.aim.areas)
+        names = [f"Area {k + 1}" for k in range(count)] or [NO_AREA]
+        show_choice(self.areas, names, self.areas.currentText() if self.areas.currentText() in names else names[-1])
+        area = self._area()
+        self.remove.setEnabled(area is not None)
+        for part in (self.distance, self.rides):
+            part.setVisible(area is not None)
+        if area is not None:
+            self.distance.set_value(match.aim.areas[area].distance_m or 0.0)
+            locks = {lock.id: f"rides on {lock.name}" for lock in shot.locks if lock.holds}
+            show_choice(self.rides, [STILL, *locks.values()], locks.get(match.aim.rides or "", STILL))
+        self.before.setChecked(self.desk.before)
+        self.all.setEnabled(not plate)
+        self.open_part(self.part)
 
     def switch(self, on: bool) -> None:
         self.desk.edit_zone(self.zone.but(match=self.zone.match.but(on=on)), f"Match {'on' if on else 'off'}")
 
-    def _air(self, on: bool) -> None:
-        self.desk.edit_zone(self.zone.but(match=self.zone.match.but(air=bool(on))), f"Air {'on' if on else 'off'}")
+    def flip_before(self) -> None:
+        """Shows the picture without the open part, or with it again."""
+        self.desk.set_view(before=not self.desk.before)
+        self.before.setChecked(self.desk.before)
 
-    def _reset(self) -> None:
-        match = Match(on=self.zone.match.on, air=self.zone.match.air)
-        self.desk.edit_zone(self.zone.but(match=match), "Set the grade back")
+    # --- the aim ---
+    def _area(self) -> int | None:
+        count = len(self.zone.match.aim.areas)
+        place = self.areas.currentIndex()
+        return place if count and 0 <= place < count else None
+
+    def _put_aim(self, aim: Aim, words: str, gesture: str | None = None) -> None:
+        self.desk.edit_zone(self.zone.but(match=self.zone.match.but(aim=aim)), f"{words} of {self.zone.name}", gesture)
+
+    def _add(self) -> None:
+        def taken(box: Area) -> None:
+            aim = self.zone.match.aim
+            new = AimArea(box=box, frame=self.desk.frame)
+            rides = aim.rides if aim.areas else self.zone.placement.rides
+            held = rides is not None and self.desk.shot.lock(rides).holds
+            self._put_aim(aim.but(areas=(*aim.areas, new), rides=rides if held else None), "Area of the aim")
+            self.areas.setCurrentIndex(self.areas.count() - 1)
+
+        self._sample("Drag a box over what the zone should be like.", taken)
+
+    def _remove(self) -> None:
+        aim, place = self.zone.match.aim, self._area()
+        if place is not None:
+            areas = tuple(area for k, area in enumerate(aim.areas) if k != place)
+            self._put_aim(aim.but(areas=areas), "Remove an area of the aim")
+
+    def _distance(self, value: float, gesture: str) -> None:
+        aim, place = self.zone.match.aim, self._area()
+        if place is not None:
+            areas = tuple(
+                area.but(distance_m=value or None) if k == place else area for k, area in enumerate(aim.areas)
+            )
+            self._put_aim(aim.but(areas=areas), "Distance of the aim", gesture)
+
+    def _ride(self, name: str) -> None:
+        shot = self.desk.shot
+        found = next((lock.id for lock in shot.locks if f"rides on {lock.name}" == name), None)
+        self._put_aim(self.zone.match.aim.but(rides=found), "Lock of the aim")
+
+    # --- fits ---
+    def _fit_all(self) -> None:
+        desk, shot, id = self.desk, self.desk.shot, self.zone.id
+
+        def fitted(found: FittedAll) -> None:
+            now = next((each for each in desk.shot.zones if each.id == id), None)
+            if now is None:
+                return
+            match = found.shot.zone(id).match.but(aim=now.match.aim)
+            for each in found.fitted:
+                desk.fit_words[(id, each.part)] = each.words
+            desk.edit(desk.shot.with_zone(now.but(match=match)).but(air=found.shot.air), f"Fit all of {now.name}")
+            done = ", ".join(each.part for each in found.fitted) or "nothing"
+            self._refused = (id, tuple(f"{part}: {why}" for part, why in found.refused.items()))
+            desk.said.emit(f"{now.name}: {done} fitted. {' '.join(found.refused.values())}", bool(found.refused))
+            self.words.setText("\n".join(self._refused[1]))
+
+        self.words.setText("")
+        desk.run("Fitting all", lambda job: fit_all(shot, desk.store, [id], job.progress), fitted)
+
+    def _line(self, hint: str, then: Callable[..., None]) -> None:
+        self.lines.ask(hint, then)
+        self.desk.choice_changed.emit()
+
+    def _new_sky(self) -> None:
+        desk, shot, zone = self.desk, self.desk.shot, self.zone
+
+        def work(job: object) -> object:
+            return new_sky_light(shot, zone, desk.store)
+
+        def proposed(match: object) -> None:
+            now = next((each for each in desk.shot.zones if each.id == zone.id), None)
+            if now is not None:
+                desk.edit_zone(
+                    now.but(match=now.match.but(on=True, tone=match.tone)), f"Light of the new sky on {now.name}"
+                )
+
+        try:
+            desk.run("Light of the new sky", work, proposed)
+        except MantleError as problem:
+            desk.said.emit(str(problem), True)

@@ -1,0 +1,400 @@
+"""Fits: each measures one part of a match on the plate and sets it, with its uncertainty, or says why it cannot."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..match.air import transmittances
+from ..match.air_fit import AirFit, AirPart, fit_air, guess_air
+from ..match.errors import MatchError
+from ..match.lens import blur_circle_px
+from ..match.noise import Noise, measure_noise, shift_between
+from ..match.sharpness import (
+    LEAST_TILES,
+    LUMA,
+    ZEROS_FROM_PX,
+    Blur,
+    edge_widths,
+    fit_spectra,
+    power_spectrum,
+    radius_by_edges,
+    tiles_of,
+)
+from ..match.tone_fit import fit_palette, fit_tone
+from ..match.wrap_fit import fit_wrap
+from ..media.curves import coded
+from ..place.transform import reference_to_frame
+from ..shot import Keyed, LensMatch, Match, Shot, ToneMatch, WrapMatch, Zone
+from ..shot.match import PARTS, Palette, Part
+from .aim import Seen, aim_seen, area_mask, blocks_of, frames_for, kept_mask, zone_seen_with
+from .matte_planner import matte_plan, on_plate
+from .pictures import Pictures
+
+Array = NDArray[np.float32]
+Progress = Callable[[float, str], None]
+TONE_FRAMES, LENS_FRAMES, NOISE_FRAMES = 3, 3, 5
+LEAST_SHARE = 0.25  # of its own light that an aim must show to be seen without its air
+MOVES_PX = 2.0  # a frame: with less motion a shutter leaves no trace
+LEAST_SHARPEN, LEAST_RADIUS_PX = 0.06, 0.25
+WRAP_SURE = 2.0  # standard deviations
+WHITE_NOISE_GAIN = 6.0  # Immerkær 1996: energy of his Laplacian, square root of 36
+
+
+@dataclass(frozen=True)
+class Fitted:
+    """What a fit set: the new shot, the part, words for the artist, and the numbers with their uncertainties."""
+
+    shot: Shot
+    part: Part
+    words: str
+    values: dict[str, float] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class FittedAll:
+    """What *Fit all* set, and the reasons why the rest could not be measured."""
+
+    shot: Shot
+    fitted: tuple[Fitted, ...]
+    refused: dict[Part, str]
+
+
+def _quiet(share: float, words: str) -> None:
+    pass
+
+
+def fit_part(
+    shot: Shot, zone_id: str, part: Part, pictures: Pictures, progress: Progress = _quiet, whole_palette: bool = False
+) -> Fitted:
+    """Measures one part of a zone's match on the plate and sets it.
+
+    Parameters
+    ----------
+    whole_palette : the tone takes on the palette of the aim as a whole, not only its lightness, tint and saturation.
+
+    Raises
+    ------
+    MatchError : it cannot be measured; the words say why. MediaError : a source cannot be read.
+    """
+    zone = shot.zone(zone_id)
+    if shot.plate_source is None:
+        raise MatchError("The shot has no plate to compare with.")
+    if shot.holds_plate(zone) and part in ("tone", "lens", "grain"):
+        raise MatchError(f"{zone.name} is the plate itself: its {part} is what the others are fitted to.")
+    if not any(zone.is_seen(frame) for frame in shot.work_frames):
+        raise MatchError(f"{zone.name} is switched off or not seen on any frame of the work range.")
+    progress(0.0, f"Measuring {part}")
+    try:
+        if part == "tone":
+            return _tone(shot, zone, pictures, whole_palette)
+        if part == "air":
+            return _air(shot, zone, pictures)
+        if part == "lens":
+            return _lens(shot, zone, pictures, progress)
+        return _wrap(shot, zone, pictures) if part == "wrap" else _grain(shot, zone, pictures)
+    except ValueError as problem:
+        raise MatchError(f"{zone.name}: {problem}") from problem
+
+
+def fit_all(
+    shot: Shot, pictures: Pictures, zone_ids: Sequence[str] | None = None, progress: Progress = _quiet
+) -> FittedAll:
+    """Fits all parts in their order for some zones, or for all that are not plate. What cannot be measured stays."""
+    zones = [z.id for z in shot.near_to_far() if not shot.holds_plate(z)] if zone_ids is None else list(zone_ids)
+    fitted: list[Fitted] = []
+    refused: dict[Part, str] = {}
+    jobs: list[tuple[str, Part]] = [(id, part) for id in zones for part in PARTS]
+    for done, (id, part) in enumerate(jobs):
+        if part == "air" and any(each.part == "air" for each in fitted):
+            continue  # one air for all of the shot
+        progress(done / max(len(jobs), 1), f"Fitting {part} of {shot.zone(id).name}")
+        try:
+            now = fit_part(shot, id, part, pictures)
+        except MatchError as problem:
+            refused[part] = f"{refused[part]} {problem}" if part in refused else str(problem)
+            continue
+        changed = part == "air" and now.shot.air != shot.air
+        shot = now.shot
+        fitted.append(now)
+        if changed and any(each.part == "tone" for each in fitted):  # what the air took is no longer the tone's
+            shot = fit_part(shot, id, "tone", pictures).shot
+    return FittedAll(shot, tuple(fitted), refused)
+
+
+def _set(shot: Shot, zone: Zone, **parts: object) -> Shot:
+    return shot.with_zone(zone.but(match=zone.match.but(on=True, **parts)))
+
+
+def _keyed(value: float) -> Keyed:
+    return Keyed(constant=float(value))
+
+
+# --- tone ---
+def _tone(shot: Shot, zone: Zone, pictures: Pictures, whole: bool) -> Fitted:
+    own, aim = [], []
+    air_on = zone.match.on and zone.match.air.on and zone.distance_m is not None
+    for frame in frames_for(shot, zone, TONE_FRAMES):
+        seen, distance = aim_seen(shot, zone, frame, pictures)
+        aim.append(_without_air(shot, seen, distance) if air_on else seen)
+        own.append(zone_seen_with(shot, zone, frame, pictures, Match(on=False)))
+    own_blocks, aim_blocks = blocks_of(own), blocks_of(aim)
+    fit = fit_tone(own_blocks, aim_blocks)
+    matrix = fit_palette(own_blocks, aim_blocks) if whole else fit.matrix
+    tone = ToneMatch(palette=Palette(matrix=matrix, strength=_keyed(1.0)))
+    values = {
+        "moved_stops": fit.moved_stops, "moved_stops_spread": fit.spread[0], "contrast": fit.contrast,
+        "contrast_spread": fit.spread[1], "saturation": fit.saturation,
+    }  # fmt: skip
+    words = (
+        f"{fit.moved_stops:+.2f} ± {fit.spread[0]:.2f} stops, contrast × {fit.contrast:.2f} ± {fit.spread[1]:.2f}, "
+        f"saturation × {fit.saturation:.2f}"
+    )
+    return Fitted(_set(shot, zone, tone=tone), "tone", words, values)
+
+
+def _without_air(shot: Shot, seen: Seen, distance: float | None) -> Seen:
+    """The aim as it would be seen without the air before it; as it is where too little of it would be left."""
+    t = np.array(transmittances(distance, shot.air.visibility_m, shot.air.exponent), np.float32)
+    if distance is None or t.min() < LEAST_SHARE:
+        return seen
+    light = np.array(shot.air.airlight, np.float32)
+    return Seen(np.maximum((seen.picture - light * (1 - t)) / t, 0), seen.mask)
+
+
+# --- air ---
+def air_parts(shot: Shot, zone: Zone, frame: int, pictures: Pictures) -> list[AirPart]:
+    """The parts of the plate whose distances are known: areas of the aim, and zones of the plate with a matte."""
+    assert shot.plate_source is not None
+    picture = pictures.plate(shot.plate_source, frame)
+    calm = np.asarray(picture)  # percentiles of single pixels; noise widens all parts alike
+    parts = []
+    for area in zone.match.aim.areas:
+        if area.distance_m is not None:
+            mask = area_mask(shot, area, zone.match.aim.rides, frame)
+            parts.append(AirPart(calm[mask], area.distance_m))
+    if not parts:
+        for other in shot.zones:
+            if shot.holds_plate(other) and other.distance_m is not None and other.matte.on and other.is_seen(frame):
+                parts.append(AirPart(calm[kept_mask(shot, other, frame, pictures)], other.distance_m))
+    return parts
+
+
+def _air(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
+    frame = frames_for(shot, zone, 1)[0]
+    parts = air_parts(shot, zone, frame, pictures)
+    if len(parts) >= 2:
+        fit = fit_air(parts)
+    else:
+        assert shot.plate_source is not None
+        mask = None
+        if zone.match.aim.areas:
+            mask = area_mask(shot, zone.match.aim.areas[0], zone.match.aim.rides, frame)
+        distance = parts[0].distance_m if parts else None
+        fit = guess_air(pictures.plate(shot.plate_source, frame), mask, distance)
+    air = shot.air.but(
+        visibility_m=float(np.clip(fit.visibility_m, 10, 1e6)), airlight=fit.airlight,
+        exponent=float(np.clip(fit.exponent, -1, 4)),
+    )  # fmt: skip
+    values = {
+        "visibility_m": fit.visibility_m, "visibility_low_m": fit.interval_m[0], "visibility_high_m": fit.interval_m[1],
+        "exponent": fit.exponent, "is_guess": float(fit.is_guess),
+        **{f"airlight_{c}": v for c, v in zip("rgb", fit.airlight)},
+        **{f"airlight_{c}_spread": v for c, v in zip("rgb", fit.airlight_spread)},
+    }  # fmt: skip
+    new = shot.but(air=air)
+    if not shot.holds_plate(zone):
+        new = _set(new, zone, air=zone.match.air.but(on=True))
+    return Fitted(new, "air", _air_words(fit), values)
+
+
+def _air_words(fit: AirFit) -> str:
+    low, high = fit.interval_m
+    if fit.is_guess:
+        return (
+            f"a guess: visibility {fit.visibility_m / 1000:.1f} km. Draw two areas of the aim and give their distances "
+            "to measure it"
+        )
+    return f"visibility {fit.visibility_m / 1000:.1f} km, between {low / 1000:.1f} and {high / 1000:.1f} km"
+
+
+# --- lens ---
+def _lens(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> Fitted:
+    lens = LensMatch(on=False)
+    bare = zone.match.but(lens=lens, wrap=WrapMatch(), grain=zone.match.grain.but(on=False))
+    own_tiles: list[Array] = []
+    aim_tiles: list[Array] = []
+    own_seen, aim_seen_on = [], []
+    frames = frames_for(shot, zone, LENS_FRAMES)
+    for frame in frames:
+        own = zone_seen_with(shot, zone, frame, pictures, bare)
+        aim, _ = aim_seen(shot, zone, frame, pictures)
+        own_tiles += tiles_of(own.picture @ LUMA, own.mask)
+        aim_tiles += tiles_of(aim.picture @ LUMA, aim.mask)
+        own_seen.append(own)
+        aim_seen_on.append(aim)
+    if len(own_tiles) < LEAST_TILES or len(aim_tiles) < LEAST_TILES:
+        who = "aim" if len(aim_tiles) < LEAST_TILES else "zone"
+        raise ValueError(
+            f"The {who} is too small for its sharpness to be measured: it takes areas of about 200 pixels."
+        )
+    if max(float(tile.std() / max(float(tile.mean()), 1e-4)) for tile in aim_tiles) < 0.02:
+        raise ValueError("The aim shows no edge that sharpness could be measured on.")
+    progress(0.3, "Measuring lens")
+    travel = _travel(shot, zone, frames[0], pictures)
+    length = float(np.hypot(*travel))
+    own_power, aim_power = power_spectrum(own_tiles), power_spectrum(aim_tiles)
+    moving = length >= MOVES_PX
+    direction = (travel[0] / length, travel[1] / length) if moving else None
+    blur = fit_spectra(own_power, aim_power, direction, ("disc", "soft") if moving else ("disc", "soft", "sharp"))
+    values = {"motion_px": blur.motion_px, "travel_px": length, "spread_px": blur.spread}
+    settled = zone.match.lens.but(
+        on=True, focus="radius", radius_px=_keyed(0), softness_px=_keyed(0), sharpen=_keyed(0), motion_blur=False
+    )
+    settled, words = _focus_set(settled, blur, own_seen[0], aim_seen_on[0], own_power, aim_power, moving, values)
+    if moving:
+        shutter = 360 * blur.motion_px / length
+        values["shutter_deg"] = shutter
+        on = blur.motion_px > 0.7
+        settled = settled.but(
+            motion_blur=on, shutter_deg=_keyed(min(shutter, 720.0)), phase_deg=_keyed(-min(shutter, 720.0) / 2)
+        )
+        words += f"; shutter {shutter:.0f}° from {blur.motion_px:.1f} px of {length:.1f} px a frame"
+    else:
+        words += "; the plate moves too little for its shutter to be measured"
+    return Fitted(_set(shot, zone, lens=settled), "lens", words, values)
+
+
+def _focus_set(
+    lens: LensMatch, blur: Blur, own: Seen, aim: Seen, own_power: NDArray, aim_power: NDArray, moving: bool,
+    values: dict[str, float],
+) -> tuple[LensMatch, str]:  # fmt: skip
+    """Focus, softness or sharpening by what was measured."""
+    if blur.kind == "disc" and blur.size >= ZEROS_FROM_PX:
+        values["radius_px"] = blur.size
+        return lens.but(radius_px=_keyed(blur.size)), f"out of focus by {blur.size:.2f} px"
+    if moving:
+        radius = blur.size if blur.kind == "disc" else 2 * blur.size
+        values["radius_px"] = radius if radius > 0.8 else 0.0
+        return lens.but(radius_px=_keyed(values["radius_px"])), f"out of focus by {values['radius_px']:.2f} px"
+    widths = edge_widths(aim.picture @ LUMA, aim.mask)
+    if len(widths) == 0:
+        raise ValueError("The aim shows no edge that sharpness could be measured on.")
+    radius = radius_by_edges(own.picture @ LUMA, own.mask, widths, noise_of(aim))
+    if radius >= LEAST_RADIUS_PX:
+        values["radius_px"] = radius
+        return lens.but(radius_px=_keyed(radius)), f"softer by a disc of {radius:.2f} px"
+    sharp = fit_spectra(own_power, aim_power, None, ("sharp",))
+    if radius < 0 and sharp.size > LEAST_SHARPEN:
+        values["sharpen"] = sharp.size
+        return lens.but(
+            sharpen=_keyed(sharp.size), sharpen_px=_keyed(1.0), overshoot=_keyed(1.0)
+        ), f"sharpened by {sharp.size:.2f}"
+    values["radius_px"] = 0.0
+    return lens, "as sharp as the plate"
+
+
+def noise_of(seen: Seen) -> float:
+    """A rough standard deviation of a picture's noise in square-rooted light: by the Laplacian (Immerkær 1996), from
+    the calmer half."""
+    light = np.sqrt(np.maximum(seen.picture @ LUMA, 0))
+    rough = light[:-2] + light[2:] - 2 * light[1:-1]
+    rough = np.abs(rough[:, :-2] + rough[:, 2:] - 2 * rough[:, 1:-1])[seen.mask[1:-1, 1:-1]]
+    return (
+        float(np.median(np.sort(rough)[: max(len(rough) // 2, 1)]) / (0.3186 * WHITE_NOISE_GAIN)) if len(rough) else 0.0
+    )
+
+
+def _travel(shot: Shot, zone: Zone, frame: int, pictures: Pictures) -> tuple[float, float]:
+    """How far the plate moves about a frame, a frame: by the lock of the aim or of the zone, else by the pictures."""
+    before, after = max(frame - 1, shot.first), min(frame + 1, shot.last)
+    if after == before:
+        return 0.0, 0.0
+    rides = zone.match.aim.rides or zone.placement.rides
+    middle = np.array([shot.size[0] / 2, shot.size[1] / 2])
+    if rides is not None and shot.lock(rides).holds:
+        a, b = (reference_to_frame(shot, rides, f) @ np.append(middle, 1) for f in (before, after))
+        way = (b[:2] / b[2] - a[:2] / a[2]) / (after - before)
+        return float(way[0]), float(way[1])
+    assert shot.plate_source is not None
+    one, two = (np.ascontiguousarray(coded(pictures.plate(shot.plate_source, f)).mean(axis=2)) for f in (before, after))
+    x, y = shift_between(one, two)
+    return x / (after - before), y / (after - before)
+
+
+# --- wrap ---
+def _wrap(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
+    plate = (
+        zone
+        if shot.holds_plate(zone)
+        else next((each for each in shot.near_to_far() if shot.holds_plate(each) and each.matte.on), zone)
+    )
+    matte = shot.matte_of(plate)
+    if matte is None or not plate.matte.on or not shot.holds_plate(plate):
+        raise ValueError("No matte of the plate is on: without it no rim before the old sky is known.")
+    assert shot.plate_source is not None
+    source = shot.plate_source
+    frames = frames_for(shot, zone, 3)
+    alphas = [np.clip(pictures.made(matte_plan(shot, on_plate(matte), frame)).alpha, 0, 1) for frame in frames]
+    fit = fit_wrap([pictures.plate(source, frame) for frame in frames], alphas)
+    seen = fit.amount > WRAP_SURE * fit.spread and fit.amount > 0.02
+    wrap = zone.match.wrap.but(on=seen, width_px=_keyed(fit.width_px), amount=_keyed(fit.amount))
+    words = f"{fit.amount:.0%} ± {fit.spread:.0%} of the sky's light over {fit.width_px:.0f} px"
+    if not seen:
+        words = f"no spill of the old sky is seen on the plate's rims ({fit.amount:.0%} ± {fit.spread:.0%})"
+    values = {"width_px": fit.width_px, "amount": fit.amount, "amount_spread": fit.spread, "lines": float(fit.lines)}
+    return Fitted(_set(shot, zone, wrap=wrap), "wrap", words, values)
+
+
+# --- grain ---
+def _grain(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
+    noise = plate_noise(shot, frames_for(shot, zone, 1)[0], pictures)
+    model = noise.model
+    grain = zone.match.grain.but(on=True, strength=_keyed(1.0), size=_keyed(1.0), model=model, clip=None)
+    middle = [float(np.interp(0.5, model.levels, [row[c] for row in model.deviation])) for c in range(3)]
+    words = (
+        ", ".join(f"{v * 255:.1f}" for v in middle)
+        + f" of 255 at middle grey, ± {noise.spread:.0%}, {noise.tiles} areas"
+    )
+    if noise.blocky > 1.15:
+        words += "; the plate was compressed: what is left of its grain is measured"
+    values = {"tiles": float(noise.tiles), "spread": noise.spread, "blocky": noise.blocky}
+    values |= {f"deviation_{c}": v for c, v in zip("rgb", middle)}
+    return Fitted(_set(shot, zone, grain=grain), "grain", words, values)
+
+
+def plate_noise(shot: Shot, frame: int, pictures: Pictures) -> Noise:
+    """The plate's noise about a frame; measured once for these pixels.
+
+    Raises
+    ------
+    ValueError : nothing of it is flat or shows the same on two frames.
+    """
+    source = shot.plate_source
+    assert source is not None
+    first = min(max(frame - NOISE_FRAMES // 2, shot.first), max(shot.last - NOISE_FRAMES + 1, shot.first))
+    frames = [f for f in range(first, first + NOISE_FRAMES) if f in shot.frames]
+    codes = [coded(pictures.plate(source, f)) for f in frames]
+    found = measure_noise(codes, [None] * len(codes))
+    for lock in shot.locks:
+        if len(frames) < 2 or any(lock.at(f) is None for f in frames):
+            continue
+        steps = [
+            reference_to_frame(shot, lock.id, b) @ np.linalg.inv(reference_to_frame(shot, lock.id, a))
+            for a, b in zip(frames, frames[1:])
+        ]
+        along = measure_noise(codes, [None] * len(codes), [step / step[2, 2] for step in steps])
+        if along is not None and (found is None or along.tiles > found.tiles):
+            found = along
+    if found is None:
+        raise ValueError("Nothing of the plate is flat enough, or shows the same on two frames, to tell its grain.")
+    return found
+
+
+def optics_focus_px(shot: Shot, distance_m: float | None) -> float:
+    """Radius in plate pixels by the shot's optics, for the panel."""
+    optics = shot.optics
+    return blur_circle_px(distance_m, optics.focal_mm, optics.stop, optics.focus_m, optics.sensor_mm, shot.size[0])

@@ -1,0 +1,69 @@
+"""How far a zone is from its aim, as it is seen in the picture."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from ..match.compare import compare
+from ..match.errors import MatchError
+from ..match.sharpness import LUMA, edge_widths
+from ..shot import Shot, Zone
+from .aim import aim_seen, blocks_of, frames_for, zone_seen_with
+from .digest import digest
+from .pictures import READINGS_KNOWN, Pictures, known
+from .planner import plan
+
+FAR_OFF = 12.0  # ΔE between a zone and an aim that was drawn for it, that is a finding
+
+
+@dataclass(frozen=True)
+class MatchReading:
+    """A zone against its aim on a frame: brighter by so many stops at the 2nd, 25th, 50th, 75th and 98th percentile;
+    CIEDE2000 in shadows, middle and lights, and their mean colours, scene-linear; luma at those percentiles; how
+    wide the sharpest edges of both are; or why they cannot be compared. `drawn`: the aim was drawn for it."""
+
+    frame: int
+    stops: tuple[float, ...] = ()
+    delta_e: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    zone_colours: tuple[tuple[float, ...], ...] = ()
+    aim_colours: tuple[tuple[float, ...], ...] = ()
+    zone_light: tuple[float, ...] = ()
+    aim_light: tuple[float, ...] = ()
+    zone_edges_px: float | None = None
+    aim_edges_px: float | None = None
+    problem: str = ""
+    drawn: bool = False
+
+    @property
+    def worst(self) -> float:
+        """The largest difference."""
+        return max(self.delta_e)
+
+
+def read_match(shot: Shot, zone: Zone, pictures: Pictures) -> MatchReading:
+    """A zone compared with its aim, with all of its match but grain and wrap, on the middle frame it is seen on."""
+    frame = frames_for(shot, zone, 1)[0]
+    drawn = bool(zone.match.aim.areas)
+    bare = zone.match.but(wrap=zone.match.wrap.but(on=False), grain=zone.match.grain.but(on=False))
+    planned = plan(shot, frame, 1.0, [zone.but(match=bare)])
+    mattes = tuple(str(matte) for matte in shot.mattes)
+    key = digest((planned.digest, str(zone.match.aim), str(shot.plate_source), str(shot.locks), mattes, frame))
+
+    def look() -> MatchReading:
+        try:
+            aim, _ = aim_seen(shot, zone, frame, pictures)
+            seen = zone_seen_with(shot, zone, frame, pictures, bare)
+            away = [blocks_of([each]) for each in (seen, aim)]
+            if not all(away):
+                raise MatchError("The aim is too small to compare with.")
+            found = compare(np.concatenate(away[0]), np.concatenate(away[1]))
+        except MatchError as problem:
+            return MatchReading(frame, problem=str(problem), drawn=drawn)
+        widths = [edge_widths(each.picture @ LUMA, each.mask) for each in (seen, aim)]
+        own, other = (float(np.median(each)) if len(each) else None for each in widths)
+        light = (found.zone_light, found.aim_light)
+        return MatchReading(frame, found.stops, found.delta_e, found.zone, found.aim, *light, own, other, drawn=drawn)
+
+    return replace(known(("match", key), look, READINGS_KNOWN), drawn=drawn)

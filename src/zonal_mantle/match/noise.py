@@ -1,0 +1,269 @@
+"""A plate's own noise: how strong by level and channel, how wide, how alike in the channels.
+
+Model: where a picture is flat, or where two frames of it show the same, what is left is noise. Differences between
+frames along a motion take the picture's own texture out; in one frame a plane through each tile does. Tiles that hold
+more than noise are left out: from the calmest on, those that noise alone would explain are kept (a sigma clip from
+below). The autocorrelation is taken over those tiles.
+
+References
+----------
+Noise by level from the calmest tiles: Liu, Tanaka & Okutomi, Single-image noise level estimation for blind denoising,
+IEEE Trans. Image Processing 22 (2013). Film grain as an autocorrelated field scaled by level: Norkin & Birkbeck, DCC
+2018.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import lru_cache
+from typing import NamedTuple
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ..shot.match import GrainModel
+
+Array = NDArray[np.float32]
+TILE = 24
+BINS = 10  # of brightness, that tiles are first chosen in
+LEAST_TILES = 5  # in one of them
+LEAST_ALL = 12  # tiles that tell a noise
+LEVELS = 16  # coded, that its strength is told at
+LEAST_PIXELS = 800  # that tell it at one of them
+PHASES = 8  # parts of a pixel that frames are moved by
+PERIOD = 32  # of the circle that autocorrelations are worked on
+LAGS = 2
+CLIPPED_LOW, CLIPPED_HIGH = 0.012, 0.985  # coded: noise is cut off there
+
+
+class Noise(NamedTuple):
+    """model : of the noise. tiles : how many told it. spread : relative uncertainty of its strength. blocky : how much
+    stronger steps are on the 8-pixel grid of compression than beside it, 1 where there is none."""
+
+    model: GrainModel
+    tiles: int
+    spread: float
+    blocky: float
+
+
+class Residual(NamedTuple):
+    """What is left of tiles without the picture. left : (n, TILE, TILE, 3), of the noise of both frames where `phase`
+    tells how the other was interpolated. level : (n, TILE, TILE, 3) coded. phase : (n, 2) of a pixel in PHASES-ths;
+    -1 where there is one frame only."""
+
+    left: NDArray
+    level: NDArray
+    phase: NDArray[np.int64]
+
+
+def shift_between(a: Array, b: Array) -> tuple[float, float]:
+    """How far a picture has moved from one frame to the next, (x, y) in pixels, by phase correlation (Kuglin & Hines
+    1975). (h, w) float32 each, of one brightness."""
+    window = cv2.createHanningWindow((a.shape[1], a.shape[0]), cv2.CV_32F)
+    (x, y), response = cv2.phaseCorrelate(a, b, window)
+    return (float(x), float(y)) if response > 0.03 else (0.0, 0.0)
+
+
+def _levelled(tiles: NDArray) -> NDArray:
+    """Tiles (n, TILE, TILE, 3) less a plane each."""
+    across = np.linspace(-1, 1, TILE)
+    scale = (across**2).mean()
+    tiles = tiles - tiles.mean(axis=(1, 2), keepdims=True)
+    by_x = (tiles * across[None, None, :, None]).mean(axis=(1, 2)) / scale
+    by_y = (tiles * across[None, :, None, None]).mean(axis=(1, 2)) / scale
+    return np.asarray(
+        tiles - by_x[:, None, None] * across[None, None, :, None] - by_y[:, None, None] * across[None, :, None, None]
+    )
+
+
+def _cut(picture: NDArray) -> NDArray:
+    """All tiles of a picture, (n, TILE, TILE, c)."""
+    rows, columns = picture.shape[0] // TILE, picture.shape[1] // TILE
+    part = picture[: rows * TILE, : columns * TILE]
+    return part.reshape(rows, TILE, columns, TILE, -1).swapaxes(1, 2).reshape(rows * columns, TILE, TILE, -1)
+
+
+def _centres(shape: tuple[int, ...]) -> NDArray[np.float64]:
+    rows, columns = shape[0] // TILE, shape[1] // TILE
+    y, x = np.mgrid[:rows, :columns]
+    return (np.stack([x.ravel(), y.ravel()], axis=1) + 0.5) * TILE
+
+
+def residuals(
+    frames: Sequence[Array], masks: Sequence[NDArray | None], motions: Sequence[NDArray] | None = None
+) -> Residual:
+    """Tiles without the picture.
+
+    Parameters
+    ----------
+    frames : coded pictures, (h, w, 3) float32, that follow one another. masks : where each may be looked at. motions :
+        (3, 3) from each frame to the next; found by phase correlation where they are not given.
+    """
+    left, levels, phases = [], [], []
+    for k, (frame, mask) in enumerate(zip(frames, masks)):
+        tiles = _cut(frame)
+        fits = (tiles.min(axis=(1, 2, 3)) > CLIPPED_LOW) & (tiles.max(axis=(1, 2, 3)) < CLIPPED_HIGH)
+        if mask is not None:
+            fits &= _cut(mask[..., None]).all(axis=(1, 2, 3))
+        other = k + 1 if k + 1 < len(frames) else k - 1
+        if len(frames) < 2:
+            left.append(_levelled(tiles[fits]))
+            levels.append(tiles[fits])
+            phases.append(np.full((int(fits.sum()), 2), -1))
+            continue
+        motion = np.eye(3)
+        if motions is not None:
+            motion = motions[k] if other > k else np.linalg.inv(motions[other])
+        else:
+            motion[:2, 2] = shift_between(frame.mean(axis=2), frames[other].mean(axis=2))
+        motion[:2, 2] = np.round(motion[:2, 2] * PHASES) / PHASES
+        size = (frame.shape[1], frame.shape[0])
+        how = cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP
+        moved = cv2.warpPerspective(frames[other], motion, size, flags=how, borderValue=(-9.0, -9.0, -9.0))
+        there = _cut(moved)
+        fits &= there.min(axis=(1, 2, 3)) > CLIPPED_LOW
+        centres = _centres(frame.shape)
+        carried = np.concatenate([centres, np.ones((len(centres), 1))], axis=1) @ motion.T
+        phase = np.round((carried[:, :2] / carried[:, 2:] - centres) * PHASES).astype(int) % PHASES
+        left.append(_levelled(tiles[fits] - there[fits]))
+        levels.append((tiles[fits] + there[fits]) / 2)
+        phases.append(phase[fits])
+    return Residual(np.concatenate(left), np.concatenate(levels), np.concatenate(phases))
+
+
+@lru_cache(maxsize=128)
+def _other_power(x: int, y: int) -> NDArray[np.float64]:
+    """|K|² of the interpolation that a frame is moved by for a part of a pixel, on a circle of `PERIOD`."""
+    if x < 0:
+        return np.zeros((PERIOD, PERIOD))
+    point = np.zeros((PERIOD, PERIOD), np.float32)
+    point[PERIOD // 2, PERIOD // 2] = 1
+    way = np.array([[1, 0, x / PHASES], [0, 1, y / PHASES]])
+    taps = cv2.warpAffine(point, way, (PERIOD, PERIOD), flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP)
+    return np.asarray(np.abs(np.fft.fft2(taps)) ** 2)
+
+
+def _believed(excess: NDArray, slack: float, start: float) -> NDArray[np.bool_]:
+    """Which of the tiles hold noise alone, by their variance: a sigma clip from the calmest on."""
+    level = float(np.quantile(excess, start))
+    keep = excess <= level
+    for _ in range(30):
+        level = float(excess[keep].mean()) if keep.any() else level
+        now = excess <= level * (1 + 2.5 * slack)
+        if (now == keep).all():
+            break
+        keep = now
+    return np.asarray(keep)
+
+
+def measure_noise(
+    frames: Sequence[Array], masks: Sequence[NDArray | None], motions: Sequence[NDArray] | None = None
+) -> Noise | None:
+    """A plate's noise; None where nothing in it is flat or shows the same on two frames. See `residuals`."""
+    found = residuals(frames, masks, motions)
+    if len(found.left) < LEAST_ALL:
+        return None
+    freed = TILE * TILE / (TILE * TILE - 3)  # a plane has three numbers
+    variance = (found.left**2).mean(axis=(1, 2, 3)) * freed
+    luma = found.level.mean(axis=(1, 2, 3))
+    keep = np.zeros(len(luma), bool)
+    edges = np.quantile(luma, np.linspace(0, 1, BINS + 1))
+    edges[-1] += 1e-6
+    for low, high in zip(edges[:-1], edges[1:]):
+        here = np.flatnonzero((luma >= low) & (luma < high))
+        if len(here) >= LEAST_TILES:
+            keep[here[_believed(variance[here], 0.15, 0.08)]] = True
+    if keep.sum() < LEAST_ALL:
+        return None
+    for _ in range(3):  # a tile is judged by what noise of its levels would be, and the noise by the tiles
+        curve = _by_level(found.left[keep], found.level[keep])
+        wide = float((np.array(_autocorrelation(found.left[keep])[1]) ** 2).sum())
+        slack = float(np.sqrt(2 * max(wide, 1.0) / (TILE * TILE * 2)))
+        expected = _expected(curve, found.level)
+        keep = _believed(variance / np.maximum(expected, 1e-12), slack, 0.15)
+        if keep.sum() < LEAST_ALL:
+            return None
+    curve = _by_level(found.left[keep], found.level[keep])
+    spatial, factor = _alone(_autocorrelation(found.left[keep]), found.phase[keep])
+    flat = found.left[keep].reshape(-1, 3)
+    together = np.corrcoef(flat.T) if (flat.std(axis=0) > 1e-7).all() else np.eye(3)
+    model = GrainModel(
+        levels=tuple(curve[0].tolist()),
+        deviation=tuple(_triple(np.sqrt(row * freed / factor)) for row in curve[1]),
+        spatial=spatial,
+        between=(float(together[0, 1]), float(together[0, 2]), float(together[1, 2])),
+    )
+    spread = slack / float(np.sqrt(keep.sum())) if len(frames) > 1 else 0.3
+    return Noise(model, int(keep.sum()), spread, _blockiness(frames[0]))
+
+
+def _triple(row: NDArray) -> tuple[float, float, float]:
+    return float(row[0]), float(row[1]), float(row[2])
+
+
+def _by_level(left: NDArray, level: NDArray) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Variance of each channel by its own coded level: levels (n,), variances (n, 3), where there are pixels enough."""
+    edges = np.linspace(0, 1, LEVELS + 1)
+    middle = (edges[:-1] + edges[1:]) / 2
+    columns = []
+    for c in range(3):
+        which = np.clip((level[..., c].ravel() * LEVELS).astype(int), 0, LEVELS - 1)
+        count = np.bincount(which, minlength=LEVELS)
+        total = np.bincount(which, weights=left[..., c].ravel() ** 2, minlength=LEVELS)
+        mean = np.bincount(which, weights=level[..., c].ravel(), minlength=LEVELS) / np.maximum(count, 1)
+        good = count >= LEAST_PIXELS
+        if not good.any():
+            good = count >= count.max()
+        columns.append(np.interp(middle, mean[good], total[good] / count[good]))
+    return middle, np.stack(columns, axis=1)
+
+
+def _expected(curve: tuple[NDArray, NDArray], level: NDArray) -> NDArray[np.float64]:
+    """The variance that noise alone would give each tile."""
+    levels, variance = curve
+    parts = [np.interp(level[..., c], levels, variance[:, c]).mean(axis=(1, 2)) for c in range(3)]
+    return np.asarray(np.mean(parts, axis=0))
+
+
+def _alone(
+    spatial: Sequence[tuple[float, ...]], phases: NDArray[np.int64]
+) -> tuple[tuple[tuple[float, ...], tuple[float, ...], tuple[float, ...]], NDArray[np.float64]]:
+    """The autocorrelations of one frame's noise from those of differences, and how much stronger these are."""
+    kinds, counts = np.unique(phases, axis=0, return_counts=True)
+    both = 1 + sum(_other_power(int(x), int(y)) * (n / counts.sum()) for (x, y), n in zip(kinds, counts))
+    rows, factors = [], []
+    for row in spatial:
+        lags = np.zeros((PERIOD, PERIOD))
+        for j in range(-LAGS, LAGS + 1):
+            for i in range(-LAGS, LAGS + 1):
+                lags[j % PERIOD, i % PERIOD] = row[(j + LAGS) * 5 + i + LAGS]
+        power = np.fft.fft2(lags).real
+        own = np.fft.ifft2(power / both).real
+        factors.append(1 / max(float(own[0, 0]), 1e-6))
+        at = np.arange(-LAGS, LAGS + 1) % PERIOD
+        rows.append(tuple(float(v) for v in (own[np.ix_(at, at)] / own[0, 0]).ravel()))
+    return (rows[0], rows[1], rows[2]), np.array(factors)
+
+
+def _autocorrelation(tiles: NDArray) -> tuple[tuple[float, ...], tuple[float, ...], tuple[float, ...]]:
+    """Of each channel, at lags -2…2 down and across: 25 numbers."""
+    out = []
+    for c in range(3):
+        t = tiles[..., c]
+        energy = max(float((t**2).mean()), 1e-20)
+        table = np.ones((5, 5))
+        for j in range(LAGS + 1):
+            for i in range(-LAGS, LAGS + 1):
+                a = t[:, : TILE - j, max(0, -i) : TILE - max(0, i)]
+                b = t[:, j:, max(0, i) : TILE - max(0, -i)]
+                table[LAGS + j, LAGS + i] = table[LAGS - j, LAGS - i] = float((a * b).mean()) / energy
+        table += (1 - table) * 3 / TILE**2 * max(float(table.sum()), 0.0)  # what the plane took
+        out.append(tuple(float(v) for v in table.ravel()))
+    return out[0], out[1], out[2]
+
+
+def _blockiness(frame: Array) -> float:
+    step = np.abs(np.diff(frame.mean(axis=2), axis=1))
+    across = np.array([float(np.median(step[:, k::8])) for k in range(8)])
+    return float(across[7] / max(float(np.median(np.delete(across, 7))), 1e-6))

@@ -1,0 +1,210 @@
+"""How sharp a picture is, and what blur makes one part of a picture as soft as another.
+
+Model: the aim's power spectrum is the zone's own, times a gain and a power of frequency (other content of the same
+kind), times the squared transfer function of what was done to it, plus noise. Frequencies are compared one by one, so a
+disc is known by its zeros and a motion by the direction it lies in. Below a radius where a disc has zeros, its edges
+tell more: the sharpest edges of a picture are as wide as its blur whatever it shows.
+
+References
+----------
+Power spectra of natural pictures: Field, Relations between the statistics of natural images, JOSA A 4 (1987). Blur from
+the ratio of gradients before and after a known blur: Zhuo & Sim, Defocus map estimation from a single image, Pattern
+Recognition 44 (2011). Transfer functions of disc and motion: Goodman, Introduction to Fourier Optics, 6.4.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import lru_cache
+from typing import Literal, NamedTuple
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import least_squares
+
+from .lens import aperture, softened
+
+Array = NDArray[np.float32]
+Kind = Literal["disc", "soft", "sharp"]
+TILE = 64  # pixels of the tiles that spectra are taken of
+LEAST_TILES = 6
+EDGE_QUANTILES = (8, 12, 18, 25)
+ZEROS_FROM_PX = 1.35  # from this radius on a disc has zeros that tell it
+SLOPE_SPREAD = 0.12  # of the power of frequency by which two parts of a picture differ; measured on photographs
+MOST_PX, MOST_MOTION_PX = 14.0, 80.0
+RADII = np.concatenate([np.arange(0, 2, 0.1), np.arange(2, MOST_PX + 0.2, 0.2)])
+LUMA = np.array([0.2126, 0.7152, 0.0722], np.float32)  # ITU-R BT.709-6
+
+
+class Blur(NamedTuple):
+    """What makes a zone as soft as its aim.
+
+    kind : a disc (out of focus), a soft Gaussian, or sharpening. size : the disc's radius or the Gaussian's standard
+    deviation in pixels; of sharpening, its amount. motion_px : length of a motion along the direction that was asked
+    for. spread : the uncertainty of `size`. cost : how badly spectra agree, 0 at best.
+    """
+
+    kind: Kind
+    size: float
+    motion_px: float
+    spread: float
+    cost: float
+
+
+def tiles_of(luma: Array, mask: NDArray | None = None) -> list[Array]:
+    """Square tiles of a picture that lie wholly within a mask. (TILE, TILE) float32 each."""
+    step = TILE // 2
+    found = []
+    for j in range(0, luma.shape[0] - TILE + 1, step):
+        for i in range(0, luma.shape[1] - TILE + 1, step):
+            if mask is None or mask[j : j + TILE, i : i + TILE].all():
+                found.append(luma[j : j + TILE, i : i + TILE])
+    return found
+
+
+def power_spectrum(tiles: Sequence[Array]) -> NDArray[np.float64]:
+    """The mean power spectrum of the tiles with more than the usual texture, each relative to its own contrast: (TILE,
+    TILE), by frequency as NumPy orders them. Tiles are windowed (Hann) and levelled."""
+    window = np.outer(np.hanning(TILE + 2)[1:-1], np.hanning(TILE + 2)[1:-1])
+    window /= np.sqrt((window**2).mean())
+    across = np.linspace(-1, 1, TILE)
+    scale = (across**2).mean()
+    powers, contrasts = [], []
+    for tile in tiles:
+        t = np.asarray(tile, float)
+        t = (t - t.mean()) / max(float(t.mean()), 1e-3)
+        t = t - across * ((t * across).mean() / scale) - across[:, None] * ((t * across[:, None]).mean() / scale)
+        powers.append(np.abs(np.fft.fft2(t * window)) ** 2 / TILE**2)
+        contrasts.append(max(float(t.var()), 1e-9))
+    weight = 1 / np.array(contrasts)
+    weight *= np.array(contrasts) >= np.quantile(contrasts, 0.5)
+    return np.asarray(np.tensordot(weight, np.array(powers), 1) / weight.sum())
+
+
+@lru_cache(maxsize=1)
+def _disc_transfers() -> NDArray[np.float64]:
+    """Transfer functions of the discs that are applied, by radius (`RADII`) and radial frequency (0…0.75, 256)."""
+    f = np.linspace(0, 0.75, 256)
+    rows = []
+    for radius in RADII:
+        kernel = aperture(float(radius)).astype(float)
+        half = kernel.shape[0] // 2
+        j, i = np.mgrid[-half : half + 1, -half : half + 1]
+        turns = np.radians(np.arange(0, 46, 9))
+        phase = 2 * np.pi * (i.ravel()[:, None] * np.cos(turns) + j.ravel()[:, None] * np.sin(turns))
+        rows.append((kernel.ravel()[:, None, None] * np.cos(phase[..., None] * f)).sum(axis=0).mean(axis=0))
+    return np.array(rows)
+
+
+def disc_transfer(radius_px: float, f: NDArray) -> NDArray[np.float64]:
+    """Transfer function of a disc as `lens.aperture` makes it, at radial frequencies in cycles a pixel."""
+    table = _disc_transfers()
+    place = np.interp(np.clip(radius_px, 0, RADII[-1]), RADII, np.arange(len(RADII)))
+    low = min(int(place), len(RADII) - 2)
+    row = table[low] * (low + 1 - place) + table[low + 1] * (place - low)
+    return np.asarray(np.interp(f, np.linspace(0, 0.75, 256), row))
+
+
+def _transfer(kind: Kind, size: float, f: NDArray) -> NDArray[np.float64]:
+    if kind == "disc":
+        return disc_transfer(size, f)
+    if kind == "soft":
+        return np.asarray(np.exp(-2 * (np.pi * size * f) ** 2))
+    return np.asarray(1 + size * (1 - np.exp(-2 * (np.pi * f) ** 2)))
+
+
+def fit_spectra(
+    own: NDArray,
+    aim: NDArray,
+    direction: tuple[float, float] | None = None,
+    kinds: Sequence[Kind] = ("disc", "soft", "sharp"),
+) -> Blur:
+    """What was done to the aim, by the two spectra of `power_spectrum`.
+
+    Parameters
+    ----------
+    direction : unit vector of a motion, where there may be one.
+    """
+    fx, fy = np.fft.fftfreq(TILE)[None, :], np.fft.fftfreq(TILE)[:, None]
+    radial = np.hypot(fx, fy)
+    use = (radial > 2.5 / TILE) & (radial <= 0.5) & (fy >= 0)
+    f, logs, wanted = radial[use], np.log(own[use]), np.log(aim[use])
+    along = None if direction is None else (fx * direction[0] + fy * direction[1])[use]
+    slope = np.log(f / 0.1)
+    best: Blur | None = None
+    starts: dict[Kind, tuple[float, ...]] = {
+        "disc": (0.3, 1, 1.8, 2.6, 3.4, 4.2, 5.2, 6.5, 8.5), "soft": (0.4, 1, 2, 3.5), "sharp": (0.2, 0.8),
+    }  # fmt: skip
+    for kind in kinds:
+        for begin in starts[kind]:
+            for motion in (0.0,) if along is None else (0.5, 4.0, 8.0, 13.0, 20.0, 32.0):
+
+                def off(p: NDArray, kind: Kind = kind) -> NDArray:
+                    through = _transfer(kind, p[3], f)
+                    if along is not None:
+                        through = through * np.sinc(p[4] * along)
+                    seen = np.logaddexp(p[0] + p[1] * slope + logs + np.log(through**2 + 1e-9), p[2])
+                    return np.concatenate([2 * np.tanh((seen - wanted) / 2), [p[1] / SLOPE_SPREAD]])
+
+                first = [0.0, 0.0, float(wanted.min()) - 1, begin] + ([] if along is None else [motion])
+                low = [-9.0, -2.0, -30.0, 0.0] + ([] if along is None else [0.0])
+                high = [9.0, 2.0, 5.0, MOST_PX] + ([] if along is None else [MOST_MOTION_PX])
+                found = least_squares(off, first, bounds=(low, high), max_nfev=60)
+                if best is None or found.cost < best.cost:
+                    inverse = np.linalg.pinv(found.jac.T @ found.jac)
+                    sigma = float(np.sqrt(max(inverse[3, 3], 0) * 2 * found.cost / max(len(f) - len(first), 1)))
+                    best = Blur(kind, float(found.x[3]), 0.0 if along is None else float(found.x[4]), sigma, found.cost)
+    assert best is not None
+    return best
+
+
+def edge_widths(luma: Array, mask: NDArray | None = None, step_px: float = 1.0) -> NDArray[np.float64]:
+    """Widths (standard deviations, px) of the sharpest edges, at `EDGE_QUANTILES`; empty where there are none."""
+    y = np.asarray(luma, np.float32)
+
+    def gradient(a: NDArray) -> tuple[NDArray, NDArray, NDArray]:
+        across, down = cv2.Sobel(a, -1, 1, 0, ksize=3) / 8, cv2.Sobel(a, -1, 0, 1, ksize=3) / 8
+        return np.hypot(across, down), across, down
+
+    strong, gx, gy = gradient(y)
+    weak = gradient(np.asarray(cv2.GaussianBlur(y, (0, 0), step_px), np.float32))[0]
+    norm = np.maximum(strong, 1e-9)
+    rows, columns = np.mgrid[: y.shape[0], : y.shape[1]].astype(np.float32)
+    ahead, behind = (
+        cv2.remap(strong, columns + s * gx / norm, rows + s * gy / norm, cv2.INTER_LINEAR) for s in (1, -1)
+    )
+    inside = np.ones(y.shape, bool) if mask is None else cv2.erode(mask.astype(np.uint8), np.ones((7, 7))) > 0
+    relative = strong / np.maximum(cv2.GaussianBlur(y, (0, 0), 4), 0.02)
+    if not inside.any():
+        return np.empty(0)
+    crest = inside & (strong >= ahead) & (strong >= behind) & (relative > np.quantile(relative[inside], 0.9))
+    ratio = strong[crest] / np.maximum(weak[crest], 1e-9)
+    ratio = ratio[ratio > 1.02]
+    if len(ratio) < 50:
+        return np.empty(0)
+    return np.asarray(np.percentile(step_px / np.sqrt(ratio**2 - 1), EDGE_QUANTILES))
+
+
+def radius_by_edges(own: Array, own_mask: NDArray | None, aim_widths: NDArray, noise: float) -> float:
+    """The radius of the disc that makes a picture's sharpest edges as wide as the aim's; below 0 where they are sharper
+    than its own. The picture is blurred and read as the aim is, with noise as the aim's, so that what the reading does
+    to both falls out."""
+    rng = np.random.default_rng(0)
+    grain = rng.normal(0, 1, own.shape).astype(np.float32) * np.float32(noise)
+    radii = (0.0, 0.35, 0.6, 0.8, 1.0, 1.25, 1.5, 1.8, 2.2)
+    widths = []
+    for radius in radii:
+        kernel = aperture(radius)
+        blurred = cv2.filter2D(own, -1, kernel) if kernel.size > 1 else own
+        found = edge_widths(np.asarray(blurred + grain * np.sqrt(np.maximum(blurred, 0.02)), np.float32), own_mask)
+        widths.append(float(np.median(found / aim_widths)) if len(found) else np.nan)
+    ratios = np.maximum.accumulate(np.nan_to_num(np.array(widths), nan=1.0))
+    if ratios[0] > 1.0:
+        return -1.0
+    return float(np.interp(1.0, ratios, radii))
+
+
+def soft_as(own: Array, sigma_px: float) -> Array:
+    """A picture softened, for comparison. (h, w) float32."""
+    return softened(np.dstack([own] * 4), sigma_px)[..., 0]

@@ -1,0 +1,127 @@
+"""The tone that gives a zone the colours of its aim.
+
+Model: in the log encoding the aim's lightness and its two opponent colours are the zone's own, moved and spread: black
+and white points, middle, tint, saturation. Zone and aim do not show the same things. How far two parts of a picture
+differ by what they happen to show is measured, from block to block of each: pictures vary as much from octave to octave
+of size, so parts as large as both differ about as much as their blocks do. A difference counts for as much as it stands
+out from that (an empirical Bayes estimate). Or the palette as a whole: the linear map of least motion that turns
+the one covariance into the other.
+
+References
+----------
+B. Efron & C. Morris, Data analysis using Stein's estimator and its generalizations, JASA 70 (1975). F. Pitié & A.
+Kokaram, The linear Monge-Kantorovitch linear colour mapping for example-based colour transfer, CVMP 2007. D. Field,
+Relations between the statistics of natural images and the response properties of cortical cells, JOSA A 4 (1987):
+equal variance in each octave.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .tone import LOG_BREAK, LOG_OFFSET, LOG_SCALE, LOG_SHIFT, LOG_SLOPE
+
+OPPONENT = np.array([[1 / 3, 1 / 3, 1 / 3], [1.0, 0.0, -1.0], [-0.5, 1.0, -0.5]])
+# how far tones usually lie from one another, in log codes and in logarithms of spread: what is fitted starts from there
+USUAL_MOVE = np.array([0.06, 0.03, 0.02])
+USUAL_SPREAD = np.array([0.18, 0.25, 0.25])
+CONTENT = 0.2  # of the variance from block to block; measured on halves of photographs and textures
+LEAST_PIXELS, LEAST_BLOCKS, LEAST_RANGE = 400, 4, 0.004
+
+
+class ToneFit(NamedTuple):
+    """matrix : twelve numbers in the log encoding, see `shot.match.Palette`. spread : standard deviations of lightness
+    moved (stops) and of contrast (share)."""
+
+    matrix: tuple[float, ...]
+    moved_stops: float
+    contrast: float
+    saturation: float
+    spread: tuple[float, float]
+
+
+def log_codes(pixels: NDArray) -> NDArray[np.float64]:
+    """Scene-linear to the log encoding of `match.tone`. (…, 3)."""
+    x = np.asarray(pixels, float)
+    high = (np.log2(np.maximum(x, LOG_BREAK)) + LOG_SHIFT) / LOG_SCALE
+    return np.asarray(np.where(x > LOG_BREAK, high, LOG_SLOPE * x + LOG_OFFSET))
+
+
+def fit_tone(own: Sequence[NDArray], aim: Sequence[NDArray]) -> ToneFit:
+    """Lightness, contrast, tint and saturation of the aim.
+
+    Parameters
+    ----------
+    own, aim : blocks of pixels of each, scene-linear (n, 3).
+
+    Raises
+    ------
+    ValueError : there is too little of one of them, or it is of one colour.
+    """
+    _check(own, "zone")
+    _check(aim, "aim")
+    (m_own, s_own, v_own, w_own), (m_aim, s_aim, v_aim, w_aim) = (_statistics(blocks) for blocks in (own, aim))
+    moving = CONTENT * (v_own + v_aim)
+    spreading = CONTENT * (w_own + w_aim)
+    move = (m_aim - m_own) * USUAL_MOVE**2 / (USUAL_MOVE**2 + moving)
+    spread = np.exp((s_aim - s_own) * USUAL_SPREAD**2 / (USUAL_SPREAD**2 + spreading))
+    back = np.linalg.inv(OPPONENT)
+    linear = back @ np.diag(spread) @ OPPONENT
+    offset = back @ (m_own + move - spread * m_own)
+    left = (
+        moving * USUAL_MOVE**2 / (USUAL_MOVE**2 + moving),
+        spreading * USUAL_SPREAD**2 / (USUAL_SPREAD**2 + spreading),
+    )
+    return ToneFit(
+        tuple(np.hstack([linear, offset[:, None]]).ravel().tolist()), float(move[0] * LOG_SCALE), float(spread[0]),
+        float(np.sqrt(spread[1] * spread[2])), (float(np.sqrt(left[0][0]) * LOG_SCALE), float(np.sqrt(left[1][0]))),
+    )  # fmt: skip
+
+
+def fit_palette(own: Sequence[NDArray], aim: Sequence[NDArray]) -> tuple[float, ...]:
+    """The map of least motion from the one palette to the other: twelve numbers in the log encoding (Pitié & Kokaram
+    2007, equation 6). Raises as `fit_tone`."""
+    _check(own, "zone")
+    _check(aim, "aim")
+    a, b = (log_codes(np.concatenate(list(blocks))) for blocks in (own, aim))
+    return monge_kantorovich(a.mean(axis=0), np.cov(a.T), b.mean(axis=0), np.cov(b.T))
+
+
+def monge_kantorovich(m_a: NDArray, c_a: NDArray, m_b: NDArray, c_b: NDArray) -> tuple[float, ...]:
+    """T = A^(−½) (A^½ B A^½)^½ A^(−½), and the offset that carries the means. Twelve numbers."""
+    root = _root(c_a + 1e-9 * np.eye(3))
+    inverse = np.linalg.inv(root)
+    linear = inverse @ _root(root @ c_b @ root) @ inverse
+    return tuple(np.hstack([linear, (m_b - linear @ m_a)[:, None]]).ravel().tolist())
+
+
+def _root(matrix: NDArray) -> NDArray[np.float64]:
+    values, vectors = np.linalg.eigh(matrix)
+    return np.asarray(vectors @ np.diag(np.sqrt(np.maximum(values, 0))) @ vectors.T)
+
+
+def _check(blocks: Sequence[NDArray], name: str) -> None:
+    count = sum(len(block) for block in blocks)
+    if count < LEAST_PIXELS or len(blocks) < LEAST_BLOCKS:
+        raise ValueError(f"The {name} is too small to compare: {count} pixels.")
+    codes = log_codes(np.concatenate(list(blocks)))
+    if codes.std(axis=0).max() < LEAST_RANGE:
+        raise ValueError(f"The {name} is of one colour: contrast and saturation cannot be measured.")
+
+
+def _of(codes: NDArray) -> tuple[NDArray, NDArray]:
+    seen = codes @ OPPONENT.T
+    return seen.mean(axis=0), np.log(seen.std(axis=0) + 1e-3)
+
+
+def _statistics(blocks: Sequence[NDArray]) -> tuple[NDArray, NDArray, NDArray, NDArray]:
+    """Means and logarithms of spreads in the opponent axes, and the variances of both from block to block."""
+    codes = [log_codes(block[:: max(1, len(block) // 400)]) for block in blocks]
+    mean, spread = _of(np.concatenate(codes))
+    each = [_of(part) for part in codes]
+    means, spreads = (np.array([pair[k] for pair in each]) for k in (0, 1))
+    return mean, spread, np.var(means, axis=0), np.var(spreads, axis=0)

@@ -1,0 +1,139 @@
+"""What the five parts of the match have in common: switch, fit, set back, words of what was measured."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout
+
+from ...comp.match_fit import Fitted, fit_part
+from ...shot import Keyed, Match, Value
+from ...shot.match import Part
+from ..desk import Desk
+from ..numberfield import NumberField
+from ..widgets import note, push_button, row
+from .panel import Panel
+
+
+def rgb_names(beside: int = 0) -> QHBoxLayout:
+    """The names above three fields; `beside` is the width of what stands before them."""
+    names = [note(name) for name in ("Red", "Green", "Blue")]
+    before = note()
+    before.setFixedWidth(beside)
+    return row(before, *names) if beside else row(*names)
+
+
+class MatchPart(Panel):
+    """One part of the match of the chosen zone."""
+
+    part: Part = "tone"
+    fit_tip = ""
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self.on = QCheckBox("On")
+        self.on.setToolTip(f"Switches the {self.part} of this zone on or off")
+        self.on.setAccessibleName(f"{self.part} on")
+        self.on.clicked.connect(lambda on: self.put(f"{self.part.capitalize()} {'on' if on else 'off'}", on=bool(on)))
+        self.fit = push_button("Fit", self.fit_tip, self.fit_now, "crosshair")
+        self.back = push_button("Reset", f"Sets the {self.part} back to what does nothing", self._set_back)
+        self.inside.addLayout(row(self.on, 1, self.back, self.fit))
+        self.words = note()
+        self.inside.addWidget(self.words)
+
+    # --- the value ---
+    def value(self) -> Any:
+        """The part of the chosen zone's match."""
+        zone = self.desk.zone
+        return None if zone is None else getattr(zone.match, self.part)
+
+    def put(self, words: str, gesture: str | None = None, **changes: object) -> None:
+        """Changes fields of the part."""
+        zone, value = self.desk.zone, self.value()
+        if zone is not None and value is not None:
+            match = zone.match.but(**{self.part: value.but(**changes)})
+            self.desk.edit_zone(zone.but(match=match), f"{words} of {zone.name}", gesture)
+
+    def number(
+        self, label: str, name: str, *numbers: object, inside: Callable[[Any], Any] | None = None
+    ) -> NumberField:
+        """A field for a keyed number of the part."""
+        field = NumberField(label, *numbers)  # type: ignore[arg-type]
+
+        def get() -> Keyed | None:
+            value = self.value()
+            return None if value is None else getattr(value, name)
+
+        return self.keyed(field, get, lambda value, words, gesture: self.put(words, gesture, **{name: value}))
+
+    def inner(
+        self, label: str, holder: str, name: str, *numbers: object, place: int | None = None, bare: bool = False
+    ) -> NumberField:
+        """A field for a keyed number of a value within the part, or of one in its triple."""
+        field = NumberField(label, *numbers, bare=bare)  # type: ignore[arg-type]
+
+        def get() -> Keyed | None:
+            value = self.value()
+            if value is None:
+                return None
+            found = getattr(getattr(value, holder), name)
+            return found if place is None else found[place]
+
+        def put(new: Keyed, words: str, gesture: str) -> None:
+            inside: Value = getattr(self.value(), holder)
+            if place is not None:
+                old = getattr(inside, name)
+                changed = inside.but(**{name: tuple(new if k == place else v for k, v in enumerate(old))})
+            else:
+                changed = inside.but(**{name: new})
+            self.put(words, gesture, **{holder: changed})
+
+        return self.keyed(field, get, put)
+
+    # --- fit ---
+    def fit_now(self, **options: Any) -> None:
+        """Measures the part on the plate and sets it: one step of undo."""
+        desk, zone = self.desk, self.desk.zone
+        if zone is None:
+            return
+        shot, id, part = desk.shot, zone.id, self.part
+
+        def fitted(found: Fitted) -> None:
+            now = next((each for each in desk.shot.zones if each.id == id), None)
+            if now is None:
+                return
+            match = now.match.with_part(part, found.shot.zone(id).match).but(on=True)
+            new = desk.shot.with_zone(now.but(match=match))
+            if part == "air":
+                new = new.but(air=found.shot.air)
+            desk.fit_words[(id, part)] = found.words
+            desk.edit(new, f"Fit {part} of {now.name}")
+            desk.said.emit(f"{now.name}: {found.words}.", False)
+
+        desk.run(f"Fitting {part}", lambda job: fit_part(shot, id, part, desk.store, job.progress, **options), fitted)
+
+    def _set_back(self) -> None:
+        zone = self.desk.zone
+        if zone is not None:
+            self.desk.fit_words.pop((zone.id, self.part), None)
+            match = zone.match.with_part(self.part, Match())
+            self.desk.edit_zone(zone.but(match=match), f"Reset {self.part} of {zone.name}")
+
+    # --- showing ---
+    def refresh(self) -> None:
+        super().refresh()
+        zone, value = self.desk.zone, self.value()
+        if zone is None or value is None:
+            return
+        self.on.setChecked(value.on)
+        is_plate = self.desk.shot.holds_plate(zone)
+        self.fit.setEnabled(not is_plate or self.part in ("air", "wrap"))
+        fitted = self.desk.fit_words.get((zone.id, self.part))
+        said = self.reading()
+        self.words.setText("\n".join(part for part in (f"Fit: {fitted}." if fitted else "", said) if part))
+        self.words.setVisible(bool(self.words.text()))
+
+    def reading(self) -> str:
+        """The part's reading against the plate, in words."""
+        return ""

@@ -1,0 +1,340 @@
+"""Tone: light, balance, curves, colour, CDL. Each says the encoding that it works in."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QComboBox, QPushButton, QVBoxLayout, QWidget
+
+from ...match.grade import curve_at
+from ...match.tone import logged
+from ...shot import Keyed
+from ...shot.match import DAYLIGHT_DUV, DAYLIGHT_K
+from ..desk import Desk
+from ..numberfield import NumberField
+from ..widgets import choice, column, note, push_button, row, show_choice
+from .curve_edit import CurveEdit
+from .match_part import MatchPart, rgb_names
+from .tint_pad import TintPad, factors_of
+
+RANGES = (("shadows", "Shadows"), ("middle", "Middle"), ("lights", "Lights"))
+STRAIGHT = ((0.0, 0.0), (0.5, 0.5), (1.0, 1.0))
+HUES = tuple((float(hue), 0.0) for hue in range(0, 360, 60))
+CURVES = {"All": "curve_all", "Red": "curve_red", "Green": "curve_green", "Blue": "curve_blue"}
+HUE_NAMES = ("Red", "Yellow", "Green", "Cyan", "Blue", "Magenta")
+BY_HUE = {"Hue": "hue_by_hue", "Saturation": "saturation_by_hue", "Lightness": "lightness_by_hue"}
+
+
+class TonePanel(MatchPart):
+    """All of the tone, a page at a time."""
+
+    part = "tone"
+    fit_tip = "Measures lightness, contrast, tint and saturation of the aim and sets them"
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self.whole = push_button(
+            "Palette", "Fits: takes on the palette of the aim as a whole", lambda: self.fit_now(whole_palette=True)
+        )
+        self.strength = self.inner(
+            "Fitted", "palette", "strength", 0, 1.5, 0.01, 0, 2, "", "How much of what was fitted is done; log encoding"
+        )
+        self.inside.addLayout(row(self.strength, self.whole))
+        self.pages: dict[str, tuple[QPushButton, QWidget]] = {}
+        makers = (
+            ("Light", self._light, "Exposure, white, contrast, saturation"),
+            ("Balance", self._balance, "Colour balance of shadows, middle and lights"),
+            ("Curves", self._curves, "Levels and curves"),
+            ("Colour", self._colour, "By hue; a tint along lightness"),
+            ("CDL", self._cdl, "Slope, offset, power, saturation (ASC CDL)"),
+        )
+        buttons = []
+        for name, make, tip in makers:
+            button = push_button(name, tip, lambda name=name: self.open_page(name), checkable=True)
+            button.setStyleSheet("padding: 2px 3px;")
+            page = QWidget()
+            page.setLayout(make())
+            self.pages[name] = (button, page)
+            buttons.append(button)
+        self.inside.addLayout(row(*buttons, spacing=2))
+        for _, page in self.pages.values():
+            self.inside.addWidget(page)
+        self.open_page("Light")
+
+    def open_page(self, name: str) -> None:
+        """Shows one of the pages."""
+        self.page = name
+        for each, (button, page) in self.pages.items():
+            button.setChecked(each == name)
+            page.setVisible(each == name)
+
+    # --- pages ---
+    def _light(self) -> QVBoxLayout:
+        out = column(3)
+        out.addWidget(note("Scene-linear"))
+        self.exposure = self.number("Exposure", "exposure_stops", -10, 10, 0.02, 0, 2, "stops", "Scene-linear gain")
+        self.kelvin = self.number(
+            "White", "temperature_k", 1500, 15000, 20, DAYLIGHT_K, 0, "K", "The white of its light; adapted by Bradford"
+        )
+        self.duv = self.number(
+            "Tint", "tint_duv", -0.05, 0.05, 0.0005, DAYLIGHT_DUV, 4, "Duv", "Above 0.0032 greener, below more magenta"
+        )
+        self.saturation = self.number("Saturation", "saturation", 0, 4, 0.005, 1, 3, "", "0 is grey")
+        self.hue = self.number("Hue", "hue_deg", -180, 180, 0.5, 0, 1, "°", "Turns all hues")
+        self.contrast = self.number("Contrast", "contrast", 0, 4, 0.005, 1, 3, "", "About the pivot; log encoding")
+        self.across = self.inner(
+            "Toward the sun", "across", "stops", -4, 4, 0.02, 0, 2, "stops", "Exposure that grows along a drawn line"
+        )
+        self.draw = push_button(
+            "Line", "Drag on the picture from where it begins to where all of it is there", self._line
+        )
+        for field in (self.exposure, self.kelvin, self.duv, self.saturation, self.hue):
+            out.addWidget(field)
+        out.addWidget(note("Log (ACEScct)"))
+        out.addWidget(self.contrast)
+        out.addLayout(row(self.across, self.draw))
+        self.sky = push_button(
+            "Light of the new sky",
+            "Proposes exposure and white for this zone of the plate from old and new sky",
+            self._new_sky,
+        )
+        out.addWidget(self.sky)
+        return out
+
+    def _balance(self) -> QVBoxLayout:
+        out = column(3)
+        out.addWidget(note("Log (ACEScct). Dot: the zone; ring: its aim"))
+        self.pads = {}
+        for name, _ in RANGES:
+            pad = TintPad(name)
+            pad.changed.connect(lambda x, y, gesture, name=name: self._tint(name, x, y, gesture))
+            pad.gesture.connect(self.desk.set_dragging)
+            self.pads[name] = pad
+        out.addLayout(row(*self.pads.values()))
+        self.balance = {}
+        out.addLayout(rgb_names())
+        for name, label in RANGES:
+            all_ = self.inner(label, name, "all", 0.01, 1.99, 0.005, 1, 3, "", f"Lightness of the {name}; 1 unchanged")
+            out.addWidget(all_)
+            parts = [
+                self.inner(
+                    f"{label} {colour}", name, colour, 0.01, 1.99, 0.005, 1, 3, "", f"{colour} in the {name}", bare=True
+                )
+                for colour in ("red", "green", "blue")
+            ]
+            out.addLayout(row(*parts))
+            self.balance[name] = (all_, *parts)
+        return out
+
+    def _curves(self) -> QVBoxLayout:
+        out = column(3)
+        out.addWidget(note("Log (ACEScct). Below: the zone; above: its aim"))
+        self.which = choice(list(CURVES), "The curve that is shown", lambda _: self.refresh())
+        self.flat = push_button("Straight", "Takes this curve away", lambda: self._curve((), None))
+        out.addLayout(row(self.which, self.flat))
+        self.curve = CurveEdit(curve_at, 1.0)
+        self.curve.setAccessibleName("Tone curve")
+        self.curve.changed.connect(self._curve)
+        self.curve.gesture.connect(self.desk.set_dragging)
+        out.addWidget(self.curve)
+        self.levels = []
+        for label, name, place, default in (
+            ("Black in", "levels_in", 0, 0), ("White in", "levels_in", 1, 1),
+            ("Black out", "levels_out", 0, 0), ("White out", "levels_out", 1, 1),
+        ):  # fmt: skip
+            self.levels.append(self._level(label, name, place, default))
+        out.addLayout(row(*self.levels[:2]))
+        out.addLayout(row(*self.levels[2:]))
+        self.gamma = self.number("Gamma", "levels_gamma", 0.05, 8, 0.01, 1, 2, "", "Of the levels; above 1 brightens")
+        out.addWidget(self.gamma)
+        return out
+
+    def _colour(self) -> QVBoxLayout:
+        out = column(3)
+        out.addWidget(note("Scene-linear"))
+        self.by = choice(list(BY_HUE), "What is changed by hue", lambda _: self.refresh())
+        out.addWidget(self.by)
+        self.hue_fields = []
+        for k, name in enumerate(HUE_NAMES):
+            field = NumberField(name, -180, 180, 0.5, 0, 2, "", f"For {name.lower()} and what is near it")
+            self.plain(field, lambda k=k: self._hue_value(k), lambda v, w, g, k=k: self._set_hue(k, v, g))
+            self.hue_fields.append(field)
+        for a, b in zip(self.hue_fields[::2], self.hue_fields[1::2]):
+            out.addLayout(row(a, b))
+        self.tint = self.inner(
+            "Tint", "tint", "strength", 0, 1, 0.01, 0, 2, "", "Draws dark to one colour and bright to another"
+        )
+        out.addWidget(self.tint)
+        self.tints = {}
+        out.addLayout(rgb_names(38))
+        for end in ("dark", "bright"):
+            parts = []
+            for k, colour in enumerate(("red", "green", "blue")):
+                field = NumberField(
+                    f"{end} {colour}", 0, 4, 0.005, 0.5, 3, "", f"{colour} where it is {end}", bare=True
+                )
+                self.plain(
+                    field,
+                    lambda end=end, k=k: self._tint_value(end, k),
+                    lambda v, w, g, end=end, k=k: self._set_tint(end, k, v, g),
+                )
+                parts.append(field)
+            self.tints[end] = parts
+            words = note(end.capitalize())
+            words.setFixedWidth(38)
+            out.addLayout(row(words, *parts))
+        return out
+
+    def _cdl(self) -> QVBoxLayout:
+        out = column(3)
+        self.encoding: QComboBox = choice(
+            ["scene-linear", "log"], "The encoding that the CDL works in",
+            lambda v: self.put(f"CDL in {v}", cdl=self.value().cdl.but(encoding=v)),
+        )  # fmt: skip
+        self.encoding.setMinimumContentsLength(11)
+        out.addLayout(row(note("Works in"), self.encoding, 1))
+        self.cdl = {}
+        out.addLayout(rgb_names(38))
+        for label, name, low, high, step, default in (
+            ("Slope", "slope", 0, 8, 0.005, 1), ("Offset", "offset", -1, 1, 0.001, 0),
+            ("Power", "power", 0.1, 8, 0.005, 1),
+        ):  # fmt: skip
+            parts = [
+                self.inner(
+                    f"{label} {colour}",
+                    "cdl",
+                    name,
+                    low,
+                    high,
+                    step,
+                    default,
+                    3,
+                    "",
+                    f"{label} of {colour}",
+                    place=k,
+                    bare=True,
+                )
+                for k, colour in enumerate(("red", "green", "blue"))
+            ]
+            self.cdl[name] = parts
+            words = note(label)
+            words.setFixedWidth(38)
+            out.addLayout(row(words, *parts))
+        self.cdl_saturation = self.inner("Saturation", "cdl", "saturation", 0, 4, 0.005, 1, 3, "", "0 is grey")
+        out.addWidget(self.cdl_saturation)
+        return out
+
+    # --- changing ---
+    def _level(self, label: str, name: str, place: int, default: float) -> NumberField:
+        field = NumberField(label, -0.5, 1.5, 0.002, default, 3, "", f"{label}, in the log encoding")
+
+        def get() -> Keyed | None:
+            value = self.value()
+            return None if value is None else getattr(value, name)[place]
+
+        def put(new: Keyed, words: str, gesture: str) -> None:
+            pair = getattr(self.value(), name)
+            self.put(words, gesture, **{name: tuple(new if k == place else v for k, v in enumerate(pair))})
+
+        return self.keyed(field, get, put)
+
+    def _tint(self, name: str, x: float, y: float, gesture: str) -> None:
+        frame, part = self.desk.frame, getattr(self.value(), name)
+        red, green, blue = factors_of(x, y)
+        new = part.but(
+            red=part.red.with_value(frame, red), green=part.green.with_value(frame, green),
+            blue=part.blue.with_value(frame, blue),
+        )  # fmt: skip
+        self.put(f"Tint of the {name}", gesture, **{name: new})
+
+    def _curve(self, points: object, gesture: str | None) -> None:
+        name = self.which.currentText()
+        straight = tuple(points) == STRAIGHT  # type: ignore[arg-type]
+        self.put(f"Curve {name.lower()}", gesture, **{CURVES[name]: () if straight else points})
+
+    def _hue_value(self, k: int) -> float | None:
+        value = self.value()
+        if value is None:
+            return None
+        name = self.by.currentText()
+        points = getattr(value, BY_HUE[name])
+        rest = 0.0 if name == "Hue" else 1.0
+        return points[k][1] if len(points) == len(HUES) else rest
+
+    def _set_hue(self, k: int, number: float, gesture: str) -> None:
+        name = self.by.currentText()
+        rest = 0.0 if name == "Hue" else max(number, 0.0)
+        old = getattr(self.value(), BY_HUE[name])
+        plain = 0.0 if name == "Hue" else 1.0
+        points = list(old) if len(old) == len(HUES) else [(hue, plain) for hue, _ in HUES]
+        points[k] = (points[k][0], number if name == "Hue" else rest)
+        gone = all(value == plain for _, value in points)
+        self.put(f"{name} by hue", gesture, **{BY_HUE[name]: () if gone else tuple(points)})
+
+    def _tint_value(self, end: str, k: int) -> float | None:
+        value = self.value()
+        return None if value is None else getattr(value.tint, end)[k]
+
+    def _set_tint(self, end: str, k: int, number: float, gesture: str) -> None:
+        tint = self.value().tint
+        colour = tuple(number if j == k else v for j, v in enumerate(getattr(tint, end)))
+        self.put(f"Tint of {end}", gesture, tint=tint.but(**{end: colour}))
+
+    def _line(self) -> None:
+        self.line_wanted("Drag from where the light begins to where all of it is there.", self._line_drawn)
+
+    def _line_drawn(self, a: tuple[float, float], b: tuple[float, float]) -> None:
+        across = self.value().across
+        stops = across.stops if across.stops.at(self.desk.frame) else Keyed(constant=0.5)
+        self.put("Line of the light", across=across.but(a=a, b=b, stops=stops))
+
+    def line_wanted(self, hint: str, then: object) -> None:
+        """Set by the stage: asks for a line on the picture."""
+
+    def _new_sky(self) -> None:
+        self.sky_wanted()
+
+    def sky_wanted(self) -> None:
+        """Set by the stage: proposes the light of the new sky."""
+
+    # --- showing ---
+    def reading(self) -> str:
+        zone = self.desk.zone
+        found = None if zone is None else self.desk.readings.matches.get(zone.id)
+        if found is None or found.problem:
+            return found.problem if found is not None else ""
+        dark, middle, light = found.delta_e
+        return (
+            f"ΔE {dark:.1f} shadows, {middle:.1f} middle, {light:.1f} lights; "
+            f"{found.stops[0]:+.1f}, {found.stops[2]:+.1f}, {found.stops[-1]:+.1f} stops from the aim"
+        )
+
+    def refresh(self) -> None:
+        hue = self.by.currentText()
+        for field in self.hue_fields:
+            field.low, field.high = (-180, 180) if hue == "Hue" else (0, 4)
+            field.step, field.default = (0.5, 0.0) if hue == "Hue" else (0.01, 1.0)
+            field.unit = "°" if hue == "Hue" else ""
+        super().refresh()
+        zone, value = self.desk.zone, self.value()
+        if zone is None or value is None:
+            return
+        plate = self.desk.shot.holds_plate(zone)
+        self.sky.setVisible(plate)
+        self.whole.setEnabled(not plate)
+        found, frame = self.desk.readings.matches.get(zone.id), self.desk.frame
+        for k, (name, _) in enumerate(RANGES):
+            part = getattr(value, name)
+            factors = tuple(float(each.at(frame)) for each in (part.red, part.green, part.blue))
+            known = found is not None and len(found.zone_colours) == 3
+            self.pads[name].show_values(
+                factors,
+                found.zone_colours[k] if known else None,
+                found.aim_colours[k] if known else None,  # type: ignore[arg-type]
+            )
+        points = getattr(value, CURVES[self.which.currentText()])
+        if found is not None and found.zone_light:
+            self.curve.ticks = (
+                tuple(logged(max(v, 0.0)) for v in found.zone_light),
+                tuple(logged(max(v, 0.0)) for v in found.aim_light),
+            )  # fmt: skip
+        self.curve.show_response((), points or STRAIGHT)
+        show_choice(self.encoding, ["scene-linear", "log"], value.cdl.encoding)
