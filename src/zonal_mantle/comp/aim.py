@@ -21,6 +21,7 @@ from .stack import compose
 Array = NDArray[np.float32]
 BLOCKS = 6  # a side that a part is cut into, to see how it goes from place to place
 SOLID = 0.995
+LEAST_PIXELS = 64  # of an aim
 LEAST_SHARE = 0.002  # of the frame that a zone must show to be compared
 
 
@@ -87,8 +88,10 @@ def aim_seen(shot: Shot, zone: Zone, frame: int, pictures: Pictures) -> tuple[Se
         distance = None if other is None else other.distance_m
         words = f"Nothing of the plate is kept on frame {frame}: there is nothing to compare {zone.name} with."
     mask = mask & np.isfinite(picture).all(axis=2)
-    if mask.sum() < 64:
+    if not mask.any():
         raise MatchError(words)
+    if mask.sum() < LEAST_PIXELS:
+        raise MatchError(f"The aim of {zone.name} is too small to measure anything on. Draw a larger area.")
     return Seen(picture, mask), distance
 
 

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..match.air import transmittances
-from ..match.air_fit import AirFit, AirPart, fit_air, guess_air
+from ..match.air_fit import AirFit, AirPart, fit_air, guess_air, without_noise
 from ..match.errors import MatchError
 from ..match.lens import blur_circle_px
 from ..match.noise import Noise, measure_noise, shift_between
@@ -22,25 +22,29 @@ from ..match.sharpness import (
     fit_spectra,
     power_spectrum,
     radius_by_edges,
+    sharpening_by_edges,
     tiles_of,
 )
 from ..match.tone_fit import fit_palette, fit_tone
 from ..match.wrap_fit import fit_wrap
 from ..media.curves import coded
+from ..media.picture import picture_of
 from ..place.transform import reference_to_frame
 from ..shot import Keyed, LensMatch, Match, Shot, ToneMatch, WrapMatch, Zone
 from ..shot.match import PARTS, Palette, Part
 from .aim import Seen, aim_seen, area_mask, blocks_of, frames_for, kept_mask, zone_seen_with
+from .digest import digest
 from .matte_planner import matte_plan, on_plate
-from .pictures import Pictures
+from .pictures import Pictures, known
 
 Array = NDArray[np.float32]
 Progress = Callable[[float, str], None]
-TONE_FRAMES, LENS_FRAMES, NOISE_FRAMES = 3, 3, 5
+TONE_FRAMES, LENS_FRAMES, NOISE_FRAMES = 3, 3, 4
+NOISES_KNOWN = 64  # in one process
 LEAST_SHARE = 0.25  # of its own light that an aim must show to be seen without its air
 MOVES_PX = 2.0  # a frame: with less motion a shutter leaves no trace
-LEAST_SHARPEN, LEAST_RADIUS_PX = 0.06, 0.25
-WRAP_SURE = 2.0  # standard deviations
+LEAST_SHARPEN, LEAST_RADIUS_PX, MOST_BY_EDGES_PX = 0.06, 0.25, 2.1
+WRAP_SURE, LEAST_WRAP = 3.0, 0.05  # standard deviations, share of the sky's light
 WHITE_NOISE_GAIN = 6.0  # Immerkær 1996: energy of his Laplacian, square root of 36
 
 
@@ -114,6 +118,10 @@ def fit_all(
         progress(done / max(len(jobs), 1), f"Fitting {part} of {shot.zone(id).name}")
         try:
             now = fit_part(shot, id, part, pictures)
+            if now.values.get("is_guess"):
+                raise MatchError(
+                    "The air could only be guessed, and was left: give two areas of the aim their distances."
+                )
         except MatchError as problem:
             refused[part] = f"{refused[part]} {problem}" if part in refused else str(problem)
             continue
@@ -142,8 +150,13 @@ def _tone(shot: Shot, zone: Zone, pictures: Pictures, whole: bool) -> Fitted:
         aim.append(_without_air(shot, seen, distance) if air_on else seen)
         own.append(zone_seen_with(shot, zone, frame, pictures, Match(on=False)))
     own_blocks, aim_blocks = blocks_of(own), blocks_of(aim)
-    fit = fit_tone(own_blocks, aim_blocks)
+    fit = fit_tone(own_blocks, aim_blocks, alike=bool(zone.match.aim.areas))
     matrix = fit_palette(own_blocks, aim_blocks) if whole else fit.matrix
+    changes = not np.allclose(matrix, ToneMatch().palette.matrix, atol=1e-9)
+    if not changes:
+        raise ValueError(
+            "nothing of its tone stands out from how things of one scene differ. Draw an aim of the zone's own kind."
+        )
     tone = ToneMatch(palette=Palette(matrix=matrix, strength=_keyed(1.0)))
     values = {
         "moved_stops": fit.moved_stops, "moved_stops_spread": fit.spread[0], "contrast": fit.contrast,
@@ -170,7 +183,7 @@ def air_parts(shot: Shot, zone: Zone, frame: int, pictures: Pictures) -> list[Ai
     """The parts of the plate whose distances are known: areas of the aim, and zones of the plate with a matte."""
     assert shot.plate_source is not None
     picture = pictures.plate(shot.plate_source, frame)
-    calm = np.asarray(picture)  # percentiles of single pixels; noise widens all parts alike
+    calm = without_noise(picture)
     parts = []
     for area in zone.match.aim.areas:
         if area.distance_m is not None:
@@ -249,12 +262,12 @@ def _lens(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> Fit
     own_power, aim_power = power_spectrum(own_tiles), power_spectrum(aim_tiles)
     moving = length >= MOVES_PX
     direction = (travel[0] / length, travel[1] / length) if moving else None
-    blur = fit_spectra(own_power, aim_power, direction, ("disc", "soft") if moving else ("disc", "soft", "sharp"))
+    blur = fit_spectra(own_power, aim_power, direction, most_motion_px=length)
     values = {"motion_px": blur.motion_px, "travel_px": length, "spread_px": blur.spread}
     settled = zone.match.lens.but(
         on=True, focus="radius", radius_px=_keyed(0), softness_px=_keyed(0), sharpen=_keyed(0), motion_blur=False
     )
-    settled, words = _focus_set(settled, blur, own_seen[0], aim_seen_on[0], own_power, aim_power, moving, values)
+    settled, words = _focus_set(settled, blur, own_seen[0], aim_seen_on[0], direction, values)
     if moving:
         shutter = 360 * blur.motion_px / length
         values["shutter_deg"] = shutter
@@ -269,30 +282,29 @@ def _lens(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> Fit
 
 
 def _focus_set(
-    lens: LensMatch, blur: Blur, own: Seen, aim: Seen, own_power: NDArray, aim_power: NDArray, moving: bool,
+    lens: LensMatch, blur: Blur, own: Seen, aim: Seen, direction: tuple[float, float] | None,
     values: dict[str, float],
 ) -> tuple[LensMatch, str]:  # fmt: skip
     """Focus, softness or sharpening by what was measured."""
     if blur.kind == "disc" and blur.size >= ZEROS_FROM_PX:
         values["radius_px"] = blur.size
         return lens.but(radius_px=_keyed(blur.size)), f"out of focus by {blur.size:.2f} px"
-    if moving:
-        radius = blur.size if blur.kind == "disc" else 2 * blur.size
-        values["radius_px"] = radius if radius > 0.8 else 0.0
-        return lens.but(radius_px=_keyed(values["radius_px"])), f"out of focus by {values['radius_px']:.2f} px"
     widths = edge_widths(aim.picture @ LUMA, aim.mask)
     if len(widths) == 0:
         raise ValueError("The aim shows no edge that sharpness could be measured on.")
-    radius = radius_by_edges(own.picture @ LUMA, own.mask, widths, noise_of(aim))
+    way = tuple(float(v) * blur.motion_px for v in direction) if direction is not None else (0.0, 0.0)
+    radius = radius_by_edges(own.picture @ LUMA, own.mask, widths, noise_of(aim), (way[0], way[1]))
+    if radius >= MOST_BY_EDGES_PX and blur.kind == "soft":
+        values["softness_px"] = blur.size
+        return lens.but(softness_px=_keyed(blur.size)), f"softer by {blur.size:.2f} px"
     if radius >= LEAST_RADIUS_PX:
         values["radius_px"] = radius
         return lens.but(radius_px=_keyed(radius)), f"softer by a disc of {radius:.2f} px"
-    sharp = fit_spectra(own_power, aim_power, None, ("sharp",))
-    if radius < 0 and sharp.size > LEAST_SHARPEN:
-        values["sharpen"] = sharp.size
-        return lens.but(
-            sharpen=_keyed(sharp.size), sharpen_px=_keyed(1.0), overshoot=_keyed(1.0)
-        ), f"sharpened by {sharp.size:.2f}"
+    sharp = sharpening_by_edges(own.picture @ LUMA, own.mask, widths) if radius < 0 and direction is None else 0.0
+    if sharp > LEAST_SHARPEN:
+        values["sharpen"] = sharp
+        settled = lens.but(sharpen=_keyed(sharp), sharpen_px=_keyed(1.0), overshoot=_keyed(1.0))
+        return settled, f"sharpened by {sharp:.2f}"
     values["radius_px"] = 0.0
     return lens, "as sharp as the plate"
 
@@ -340,7 +352,7 @@ def _wrap(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
     frames = frames_for(shot, zone, 3)
     alphas = [np.clip(pictures.made(matte_plan(shot, on_plate(matte), frame)).alpha, 0, 1) for frame in frames]
     fit = fit_wrap([pictures.plate(source, frame) for frame in frames], alphas)
-    seen = fit.amount > WRAP_SURE * fit.spread and fit.amount > 0.02
+    seen = fit.amount > WRAP_SURE * fit.spread and fit.amount > LEAST_WRAP
     wrap = zone.match.wrap.but(on=seen, width_px=_keyed(fit.width_px), amount=_keyed(fit.amount))
     words = f"{fit.amount:.0%} ± {fit.spread:.0%} of the sky's light over {fit.width_px:.0f} px"
     if not seen:
@@ -377,21 +389,29 @@ def plate_noise(shot: Shot, frame: int, pictures: Pictures) -> Noise:
     assert source is not None
     first = min(max(frame - NOISE_FRAMES // 2, shot.first), max(shot.last - NOISE_FRAMES + 1, shot.first))
     frames = [f for f in range(first, first + NOISE_FRAMES) if f in shot.frames]
-    codes = [coded(pictures.plate(source, f)) for f in frames]
-    found = measure_noise(codes, [None] * len(codes))
+    steps: list[list[NDArray]] = []
     for lock in shot.locks:
-        if len(frames) < 2 or any(lock.at(f) is None for f in frames):
-            continue
-        steps = [
-            reference_to_frame(shot, lock.id, b) @ np.linalg.inv(reference_to_frame(shot, lock.id, a))
-            for a, b in zip(frames, frames[1:])
-        ]
-        along = measure_noise(codes, [None] * len(codes), [step / step[2, 2] for step in steps])
-        if along is not None and (found is None or along.tiles > found.tiles):
-            found = along
-    if found is None:
+        if len(frames) > 1 and all(lock.at(f) is not None for f in frames):
+            ways = [
+                reference_to_frame(shot, lock.id, b) @ np.linalg.inv(reference_to_frame(shot, lock.id, a))
+                for a, b in zip(frames, frames[1:])
+            ]
+            steps.append([way / way[2, 2] for way in ways])
+    key = digest((tuple(picture_of(source, f) for f in frames), tuple(np.array(each) for each in steps)))
+
+    def measure() -> Noise | None:
+        codes = [coded(pictures.plate(source, f)) for f in frames]
+        found = measure_noise(codes, [None] * len(codes))
+        for ways in steps:
+            along = measure_noise(codes, [None] * len(codes), ways)
+            if along is not None and (found is None or along.tiles > found.tiles):
+                found = along
+        return found
+
+    noise = known(("noise", key), measure, NOISES_KNOWN)
+    if noise is None:
         raise ValueError("Nothing of the plate is flat enough, or shows the same on two frames, to tell its grain.")
-    return found
+    return noise
 
 
 def optics_focus_px(shot: Shot, distance_m: float | None) -> float:

@@ -31,6 +31,10 @@ DRAWS = 32
 KEEPS_HAZE = 0.95  # He, Sun & Tang 2009, ω
 ALIKE = 0.06  # share of their values by which alike things differ
 LEAST_PIXELS = 150
+SMOOTH_PX = 2.0  # standard deviation
+MOST_REACH = 1.3  # natural logarithm of visibility: an interval that is wider says nothing
+NINE_IN_TEN = 1.645  # standard deviations of a normal distribution
+CONTENT, LEAST_UNLIKE = 0.5, 0.06  # share of the variance from strip to strip; of contrasts of one texture
 
 
 class AirPart(NamedTuple):
@@ -51,6 +55,11 @@ class AirFit(NamedTuple):
     exponent: float
     points: tuple[tuple[float, float], ...]
     is_guess: bool = False
+
+
+def without_noise(picture: Array) -> Array:
+    """A picture whose noise no longer widens what is seen of distant things, whose contrast is small. (h, w, 3)."""
+    return np.asarray(cv2.GaussianBlur(picture, (0, 0), SMOOTH_PX), np.float32)
 
 
 def fit_air(parts: Sequence[AirPart]) -> AirFit:
@@ -81,7 +90,12 @@ def fit_air(parts: Sequence[AirPart]) -> AirFit:
         raise ValueError("The areas differ too little by haze, or too much by what they show, to measure air.")
     beta = float(np.exp(first[0]))
     visibility = -np.log(CONTRAST_THRESHOLD) / beta
-    reach = max(1.645 * spread, 0.03)
+    # things that are alike are not the same: how far their contrasts differ tells how far the ratio of two may be off
+    unlike = float(np.sqrt(CONTENT * np.mean([_contrast_variance(part.pixels) for part in parts])))
+    unlike *= np.sqrt(2 if len(parts) == 2 else 1) / max(beta * float(np.ptp(distances)), 1e-6)
+    reach = max(NINE_IN_TEN * float(np.hypot(spread, unlike)), 0.03)
+    if reach > MOST_REACH:
+        raise ValueError("The areas differ too little by haze, or too much by what they show, to measure air.")
     sd = table[:, 2:5].std(axis=0)
     shares = tuple((float(d), float(np.exp(-beta * d))) for d in distances)
     return AirFit(
@@ -103,6 +117,13 @@ def _wobble(pixels: NDArray, count: int = 16) -> NDArray[np.float64]:
     draws = [_quantiles(np.concatenate([blocks[k] for k in rng.integers(0, count, count)])) for _ in range(24)]
     own = np.std(draws, axis=0)
     return np.asarray(np.maximum(own, ALIKE * 0.2 * np.ptp(_quantiles(pixels), axis=0)[None] + 1e-5))
+
+
+def _contrast_variance(pixels: NDArray, count: int = 8) -> float:
+    """Variance of the logarithm of a part's contrast from strip to strip."""
+    luma = np.asarray(pixels, float).mean(axis=1)
+    spreads = [np.log(np.ptp(np.percentile(strip, [5, 95])) + 1e-6) for strip in np.array_split(luma, count)]
+    return float(np.var(spreads)) + LEAST_UNLIKE**2
 
 
 def _fitted(quantiles: NDArray, wobble: NDArray, distances: NDArray, begin: NDArray | None) -> NDArray[np.float64]:

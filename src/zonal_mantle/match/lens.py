@@ -185,7 +185,7 @@ def _gather_rows(y0, y1, pixels, along, bend, step, opens, closes, out):  # type
             out[y, x, 0], out[y, x, 1], out[y, x, 2], out[y, x, 3] = r * share, g * share, b * share, a * share
 
 
-def _streak(ax: float, ay: float, bx: float, by: float, opens: float, closes: float) -> Array:
+def streak(ax: float, ay: float, bx: float, by: float, opens: float, closes: float) -> Array:
     """The image of a point of a picture all of which moves alike: its samples, each shared between four pixels."""
     longest = max(abs(ax), abs(ay)) * (closes - opens) + max(abs(bx), abs(by)) * abs(closes**2 - opens**2)
     count = min(math.ceil(longest / SPACING_PX), MOST_SAMPLES) + 1
@@ -225,7 +225,7 @@ def moved_over_shutter(rgba: Array, along: Array, bend: Array, step: float, open
         < ALIKE_PX
     ):
         (ax, ay), (bx, by) = along.mean(axis=(0, 1)), bend.mean(axis=(0, 1))
-        kernel = _streak(float(ax), float(ay), float(bx), float(by), opens, closes)
+        kernel = streak(float(ax), float(ay), float(bx), float(by), opens, closes)
         return np.asarray(cv2.filter2D(rgba, -1, kernel, borderType=cv2.BORDER_REPLICATE), np.float32)
     out = np.empty_like(rgba)
     run_bands(

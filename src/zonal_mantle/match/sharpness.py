@@ -23,16 +23,22 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import least_squares
 
-from .lens import aperture, softened
+from .lens import aperture, sharpened, streak
 
 Array = NDArray[np.float32]
-Kind = Literal["disc", "soft", "sharp"]
+Kind = Literal["disc", "soft"]
 TILE = 64  # pixels of the tiles that spectra are taken of
 LEAST_TILES = 6
 EDGE_QUANTILES = (8, 12, 18, 25)
 ZEROS_FROM_PX = 1.35  # from this radius on a disc has zeros that tell it
 SLOPE_SPREAD = 0.12  # of the power of frequency by which two parts of a picture differ; measured on photographs
 MOST_PX, MOST_MOTION_PX = 14.0, 80.0
+REFINED: dict[Kind, int] = {"disc": 6, "soft": 2}  # starts of each kind, of different sizes
+STARTS: dict[Kind, tuple[float, ...]] = {
+    "disc": (0.3, 0.7, 1.0, 1.4, *np.arange(1.8, 9.0, 0.3).tolist()),
+    "soft": (0.3, 0.6, 1.0, 1.5, 2.0, 3.0, 4.5),
+}  # fmt: skip
+MOTIONS = (0.3, 1.5, *np.arange(3.0, 14.0, 1.0).tolist(), *np.arange(14.0, 60.0, 2.0).tolist())
 RADII = np.concatenate([np.arange(0, 2, 0.1), np.arange(2, MOST_PX + 0.2, 0.2)])
 LUMA = np.array([0.2126, 0.7152, 0.0722], np.float32)  # ITU-R BT.709-6
 
@@ -40,8 +46,8 @@ LUMA = np.array([0.2126, 0.7152, 0.0722], np.float32)  # ITU-R BT.709-6
 class Blur(NamedTuple):
     """What makes a zone as soft as its aim.
 
-    kind : a disc (out of focus), a soft Gaussian, or sharpening. size : the disc's radius or the Gaussian's standard
-    deviation in pixels; of sharpening, its amount. motion_px : length of a motion along the direction that was asked
+    kind : a disc (out of focus) or a soft Gaussian. size : the disc's radius or the Gaussian's standard deviation in
+    pixels. motion_px : length of a motion along the direction that was asked
     for. spread : the uncertainty of `size`. cost : how badly spectra agree, 0 at best.
     """
 
@@ -109,22 +115,21 @@ def disc_transfer(radius_px: float, f: NDArray) -> NDArray[np.float64]:
 def _transfer(kind: Kind, size: float, f: NDArray) -> NDArray[np.float64]:
     if kind == "disc":
         return disc_transfer(size, f)
-    if kind == "soft":
-        return np.asarray(np.exp(-2 * (np.pi * size * f) ** 2))
-    return np.asarray(1 + size * (1 - np.exp(-2 * (np.pi * f) ** 2)))
+    return np.asarray(np.exp(-2 * (np.pi * size * f) ** 2))
 
 
 def fit_spectra(
     own: NDArray,
     aim: NDArray,
     direction: tuple[float, float] | None = None,
-    kinds: Sequence[Kind] = ("disc", "soft", "sharp"),
+    kinds: Sequence[Kind] = ("disc", "soft"),
+    most_motion_px: float = MOST_MOTION_PX,
 ) -> Blur:
     """What was done to the aim, by the two spectra of `power_spectrum`.
 
     Parameters
     ----------
-    direction : unit vector of a motion, where there may be one.
+    direction : unit vector of a motion, where there may be one. most_motion_px : how long it is at most.
     """
     fx, fy = np.fft.fftfreq(TILE)[None, :], np.fft.fftfreq(TILE)[:, None]
     radial = np.hypot(fx, fy)
@@ -132,29 +137,50 @@ def fit_spectra(
     f, logs, wanted = radial[use], np.log(own[use]), np.log(aim[use])
     along = None if direction is None else (fx * direction[0] + fy * direction[1])[use]
     slope = np.log(f / 0.1)
-    best: Blur | None = None
-    starts: dict[Kind, tuple[float, ...]] = {
-        "disc": (0.3, 1, 1.8, 2.6, 3.4, 4.2, 5.2, 6.5, 8.5), "soft": (0.4, 1, 2, 3.5), "sharp": (0.2, 0.8),
-    }  # fmt: skip
+    lengths = (0.0,) if along is None else tuple(length for length in MOTIONS if length <= most_motion_px)
+    streaks = {length: np.log(np.sinc(length * along) ** 2 + 1e-9) if along is not None else 0.0 for length in lengths}
+    base = np.stack([np.ones_like(f), slope], axis=1)
+    floors = []
+    for noise in (float(np.quantile(wanted, 0.01)) - 0.7, float(np.median(wanted[f > 0.42]))):
+        certain = np.maximum(1 - np.exp(np.minimum(noise - wanted, 0)), 1e-3)  # the share that is not noise
+        clean = np.log(np.maximum(np.exp(wanted) - np.exp(noise), 1e-12))
+        weighed = base * certain[:, None]
+        floors.append((noise, clean, np.linalg.inv(weighed.T @ base + np.diag([0, 0.5 / SLOPE_SPREAD**2])) @ weighed.T))
+
+    def off(p: NDArray, kind: Kind) -> NDArray:
+        through = _transfer(kind, p[3], f)
+        if along is not None:
+            through = through * np.sinc(p[4] * along)
+        seen = np.logaddexp(p[0] + p[1] * slope + logs + np.log(through**2 + 1e-9), p[2])
+        return np.concatenate([2 * np.tanh((seen - wanted) / 2), [p[1] / SLOPE_SPREAD]])
+
+    tried: list[tuple[float, Kind, list[float]]] = []
     for kind in kinds:
-        for begin in starts[kind]:
-            for motion in (0.0,) if along is None else (0.5, 4.0, 8.0, 13.0, 20.0, 32.0):
-
-                def off(p: NDArray, kind: Kind = kind) -> NDArray:
-                    through = _transfer(kind, p[3], f)
-                    if along is not None:
-                        through = through * np.sinc(p[4] * along)
-                    seen = np.logaddexp(p[0] + p[1] * slope + logs + np.log(through**2 + 1e-9), p[2])
-                    return np.concatenate([2 * np.tanh((seen - wanted) / 2), [p[1] / SLOPE_SPREAD]])
-
-                first = [0.0, 0.0, float(wanted.min()) - 1, begin] + ([] if along is None else [motion])
-                low = [-9.0, -2.0, -30.0, 0.0] + ([] if along is None else [0.0])
-                high = [9.0, 2.0, 5.0, MOST_PX] + ([] if along is None else [MOST_MOTION_PX])
-                found = least_squares(off, first, bounds=(low, high), max_nfev=60)
-                if best is None or found.cost < best.cost:
-                    inverse = np.linalg.pinv(found.jac.T @ found.jac)
-                    sigma = float(np.sqrt(max(inverse[3, 3], 0) * 2 * found.cost / max(len(f) - len(first), 1)))
-                    best = Blur(kind, float(found.x[3]), 0.0 if along is None else float(found.x[4]), sigma, found.cost)
+        for size in STARTS[kind]:
+            done = logs + np.log(_transfer(kind, size, f) ** 2 + 1e-9)
+            for length in lengths:
+                for noise, clean, solve in floors:
+                    gain, lean = solve @ np.clip(clean - done - streaks[length], -12, 12)
+                    start = [float(gain), float(lean), noise, size] + ([] if along is None else [length])
+                    tried.append((float((off(np.array(start), kind) ** 2).sum()), kind, start))
+    tried.sort(key=lambda each: each[0])
+    best: Blur | None = None
+    low = [-9.0, -2.0, -30.0, 0.0] + ([] if along is None else [0.0])
+    high = [9.0, 2.0, 5.0, MOST_PX] + ([] if along is None else [max(most_motion_px, 1.0)])
+    refined: list[tuple[float, Kind, list[float]]] = []
+    for kind in kinds:  # the best starts of each kind
+        by_size: dict[float, tuple[float, Kind, list[float]]] = {}
+        for each in tried:
+            if each[1] == kind:
+                by_size.setdefault(each[2][3], each)
+        refined += list(by_size.values())[: REFINED[kind]]
+    for _, kind, start in refined:
+        begin = np.clip(start, np.array(low) + 1e-6, np.array(high) - 1e-6)
+        found = least_squares(off, begin, bounds=(low, high), max_nfev=40, args=(kind,))
+        if best is None or found.cost < best.cost:
+            inverse = np.linalg.pinv(found.jac.T @ found.jac)
+            sigma = float(np.sqrt(max(inverse[3, 3], 0) * 2 * found.cost / max(len(f) - len(begin), 1)))
+            best = Blur(kind, float(found.x[3]), 0.0 if along is None else float(found.x[4]), sigma, found.cost)
     assert best is not None
     return best
 
@@ -186,10 +212,14 @@ def edge_widths(luma: Array, mask: NDArray | None = None, step_px: float = 1.0) 
     return np.asarray(np.percentile(step_px / np.sqrt(ratio**2 - 1), EDGE_QUANTILES))
 
 
-def radius_by_edges(own: Array, own_mask: NDArray | None, aim_widths: NDArray, noise: float) -> float:
+def radius_by_edges(
+    own: Array, own_mask: NDArray | None, aim_widths: NDArray, noise: float, motion: tuple[float, float] = (0.0, 0.0)
+) -> float:
     """The radius of the disc that makes a picture's sharpest edges as wide as the aim's; below 0 where they are sharper
-    than its own. The picture is blurred and read as the aim is, with noise as the aim's, so that what the reading does
-    to both falls out."""
+    than its own. The picture is blurred, also by a motion of so many pixels, and read as the aim is, with noise as the
+    aim's, so that what the reading does to both falls out."""
+    if np.hypot(*motion) > 0.5:
+        own = np.asarray(cv2.filter2D(own, -1, streak(*motion, 0.0, 0.0, -0.5, 0.5)), np.float32)
     rng = np.random.default_rng(0)
     grain = rng.normal(0, 1, own.shape).astype(np.float32) * np.float32(noise)
     radii = (0.0, 0.35, 0.6, 0.8, 1.0, 1.25, 1.5, 1.8, 2.2)
@@ -205,6 +235,13 @@ def radius_by_edges(own: Array, own_mask: NDArray | None, aim_widths: NDArray, n
     return float(np.interp(1.0, ratios, radii))
 
 
-def soft_as(own: Array, sigma_px: float) -> Array:
-    """A picture softened, for comparison. (h, w) float32."""
-    return softened(np.dstack([own] * 4), sigma_px)[..., 0]
+def sharpening_by_edges(own: Array, own_mask: NDArray | None, aim_widths: NDArray) -> float:
+    """How much of its detail (`lens.sharpened`, finer than a pixel) makes a picture's sharpest edges as narrow as the
+    aim's."""
+    amounts, ratios = (0.0, 0.2, 0.4, 0.7, 1.0, 1.5, 2.2), []
+    flat = np.dstack([own] * 3 + [np.ones_like(own)]).astype(np.float32)
+    for amount in amounts:
+        found = edge_widths(sharpened(flat, amount, 1.0, 1.0)[..., 0], own_mask)
+        ratios.append(float(np.median(found / aim_widths)) if len(found) else 1.0)
+    falling = np.minimum.accumulate(np.array(ratios))
+    return float(np.interp(-1.0, -falling, amounts))

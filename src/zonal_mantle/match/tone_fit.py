@@ -30,6 +30,10 @@ OPPONENT = np.array([[1 / 3, 1 / 3, 1 / 3], [1.0, 0.0, -1.0], [-0.5, 1.0, -0.5]]
 USUAL_MOVE = np.array([0.06, 0.03, 0.02])
 USUAL_SPREAD = np.array([0.18, 0.25, 0.25])
 CONTENT = 0.2  # of the variance from block to block; measured on halves of photographs and textures
+# how far different things of one scene lie from one another
+OTHER_MOVE = np.array([0.10, 0.04, 0.03])
+OTHER_SPREAD = np.array([0.45, 0.6, 0.6])
+STANDS_OUT = 2.0  # standard deviations
 LEAST_PIXELS, LEAST_BLOCKS, LEAST_RANGE = 400, 4, 0.004
 
 
@@ -51,12 +55,14 @@ def log_codes(pixels: NDArray) -> NDArray[np.float64]:
     return np.asarray(np.where(x > LOG_BREAK, high, LOG_SLOPE * x + LOG_OFFSET))
 
 
-def fit_tone(own: Sequence[NDArray], aim: Sequence[NDArray]) -> ToneFit:
+def fit_tone(own: Sequence[NDArray], aim: Sequence[NDArray], alike: bool = True) -> ToneFit:
     """Lightness, contrast, tint and saturation of the aim.
 
     Parameters
     ----------
     own, aim : blocks of pixels of each, scene-linear (n, 3).
+    alike : both show things of one kind, as in an aim that was drawn. Else they also differ as things do, and only what
+        stands out from that counts.
 
     Raises
     ------
@@ -65,10 +71,14 @@ def fit_tone(own: Sequence[NDArray], aim: Sequence[NDArray]) -> ToneFit:
     _check(own, "zone")
     _check(aim, "aim")
     (m_own, s_own, v_own, w_own), (m_aim, s_aim, v_aim, w_aim) = (_statistics(blocks) for blocks in (own, aim))
-    moving = CONTENT * (v_own + v_aim)
-    spreading = CONTENT * (w_own + w_aim)
-    move = (m_aim - m_own) * USUAL_MOVE**2 / (USUAL_MOVE**2 + moving)
-    spread = np.exp((s_aim - s_own) * USUAL_SPREAD**2 / (USUAL_SPREAD**2 + spreading))
+    moving = CONTENT * (v_own + v_aim) + (0 if alike else OTHER_MOVE**2)
+    spreading = CONTENT * (w_own + w_aim) + (0 if alike else OTHER_SPREAD**2)
+    apart, wider = m_aim - m_own, s_aim - s_own
+    if not alike:
+        apart = np.where(np.abs(apart) > STANDS_OUT * np.sqrt(moving), apart, 0)
+        wider = np.where(np.abs(wider) > STANDS_OUT * np.sqrt(spreading), wider, 0)
+    move = apart * USUAL_MOVE**2 / (USUAL_MOVE**2 + moving)
+    spread = np.exp(wider * USUAL_SPREAD**2 / (USUAL_SPREAD**2 + spreading))
     back = np.linalg.inv(OPPONENT)
     linear = back @ np.diag(spread) @ OPPONENT
     offset = back @ (m_own + move - spread * m_own)

@@ -18,6 +18,7 @@ from scipy.special import erfc
 
 Array = NDArray[np.float32]
 REACH_PX, DEEP_PX = 40, 14
+LENS_PX = 2.5
 LEAST_LINES = 60
 LEAST_STEP = 0.05  # scene-linear, by which the sky must be brighter
 
@@ -60,8 +61,10 @@ def fit_wrap(pictures: Sequence[Array], alphas: Sequence[Array]) -> WrapFit:
 
 
 def _fitted(x: NDArray, profile: NDArray) -> tuple[float, float]:
+    far = x > LENS_PX  # nearer the lens's own blur mixes both
+
     def off(p: NDArray) -> NDArray:
-        return np.asarray(p[1] * 0.5 * erfc(x / (p[0] * np.sqrt(2))) + p[2] - profile)
+        return np.asarray(p[1] * 0.5 * erfc(x[far] / (p[0] * np.sqrt(2))) + p[2] - profile[far])
 
     found = least_squares(
         off, [6.0, 0.1, 0.0], bounds=([1.5, -0.5, -0.2], [REACH_PX / 2, 2.0, 0.2]), loss="soft_l1", f_scale=0.02
@@ -71,11 +74,13 @@ def _fitted(x: NDArray, profile: NDArray) -> tuple[float, float]:
 
 def _lines(picture: Array, alpha: Array) -> list[NDArray]:
     """Along normals of the rim, from it inward: the share of the sky's light at each pixel, (REACH_PX,)."""
-    solid = (alpha > 0.98).astype(np.uint8)
+    solid = (alpha > 0.5).astype(np.uint8)
     inside = cv2.distanceTransform(solid, cv2.DIST_L2, 5)
     away_x, away_y = cv2.Sobel(inside, cv2.CV_32F, 1, 0, ksize=5), cv2.Sobel(inside, cv2.CV_32F, 0, 1, ksize=5)
     rim = (inside > 0) & (inside <= 1.5)
     ys, xs = np.nonzero(rim)
+    if len(xs) == 0:
+        return []
     keep = slice(None, None, max(1, len(xs) // 4000))
     ys, xs = ys[keep], xs[keep]
     nx, ny = away_x[ys, xs], away_y[ys, xs]
