@@ -273,7 +273,7 @@ def test_a_zone_is_blurred_as_it_moves(session):
         moved = zone.placement.x.at(1002) - PAN * step
         still_ = zone.but(placement=zone.placement.but(x=k(moved)), match=zone.match.but(lens=LensMatch()))
         total += compose(session.shot.with_zone(still_), 1002, session.store)
-    assert blurred[inside] == pytest.approx((total / 40)[inside], abs=0.01)
+    assert blurred[inside] == pytest.approx((total / 40)[inside], abs=0.03)
 
 
 def test_focus_follows_the_distance(tmp_path):
@@ -286,8 +286,8 @@ def test_focus_follows_the_distance(tmp_path):
     zone = added(session)
     session.shot = session.shot.with_zone(zone.but(distance_m=55.0))
     far = session.frame(1002)[..., 0]
-    assert near[120, 160] < far[120, 160]
-    assert near[120, 185] > far[120, 185] + 0.01
+    assert far[120, 171] == pytest.approx(0.2, abs=1e-3)
+    assert near[120, 171] > 0.22  # beyond the rim by less than the radius of 1.9 px
 
 
 def test_the_finished_background_spills_over_the_rim(tmp_path):

@@ -58,6 +58,7 @@ class Hands:
 
     def type_number(self, field: QWidget, text: str) -> None:
         """Focuses a number field, types, and presses Enter."""
+        QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)  # the editor of the number before
         self.click(field, QPoint(20, 9))
         QTest.keyClicks(field, text[0])
         editor = field.findChild(QLineEdit)

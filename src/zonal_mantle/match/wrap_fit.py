@@ -7,6 +7,7 @@ from farther inside along the same line. The mean over many lines is fitted; lin
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import NamedTuple
 
@@ -19,6 +20,8 @@ from scipy.special import erfc
 Array = NDArray[np.float32]
 REACH_PX, DEEP_PX = 40, 14
 LENS_PX = 2.5
+SOLID = 0.985
+OWN_RIM = 0.5
 LEAST_LINES = 60
 LEAST_STEP = 0.05  # scene-linear, by which the sky must be brighter
 
@@ -48,6 +51,7 @@ def fit_wrap(pictures: Sequence[Array], alphas: Sequence[Array]) -> WrapFit:
     if len(lines) < LEAST_LINES:
         raise ValueError("No rim of the plate stands before a brighter old sky: the spill cannot be measured.")
     table = np.array(lines)
+    table, feigned = table[:, :-1], float(np.median(table[:, -1]))
     x = np.arange(table.shape[1]) + 0.5
     profile = np.median(table, axis=0)
     rng = np.random.default_rng(0)
@@ -57,7 +61,7 @@ def fit_wrap(pictures: Sequence[Array], alphas: Sequence[Array]) -> WrapFit:
         _fitted(x, np.median(np.concatenate([blocks[k] for k in rng.integers(0, 12, 12)]), axis=0)) for _ in range(16)
     ]
     spread = float(np.std([draw[1] for draw in draws]))
-    return WrapFit(2 * found[0], max(found[1], 0.0), max(spread, 0.005), len(lines))
+    return WrapFit(2 * found[0], max(found[1], 0.0), max(float(np.hypot(spread, feigned)), 0.005), len(lines))
 
 
 def _fitted(x: NDArray, profile: NDArray) -> tuple[float, float]:
@@ -93,12 +97,15 @@ def _lines(picture: Array, alpha: Array) -> list[NDArray]:
     )
     colours = cv2.remap(picture, px, py, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT, borderValue=(np.nan,) * 3)
     depth = cv2.remap(inside, px, py, cv2.INTER_LINEAR)
+    whole = cv2.remap(np.asarray(alpha, np.float32), px, py, cv2.INTER_LINEAR)[:, math.ceil(LENS_PX) :] > SOLID
     sky_x, sky_y = (xs - 9 * nx).astype(np.float32)[:, None], (ys - 9 * ny).astype(np.float32)[:, None]
     sky = cv2.remap(picture, sky_x, sky_y, cv2.INTER_LINEAR, borderValue=(np.nan,) * 3)[:, 0]
     open_ = cv2.remap(np.asarray(alpha, np.float32), sky_x, sky_y, cv2.INTER_LINEAR, borderValue=1.0)[:, 0] < 0.02
     straight = (np.diff(depth, axis=1) > 0.6).all(axis=1)
     own = np.median(colours[:, REACH_PX:], axis=1)
     step = (sky - own).mean(axis=1)
-    good = open_ & straight & (step > LEAST_STEP) & np.isfinite(colours).all(axis=(1, 2))
+    good = open_ & straight & whole.all(axis=1) & (step > LEAST_STEP) & np.isfinite(colours).all(axis=(1, 2))
     share = (colours[good, :REACH_PX] - own[good, None]).mean(axis=2) / step[good, None]
-    return list(share)
+    # how much of a share a rim that is by itself brighter than its inside, by its own light again, would feign
+    feigned = OWN_RIM * np.abs(own[good]).mean(axis=1) / step[good]
+    return list(np.concatenate([share, feigned[:, None]], axis=1))

@@ -32,6 +32,7 @@ class MatchStage(Stage):
     def __init__(self, desk: Desk, lines: LineTool, sample: Callable[[str, Callable[[Area], None]], None]) -> None:
         super().__init__(desk)
         self._sample, self.lines = sample, lines
+        self._newest = False  # an area was added: it is the chosen one
         self.areas: QComboBox = choice(
             [NO_AREA], "The areas of the plate that the zone is compared with", lambda _: self.refresh()
         )
@@ -89,7 +90,9 @@ class MatchStage(Stage):
             self.header.show_reading(f"{transmittance(zone.distance_m, shot.air.visibility_m):.0%} own light")
         count = len(match.aim.areas)
         names = [f"Area {k + 1}" for k in range(count)] or [NO_AREA]
-        show_choice(self.areas, names, self.areas.currentText() if self.areas.currentText() in names else names[-1])
+        chosen = self.areas.currentText()
+        show_choice(self.areas, names, names[-1] if self._newest or chosen not in names else chosen)
+        self._newest = False
         area = self._area()
         self.remove.setEnabled(area is not None)
         for part in (self.distance, self.rides):
@@ -125,8 +128,8 @@ class MatchStage(Stage):
             new = AimArea(box=box, frame=self.desk.frame)
             rides = aim.rides if aim.areas else self.zone.placement.rides
             held = rides is not None and self.desk.shot.lock(rides).holds
+            self._newest = True
             self._put_aim(aim.but(areas=(*aim.areas, new), rides=rides if held else None), "Area of the aim")
-            self.areas.setCurrentIndex(self.areas.count() - 1)
 
         self._sample("Drag a box over what the zone should be like.", taken)
 
