@@ -34,7 +34,6 @@ from zonal_mantle.media.curves import srgb_encode
 from zonal_mantle.media.still import read_still, write_still
 from zonal_mantle.shot import (
     Cdl,
-    ToneMatch,
     ClearSkyPull,
     ColourPull,
     ColourSample,
@@ -46,6 +45,7 @@ from zonal_mantle.shot import (
     Matte,
     OldSky,
     ScreenPull,
+    ToneMatch,
 )
 
 LUMA = LumaPull(high=Keyed(constant=0.66), high_softness=Keyed(constant=0.20))
@@ -267,9 +267,7 @@ def chain(folder: Path) -> None:
                 for key in shape.keys
             )
             scaled.append(shape.but(keys=keys))
-        cdl = Cdl(
-            slope=(Keyed(constant=1.1), Keyed(constant=1.0), Keyed(constant=0.9)), saturation=Keyed(constant=0.8)
-        )
+        cdl = Cdl(slope=(Keyed(constant=1.1), Keyed(constant=1.0), Keyed(constant=0.9)), saturation=Keyed(constant=0.8))
         match = Match(tone=ToneMatch(cdl=cdl))
         hd.shot = hd.shot.with_zone_matte(hd.shot.zones[0], old.but(shapes=tuple(scaled)))
         placement = session.shot.zones[1].placement.but(rides=None, anchor=(960.0, 540.0))

@@ -15,7 +15,7 @@ def test_the_program_is_imported_and_compiles_where_home_cannot_be_written(tmp_p
         "TMPDIR": str(tmp_path),
     }
     code = (
-        "import numpy as np, os; import zonal_mantle; from zonal_mantle.match.cdl import grade;"
+        "import numpy as np, os; import zonal_mantle; from zonal_mantle.match.grade import grade;"
         "from zonal_mantle.shot import Match; grade(np.ones((2, 2, 3), np.float32), Match());"
         "print(os.environ['NUMBA_CACHE_DIR'])"
     )

@@ -13,6 +13,8 @@ from .comp import Finding, Pictures, Readings, compose, solve_lock, take_reading
 from .comp.match_fit import Fitted, FittedAll, fit_all, fit_part
 from .comp.matte_planner import matte_plan, reads_own, zone_matte_plan
 from .lock.runs import Direction
+from .match.grade import tone_of
+from .match.tone_files import CDL_FORMATS, read_cdl, write_cdl, write_tone
 from .matte import MatteError, feed_of
 from .media import open_source
 from .render import RenderPlan, render
@@ -238,6 +240,29 @@ class Session:
             for part in parts:
                 changed = changed.with_part(part, match)
             self.shot = self.shot.with_zone(zone.but(match=changed))
+        return self.shot
+
+    def save_tone(self, zone_id: str, path: str | Path, frame: int | None = None) -> str:
+        """Writes a zone's tone as it stands on a frame: its CDL as .cc, .ccc or .cdl, all of it as .clf or .cube.
+
+        Returns
+        -------
+        What of it the file cannot hold, or nothing.
+
+        Raises
+        ------
+        MatchError : another kind of file, or it cannot be written.
+        """
+        zone, at = self._known(zone_id), self.shot.first if frame is None else frame
+        if Path(path).suffix.lower() in CDL_FORMATS:
+            return write_cdl(Path(path), zone.match.tone.cdl, zone.name, at)
+        return write_tone(Path(path), tone_of(zone.match, at))
+
+    def load_cdl(self, zone_id: str, path: str | Path) -> Shot:
+        """Gives a zone the first CDL of a .cc, .ccc or .cdl file (MatchError)."""
+        zone = self._known(zone_id)
+        tone = zone.match.tone.but(on=True, cdl=read_cdl(Path(path)))
+        self.shot = self.shot.with_zone(zone.but(match=zone.match.but(on=True, tone=tone)))
         return self.shot
 
     def _known(self, zone_id: str) -> Zone:

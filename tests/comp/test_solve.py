@@ -162,7 +162,7 @@ def test_a_shot_of_format_2_opens_with_its_locks(session, tmp_path):
     for lock in old["locks"]:
         for name in ("rides", "renewal", "motion", "field", "field_stays", "lens", "points", "correction", "remarks"):
             lock.pop(name, None)
-    assert upgraded(old)["version"] == 7
+    assert upgraded(old)["version"] == 8
     (tmp_path / "old.shot.json").write_text(json.dumps(old))
     opened = load(tmp_path / "old.shot.json")
     assert [lock.solved for lock in opened.locks] == [lock.solved for lock in session.shot.locks]

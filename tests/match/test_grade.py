@@ -1,14 +1,18 @@
 """All that the tone does, against the libraries and standards that define it."""
 
+from pathlib import Path
+
 import numpy as np
 import PyOpenColorIO as ocio
 import pytest
 
-from zonal_mantle.match.grade import balance_transform, curve_transform, grade
+from zonal_mantle.match.errors import MatchError
+from zonal_mantle.match.grade import balance_transform, curve_transform, grade, tone_at
 from zonal_mantle.match.tone import logged
+from zonal_mantle.match.tone_files import read_cdl, write_cdl, write_tone
 from zonal_mantle.match.white import adaptation, white_xyz
 from zonal_mantle.media.colour import config
-from zonal_mantle.shot import Keyed, Match, ToneMatch
+from zonal_mantle.shot import Cdl, Keyed, Match, ToneMatch
 from zonal_mantle.shot.match import Palette, Range, TintRamp
 
 PICTURE = np.random.default_rng(5).uniform(0.002, 3, (40, 50, 3)).astype(np.float32)
@@ -118,3 +122,58 @@ def test_a_palette_is_done_by_its_strength():
 
 def test_a_part_that_is_switched_off_does_nothing():
     assert np.array_equal(toned(on=False, exposure_stops=k(2)), PICTURE)
+
+
+def through(path: Path, picture: np.ndarray) -> np.ndarray:
+    """A picture through a file, by OpenColorIO."""
+    ocio.ClearAllCaches()
+    transform, out = ocio.FileTransform(src=str(path)), picture.copy()
+    transform.setInterpolation(ocio.INTERP_TETRAHEDRAL)
+    ocio.Config.CreateRaw().getProcessor(transform).getDefaultCPUProcessor().applyRGB(out)
+    return out
+
+
+PLAIN = ToneMatch(
+    exposure_stops=k(0.3), temperature_k=k(5000), contrast=k(1.2), curve_all=((0, 0), (0.5, 0.55), (1, 1)),
+    saturation=k(0.8), cdl=Cdl(slope=(k(1.1), k(1), k(0.9)), power=(k(1.1), k(1), k(0.9))),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("name", "tone", "tolerance"),
+    [
+        ("plain.clf", PLAIN, 2e-4), ("hue.clf", PLAIN.but(hue_deg=k(15)), 0.03),
+        ("plain.cube", PLAIN, 0.02), ("hue.cube", PLAIN.but(hue_deg=k(15)), 0.02),
+    ],
+)  # fmt: skip
+def test_a_whole_tone_leaves_as_a_file_that_does_the_same(tmp_path, name, tone, tolerance):
+    # reference library: OpenColorIO reads the file back
+    picture = np.random.default_rng(0).uniform(0.002, 0.95, (40, 50, 3)).astype(np.float32)
+    said = write_tone(tmp_path / name, tone_at(tone))
+    assert said
+    difference = np.abs(through(tmp_path / name, picture) - grade(picture, Match(tone=tone)))
+    assert difference.max() < tolerance
+    assert difference.mean() < max(tolerance / 5, 2e-5)
+
+
+@pytest.mark.parametrize("suffix", [".cc", ".ccc", ".cdl"])
+def test_a_cdl_leaves_and_comes_back(tmp_path, suffix):
+    path = tmp_path / f"tower{suffix}"
+    assert write_cdl(path, PLAIN.cdl, "tower") == ""
+    assert read_cdl(path) == PLAIN.cdl
+    keyed = PLAIN.cdl.but(encoding="log", saturation=Keyed().with_key(1, 0.5).with_key(9, 1.0))
+    words = write_cdl(path, keyed, "tower", 9)
+    assert "keys" in words
+    assert "log" in words
+
+
+def test_files_that_are_no_tones_are_refused(tmp_path):
+    (tmp_path / "bad.cc").write_text("<ColorCorrection>")
+    with pytest.raises(MatchError, match=r"bad\.cc holds no ASC CDL"):
+        read_cdl(tmp_path / "bad.cc")
+    with pytest.raises(MatchError, match="no kind of CDL"):
+        write_cdl(tmp_path / "a.txt", PLAIN.cdl, "a")
+    with pytest.raises(MatchError, match=r"\.clf or as \.cube"):
+        write_tone(tmp_path / "a.png", tone_at(PLAIN))
+    with pytest.raises(MatchError, match="cannot be written"):
+        write_tone(tmp_path / "nowhere" / "a.cube", tone_at(PLAIN))

@@ -53,7 +53,7 @@ def test_a_soft_blur_has_the_variance_that_was_asked_for(sigma):
     point = np.zeros((61, 61), np.float32)
     point[30, 30] = 1
     out = softened(still(point), sigma)[..., 0]
-    y, x = np.mgrid[-30:31, -30:31]
+    _, x = np.mgrid[-30:31, -30:31]
     assert (out * x**2).sum() == pytest.approx(sigma**2, rel=0.02)
 
 

@@ -18,7 +18,6 @@ from typing import NamedTuple
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import least_squares
 
 from .air import CONTRAST_THRESHOLD, EYE_NM, WAVES_NM
 
@@ -128,6 +127,8 @@ def _contrast_variance(pixels: NDArray, count: int = 8) -> float:
 
 def _fitted(quantiles: NDArray, wobble: NDArray, distances: NDArray, begin: NDArray | None) -> NDArray[np.float64]:
     """log β, exponent, airlight: with the own colours solved for at each step, since they are linear."""
+    from scipy.optimize import least_squares  # slow to import
+
     waves = np.log(np.array(WAVES_NM) / EYE_NM)
     weights = 1 / wobble
 

@@ -10,7 +10,6 @@ from functools import lru_cache
 import numpy as np
 import PyOpenColorIO as ocio
 from numpy.typing import NDArray
-from scipy.interpolate import PchipInterpolator
 
 from ..shot.match import DAYLIGHT_DUV, DAYLIGHT_K, Cdl, Match, Range, ToneMatch
 from ..shot.settled import settled
@@ -156,6 +155,8 @@ def _by_hue(points: Points, rest: float) -> NDArray[np.float64]:
     ordered = sorted((x % 360, y) for x, y in points)
     if len(ordered) == 1:
         return np.full(HUE_POINTS, ordered[0][1])
+    from scipy.interpolate import PchipInterpolator  # slow to import
+
     xs = [x + turn for turn in (-360, 0, 360) for x, _ in ordered]
     ys = [y for _ in range(3) for _, y in ordered]
     keep = [0, *(k for k in range(1, len(xs)) if xs[k] > xs[k - 1])]

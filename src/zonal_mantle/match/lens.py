@@ -33,7 +33,7 @@ def blur_circle_px(
     Examples
     --------
     >>> round(blur_circle_px(None, 50, 2, 5, 24.9, 1920), 2)
-    9.73
+    9.74
     """
     f, s = focal_mm / 1000, max(focus_m, focal_mm / 1000 * 1.01)
     away = 1.0 if distance_m is None else abs(distance_m - s) / distance_m

@@ -21,7 +21,6 @@ from typing import Literal, NamedTuple
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import least_squares
 
 from .lens import aperture, sharpened, streak
 
@@ -131,6 +130,8 @@ def fit_spectra(
     ----------
     direction : unit vector of a motion, where there may be one. most_motion_px : how long it is at most.
     """
+    from scipy.optimize import least_squares  # slow to import
+
     fx, fy = np.fft.fftfreq(TILE)[None, :], np.fft.fftfreq(TILE)[:, None]
     radial = np.hypot(fx, fy)
     use = (radial > 2.5 / TILE) & (radial <= 0.5) & (fy >= 0)

@@ -14,8 +14,6 @@ from typing import NamedTuple
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import least_squares
-from scipy.special import erfc
 
 Array = NDArray[np.float32]
 REACH_PX, DEEP_PX = 40, 14
@@ -65,6 +63,9 @@ def fit_wrap(pictures: Sequence[Array], alphas: Sequence[Array]) -> WrapFit:
 
 
 def _fitted(x: NDArray, profile: NDArray) -> tuple[float, float]:
+    from scipy.optimize import least_squares  # slow to import
+    from scipy.special import erfc
+
     far = x > LENS_PX  # nearer the lens's own blur mixes both
 
     def off(p: NDArray) -> NDArray:

@@ -8,6 +8,8 @@ from PySide6.QtWidgets import QFileDialog, QWidget
 
 _KINDS = "exr dpx tif tiff png jpg jpeg hdr webp mp4 mov mkv m4v"
 PICTURES = f"Pictures and video ({' '.join('*.' + kind for kind in _KINDS.split())});;All files (*)"
+CDLS = "ASC CDL (*.cc *.ccc *.cdl);;All files (*)"
+TONES = "ASC CDL (*.cc *.ccc *.cdl);;Whole tone (*.clf *.cube)"
 SHOTS = "Shots (*.shot.json);;All files (*)"
 
 

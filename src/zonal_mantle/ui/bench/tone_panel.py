@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QComboBox, QPushButton, QVBoxLayout, QWidget
 
-from ...match.grade import curve_at
+from ...match.grade import curve_at, tone_of
 from ...match.tone import logged
-from ...shot import Keyed
+from ...match.tone_files import CDL_FORMATS, read_cdl, write_cdl, write_tone
+from ...shot import Keyed, MantleError
 from ...shot.match import DAYLIGHT_DUV, DAYLIGHT_K
+from .. import ask
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..widgets import choice, column, note, push_button, row, show_choice
@@ -220,6 +222,11 @@ class TonePanel(MatchPart):
             out.addLayout(row(words, *parts))
         self.cdl_saturation = self.inner("Saturation", "cdl", "saturation", 0, 4, 0.005, 1, 3, "", "0 is grey")
         out.addWidget(self.cdl_saturation)
+        self.load = push_button("Load CDL…", "Takes the CDL of a .cc, .ccc or .cdl file", self._load)
+        self.save = push_button(
+            "Save…", "The CDL as .cc, .ccc or .cdl; the whole tone as .clf or .cube with a shaper", self._save
+        )
+        out.addLayout(row(self.load, self.save))
         return out
 
     # --- changing ---
@@ -294,6 +301,30 @@ class TonePanel(MatchPart):
 
     def sky_wanted(self) -> None:
         """Set by the stage: proposes the light of the new sky."""
+
+    def _load(self) -> None:
+        path = ask.existing_file(self.window(), "Load a CDL", ask.CDLS)
+        if path is None:
+            return
+        try:
+            self.put(f"CDL of {path.name}", cdl=read_cdl(path))
+        except MantleError as problem:
+            self.desk.said.emit(str(problem), True)
+
+    def _save(self) -> None:
+        zone = self.desk.zone
+        path = ask.new_file(self.window(), "Save the tone", ask.TONES, "")
+        if path is None or zone is None:
+            return
+        try:
+            if path.suffix.lower() in CDL_FORMATS:
+                lost = write_cdl(path, zone.match.tone.cdl, zone.name, self.desk.frame)
+            else:
+                lost = write_tone(path, tone_of(zone.match, self.desk.frame))
+        except MantleError as problem:
+            self.desk.said.emit(str(problem), True)
+            return
+        self.desk.said.emit(f"{path.name} is written. {lost}", False)
 
     # --- showing ---
     def reading(self) -> str:
