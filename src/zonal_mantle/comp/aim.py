@@ -59,7 +59,7 @@ def kept_mask(shot: Shot, plate_zone: Zone, frame: int, pictures: Pictures) -> N
     return np.asarray(pictures.made(matte_plan(shot, on_plate(matte), frame)).alpha > SOLID)
 
 
-def aim_seen(shot: Shot, zone: Zone, frame: int, pictures: Pictures) -> tuple[Seen, float | None]:
+def aim_seen(shot: Shot, zone: Zone, frame: int, pictures: Pictures, unlike: bool = False) -> tuple[Seen, float | None]:
     """The plate where a zone's aim lies, and how far off that is where it is known.
 
     Raises
@@ -72,7 +72,7 @@ def aim_seen(shot: Shot, zone: Zone, frame: int, pictures: Pictures) -> tuple[Se
     picture = pictures.plate(source, frame)
     aim = zone.match.aim
     if aim.areas:
-        mask = np.zeros(picture.shape[:2], bool)
+        mask: NDArray[np.bool_] = np.zeros(picture.shape[:2], bool)
         for area in aim.areas:
             mask |= area_mask(shot, area, aim.rides, frame)
         known = [area.distance_m for area in aim.areas if area.distance_m is not None]

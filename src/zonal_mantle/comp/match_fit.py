@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -45,6 +46,7 @@ LEAST_SHARE = 0.25  # of its own light that an aim must show to be seen without 
 MOVES_PX = 2.0  # a frame: with less motion a shutter leaves no trace
 LEAST_SHARPEN, LEAST_RADIUS_PX, MOST_BY_EDGES_PX = 0.06, 0.25, 2.1
 WRAP_SURE, LEAST_WRAP = 3.0, 0.05  # standard deviations, share of the sky's light
+TONE_SMOOTH_PX = 3.0  # standard deviation
 WHITE_NOISE_GAIN = 6.0  # Immerkær 1996: energy of his Laplacian, square root of 36
 
 
@@ -149,7 +151,7 @@ def _tone(shot: Shot, zone: Zone, pictures: Pictures, whole: bool) -> Fitted:
         seen, distance = aim_seen(shot, zone, frame, pictures)
         aim.append(_without_air(shot, seen, distance) if air_on else seen)
         own.append(zone_seen_with(shot, zone, frame, pictures, Match(on=False)))
-    own_blocks, aim_blocks = blocks_of(own), blocks_of(aim)
+    own_blocks, aim_blocks = (blocks_of([smoothed(seen) for seen in part]) for part in (own, aim))
     fit = fit_tone(own_blocks, aim_blocks, alike=bool(zone.match.aim.areas))
     matrix = fit_palette(own_blocks, aim_blocks) if whole else fit.matrix
     changes = not np.allclose(matrix, ToneMatch().palette.matrix, atol=1e-9)
@@ -167,6 +169,14 @@ def _tone(shot: Shot, zone: Zone, pictures: Pictures, whole: bool) -> Fitted:
         f"saturation × {fit.saturation:.2f}"
     )
     return Fitted(_set(shot, zone, tone=tone), "tone", words, values)
+
+
+def smoothed(seen: Seen) -> Seen:
+    """Without what is finer than a tone: neither noise nor focus then counts as contrast or as colour."""
+    mask = seen.mask.astype(np.float32)
+    light = cv2.GaussianBlur(np.where(seen.mask[..., None], seen.picture, 0), (0, 0), TONE_SMOOTH_PX)
+    share = cv2.GaussianBlur(mask, (0, 0), TONE_SMOOTH_PX)
+    return Seen(np.asarray(light / np.maximum(share, 1e-3)[..., None], np.float32), seen.mask)
 
 
 def _without_air(shot: Shot, seen: Seen, distance: float | None) -> Seen:
