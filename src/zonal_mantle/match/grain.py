@@ -24,7 +24,8 @@ from ..shot.match import GrainModel
 Array = NDArray[np.float32]
 LAGS = 2
 _PERIOD = 32  # of the circle that a filter is found on
-_HALF = 4  # taps of a filter to each side
+_HALF = 4  # taps of a filter to each side at most
+NEGLIGIBLE = 1e-4  # of a filter's energy
 _threads = ThreadPoolExecutor(3, thread_name_prefix="grain")
 
 
@@ -40,7 +41,7 @@ def shaping(spatial: tuple[float, ...], size: float = 1.0, scale: float = 1.0) -
 
     Returns
     -------
-    (9, 9) float32 of unit energy, and the standard deviation, 0…1.
+    Up to (9, 9) float32 of unit energy, and the standard deviation, 0…1.
     """
     lags = np.zeros((_PERIOD, _PERIOD))
     table = np.array(spatial).reshape(5, 5)
@@ -56,8 +57,15 @@ def shaping(spatial: tuple[float, ...], size: float = 1.0, scale: float = 1.0) -
         power, left = _averaged(lags, scale, f)
     root = np.fft.fftshift(np.fft.ifft2(np.sqrt(power)).real)
     middle = _PERIOD // 2
-    kernel = root[middle - _HALF : middle + _HALF + 1, middle - _HALF : middle + _HALF + 1]
+    half = next((n for n in range(_HALF) if _outside(root, middle, n) < NEGLIGIBLE), _HALF)
+    kernel = root[middle - half : middle + half + 1, middle - half : middle + half + 1]
     return np.asarray(kernel / np.sqrt((kernel**2).sum()), np.float32), left
+
+
+def _outside(root: NDArray, middle: int, half: int) -> float:
+    """The share of a filter's energy beyond some taps from its middle."""
+    inside = root[middle - half : middle + half + 1, middle - half : middle + half + 1]
+    return 1 - float((inside**2).sum() / (root**2).sum())
 
 
 def _stretched(lags: NDArray, size: float) -> NDArray:
@@ -102,7 +110,7 @@ def unit_grain(
     width, height = size
 
     def white(channel: int) -> Array:
-        maker = np.random.Generator(np.random.Philox(key=[seed * 4 + channel, frame & 0xFFFFFFFF]))
+        maker = np.random.Generator(np.random.SFC64([seed, channel, frame & 0xFFFFFFFF]))
         return maker.standard_normal((height + 2 * _HALF, width + 2 * _HALF), np.float32)
 
     noise = list(_threads.map(white, range(3)))
@@ -115,7 +123,10 @@ def unit_grain(
     def shaped(channel: int) -> Array:
         mixed = sum(np.float32(mix[channel, k]) * noise[k] for k in range(3) if abs(mix[channel, k]) > 1e-6)
         kernel, left = shaping(model.spatial[channel], grain_size, scale)
-        filtered = cv2.filter2D(np.asarray(mixed, np.float32), -1, kernel * np.float32(left))
+        mixed = np.asarray(mixed, np.float32)
+        if kernel.size == 1:
+            return np.asarray(mixed[_HALF:-_HALF, _HALF:-_HALF] * np.float32(left))
+        filtered = cv2.filter2D(mixed, -1, kernel * np.float32(left))
         return np.asarray(filtered[_HALF:-_HALF, _HALF:-_HALF], np.float32)
 
     return np.dstack(list(_threads.map(shaped, range(3))))
@@ -131,28 +142,41 @@ def _tables(model: GrainModel) -> Array:
 
 @numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
 def _grain_rows(y0, y1, picture, noise, tables, by_level, share, out):  # type: ignore[no-untyped-def]
-    last = np.float32(tables.shape[1] - 1)
+    """Noise in codes becomes noise in light, mostly by the code's curve to its third order: one power a value."""
+    one, width = np.float32(1), picture.shape[1]
+    last, top = np.float32(tables.shape[1] - 1), tables.shape[1] - 2
+    codes, light = np.empty(4 * width, np.float32), np.empty(4 * width, np.float32)
+    first, second, third = (
+        np.float32(2.4 / 1.055),
+        np.float32(2.4 * 1.4 / 2 / 1.055**2),
+        np.float32(2.4 * 1.4 * 0.4 / 6 / 1.055**3),
+    )
     for y in range(y0, y1):
-        for x in range(picture.shape[1]):
-            part = share[y, x]
-            out[y, x, 3] = picture[y, x, 3]
-            for c in range(3):
-                value = picture[y, x, c]
-                if part > np.float32(1e-4):
-                    code = coded_value(value)
-                    amount = part * noise[y, x, c]
+        light[:] = picture[y].reshape(-1)
+        for k in range(np.uintp(4 * width)):
+            codes[k] = coded_value(light[k])
+        for x in range(width):
+            part, k = share[y, x], 4 * x
+            if part > np.float32(1e-4):
+                for c in range(3):
+                    code, value = codes[k + c], light[k + c]
+                    step = part * noise[y, x, c]
                     if by_level:
-                        place = min(max(code, np.float32(0)), np.float32(1)) * last
-                        first = min(int(place), tables.shape[1] - 2)
-                        low, high = tables[c, first], tables[c, first + 1]
-                        amount *= low + (place - np.float32(first)) * (high - low)
-                    code += amount
-                    size = abs(code)
-                    low = size * np.float32(1 / 12.92)
-                    high = power_of((size + np.float32(0.055)) * np.float32(1 / 1.055), np.float32(2.4))
-                    value = low if size <= np.float32(0.04045) else high
-                    value = -value if code < np.float32(0) else value
-                out[y, x, c] = value
+                        place = min(max(code, np.float32(0)), one) * last
+                        below = min(int(place), top)
+                        low, high = tables[c, below], tables[c, below + 1]
+                        step *= low + (place - np.float32(below)) * (high - low)
+                    over = one / ((abs(code) + np.float32(0.055)) * np.float32(1 / 1.055))
+                    t = step * over
+                    if abs(t) < np.float32(0.12) and abs(code) > np.float32(0.06):
+                        light[k + c] = value + (abs(value) * t) * first + value * t * t * (second + third * t)
+                    else:  # where a step is no small part of the code, and about the curve's straight foot
+                        code += step
+                        size = abs(code)
+                        high = power_of((size + np.float32(0.055)) * np.float32(1 / 1.055), np.float32(2.4))
+                        new = high if size > np.float32(0.04045) else size * np.float32(1 / 12.92)
+                        light[k + c] = -new if code < np.float32(0) else new
+        out[y].reshape(-1)[:] = light
 
 
 _NO_TABLE = np.zeros((3, 2), np.float32)
