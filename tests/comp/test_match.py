@@ -421,3 +421,31 @@ def test_nan_in_a_plate_hurts_no_fit(session, tmp_path):
         found = hurt.fit(zone.id, part)
         assert all(np.isfinite(value) for value in found.values.values()), (part, found.values)
     assert isinstance(hurt.store, Pictures)
+
+
+def test_a_match_is_carried_to_another_shot_without_what_belongs_to_its_own(session, filmed, tmp_path):
+    from zonal_mantle.media import open_source
+    from zonal_mantle.shot import Lock
+    from zonal_mantle.shot.carry_over import pasted, taken_stage, taken_zone
+
+    session.shot = session.shot.with_lock(Lock(id="l", name="L", reference_frame=1001))
+    session.shot = session.shot.with_source(open_source(filmed[0] / "element.exr", "clip"))
+    zone = added(session)
+    match = zone.match.but(
+        aim=zone.match.aim.but(rides="l"), grain=GrainMatch(clip="clip"), lens=LensMatch(radius_px=k(2))
+    )
+    session.shot = session.shot.with_zone(zone.but(match=match))
+    plain(tmp_path)
+    other = new(tmp_path / "flat.1001.exr")
+    target = other.add_painting(filmed[0] / "element.exr", 30.0)
+    carried = taken_stage(session.shot, added(session), "Match")
+    shot, _, _ = pasted(other.shot, carried, [target.id])
+    assert shot.zone(target.id).match == Match(lens=match.lens, air=match.air)
+    part = taken_stage(session.shot, added(session), "Match", "lens")
+    assert part.what == "Lens of element"
+    shot, _, _ = pasted(other.shot, part, [target.id])
+    assert shot.zone(target.id).match == Match(lens=match.lens)
+    whole, id, _ = pasted(other.shot, taken_zone(session.shot, added(session)), [])
+    assert whole.zone(id).match.aim == Aim()
+    same, _, _ = pasted(session.shot, carried, [added(session).id])
+    assert same.zone(added(session).id).match == match

@@ -228,6 +228,8 @@ def _air(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
         **{f"airlight_{c}": v for c, v in zip("rgb", fit.airlight)},
         **{f"airlight_{c}_spread": v for c, v in zip("rgb", fit.airlight_spread)},
     }  # fmt: skip
+    for number, (distance_m, share) in enumerate(fit.points, 1):
+        values |= {f"distance_{number}_m": distance_m, f"share_{number}": share}
     new = shot.but(air=air)
     if not shot.holds_plate(zone):
         new = _set(new, zone, air=zone.match.air.but(on=True))

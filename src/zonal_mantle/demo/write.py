@@ -46,7 +46,7 @@ class DemoPlan:
     pan_deg: float = 6.5
     shake: float = 1.0
     grain: float = 1.0
-    finished: bool = False  # also write the generator's own finished picture
+    finished: bool = False  # also write the generator's own finished picture, with its grain and without
 
 
 def write_demo(folder: Path, plan: DemoPlan = DemoPlan(), progress: Progress = lambda share, words: None) -> Path:
@@ -68,6 +68,7 @@ def write_demo(folder: Path, plan: DemoPlan = DemoPlan(), progress: Progress = l
     alphas.mkdir(exist_ok=True)
     if plan.finished:
         (folder / "truth" / "finished").mkdir(exist_ok=True)
+        (folder / "truth" / "ungrained").mkdir(exist_ok=True)
     video = folder / f"{NAME}_h264.mp4"
     with VideoWriter(video, "h264", Fraction(24), quality=18) as writer:
         for index in range(plan.frames):
@@ -83,6 +84,8 @@ def write_demo(folder: Path, plan: DemoPlan = DemoPlan(), progress: Progress = l
             if plan.finished:
                 picture = _expose(finished, streaks, plan, index)
                 _write_exr(folder / "truth" / "finished" / f"finished.{frame:04d}.exr", picture)
+                filmed = film.rain_over(film.soften(finished, plan.size[0]), streaks)
+                _write_exr(folder / "truth" / "ungrained" / f"ungrained.{frame:04d}.exr", filmed)
     (folder / "truth" / "truth.json").write_text(json.dumps(truth(plan, path, scene), indent=1) + "\n")
     progress(1.0, "The plate is written")
     return folder

@@ -45,7 +45,8 @@ class AirPart(NamedTuple):
 
 class AirFit(NamedTuple):
     """visibility_m with the interval that holds it in nine of ten cases; airlight, with standard deviations; exponent.
-    points : distance and share of own light of each part, as the fit has it. is_guess : by the dark channel."""
+    points : distance and share of own light (green) of each part, as its own contrast tells it. is_guess : by
+    the dark channel."""
 
     visibility_m: float
     interval_m: tuple[float, float]
@@ -96,7 +97,7 @@ def fit_air(parts: Sequence[AirPart]) -> AirFit:
     if reach > MOST_REACH:
         raise ValueError("The areas differ too little by haze, or too much by what they show, to measure air.")
     sd = table[:, 2:5].std(axis=0)
-    shares = tuple((float(d), float(np.exp(-beta * d))) for d in distances)
+    shares = tuple(zip(distances.tolist(), _shares_seen(quantiles, distances, first)))
     return AirFit(
         float(visibility), (float(visibility * np.exp(-reach)), float(visibility * np.exp(reach))),
         (float(first[2]), float(first[3]), float(first[4])), (float(sd[0]), float(sd[1]), float(sd[2])),
@@ -123,6 +124,15 @@ def _contrast_variance(pixels: NDArray, count: int = 8) -> float:
     luma = np.asarray(pixels, float).mean(axis=1)
     spreads = [np.log(np.ptp(np.percentile(strip, [5, 95])) + 1e-6) for strip in np.array_split(luma, count)]
     return float(np.var(spreads)) + LEAST_UNLIKE**2
+
+
+def _shares_seen(quantiles: NDArray, distances: NDArray, fit: NDArray) -> list[float]:
+    """The share of own green light of each part by its contrast against that of what all of them show."""
+    waves = np.log(np.array(WAVES_NM) / EYE_NM)
+    t = np.exp(-np.exp(fit[0] - fit[1] * waves)[None, :] * distances[:, None])[:, None, :]
+    own = ((quantiles - fit[2:5] * (1 - t)) / t).mean(axis=0)[:, 1]
+    spread = own - own.mean()
+    return [float((part[:, 1] * spread).sum() / max((spread**2).sum(), 1e-12)) for part in quantiles]
 
 
 def _fitted(quantiles: NDArray, wobble: NDArray, distances: NDArray, begin: NDArray | None) -> NDArray[np.float64]:

@@ -8,6 +8,7 @@ from typing import Literal
 from .base import Value
 from .errors import ShotError
 from .lock import Lock
+from .match import Aim, Match, Part
 from .matte import Matte
 from .shot import Shot
 from .source import Source
@@ -17,7 +18,8 @@ Stage = Literal["Matte", "Place", "Match"]
 
 
 class Carried(Value):
-    """A copied zone, or the stage of one, with the matte, source and locks that belong to it, and its plate's path."""
+    """A copied zone, or the stage of one, with the matte, source and locks that belong to it, and its plate's path; of
+    a match perhaps one `part`."""
 
     what: str
     stage: Stage | None
@@ -26,6 +28,7 @@ class Carried(Value):
     source: Source | None = None
     locks: tuple[Lock, ...] = ()
     plate: str | None = None
+    part: Part | None = None
 
 
 def taken_zone(shot: Shot, zone: Zone) -> Carried:
@@ -33,8 +36,8 @@ def taken_zone(shot: Shot, zone: Zone) -> Carried:
     return _taken(shot, zone, zone.name, None)
 
 
-def taken_stage(shot: Shot, zone: Zone, stage: str) -> Carried:
-    """One stage of a zone.
+def taken_stage(shot: Shot, zone: Zone, stage: str, part: Part | None = None) -> Carried:
+    """One stage of a zone, or one part of its match.
 
     Raises
     ------
@@ -42,7 +45,8 @@ def taken_stage(shot: Shot, zone: Zone, stage: str) -> Carried:
     """
     if stage not in ("Matte", "Place", "Match"):
         raise ShotError(f"{stage} is not copied from zone to zone. Open Matte, Place or Match.")
-    return _taken(shot, zone, f"{stage} of {zone.name}", stage)  # type: ignore[arg-type]
+    what = part.capitalize() if part is not None else stage
+    return _taken(shot, zone, f"{what} of {zone.name}", stage).but(part=part)  # type: ignore[arg-type]
 
 
 def _taken(shot: Shot, zone: Zone, what: str, stage: Stage | None) -> Carried:
@@ -50,6 +54,8 @@ def _taken(shot: Shot, zone: Zone, what: str, stage: Stage | None) -> Carried:
     ids = set() if matte is None else set(matte.locks)
     if stage in (None, "Place") and zone.placement.rides is not None:
         ids.add(zone.placement.rides)
+    if stage in (None, "Match") and zone.match.aim.rides is not None:
+        ids.add(zone.match.aim.rides)
     ids |= {under for id in ids for under in shot.locks_under(id)}
     return Carried(
         what=what,
@@ -82,8 +88,9 @@ def pasted(shot: Shot, carried: Carried, to: Sequence[str]) -> tuple[Shot, str, 
     matte = None if carried.matte is None else _riding(carried.matte, names)
     rides = names.get(carried.zone.placement.rides or "")
     placement = carried.zone.placement.but(rides=rides)
+    match = _match_there(carried.zone.match, shot, names, same_plate)
     if carried.stage is None:
-        return _with_zone(shot, carried, placement, matte, words)
+        return _with_zone(shot, carried, placement, match, matte, words)
     if not to:
         raise ShotError("Choose the zone first that the stage is to be pasted to.")
     for id in to:
@@ -93,7 +100,8 @@ def pasted(shot: Shot, carried: Carried, to: Sequence[str]) -> tuple[Shot, str, 
             parts["mirror"] = parts["mirror"].but(matte=None)
             shot = shot.with_zone(zone.but(placement=placement, **parts))
         elif carried.stage == "Match":
-            shot = shot.with_zone(zone.but(match=carried.zone.match))
+            new = match if carried.part is None else zone.match.with_part(carried.part, match)
+            shot = shot.with_zone(zone.but(match=new))
         elif matte is None:
             shot = shot.with_zone(zone.but(matte=MatteUse()))
         else:
@@ -103,8 +111,20 @@ def pasted(shot: Shot, carried: Carried, to: Sequence[str]) -> tuple[Shot, str, 
     return shot, to[0], f"{carried.what} is now that of {names_of}.{words}"
 
 
+def _match_there(match: Match, shot: Shot, names: dict[str, str], same_plate: bool) -> Match:
+    """A match in another shot: an aim belongs to its plate, and a clip of grain to the sources."""
+    aim = match.aim
+    if not same_plate:
+        aim = Aim()
+    elif aim.rides is not None:
+        aim = aim.but(rides=names.get(aim.rides))
+    clip = match.grain.clip
+    known = clip is None or any(source.id == clip for source in shot.sources)
+    return match.but(aim=aim, grain=match.grain if known else match.grain.but(clip=None))
+
+
 def _with_zone(
-    shot: Shot, carried: Carried, placement: Placement, matte: Matte | None, words: str
+    shot: Shot, carried: Carried, placement: Placement, match: Match, matte: Matte | None, words: str
 ) -> tuple[Shot, str, str]:
     source = carried.source
     if source is None:
@@ -116,7 +136,7 @@ def _with_zone(
         own = there or source.but(id=shot.new_id("source"))
         shot, held = (shot if there else shot.with_source(own)), own.id
     zone = carried.zone.but(
-        id=shot.new_id("zone"), source=held, matte=MatteUse(), placement=placement,
+        id=shot.new_id("zone"), source=held, matte=MatteUse(), placement=placement, match=match,
         mirror=carried.zone.mirror.but(matte=None),
     )  # fmt: skip
     shot = shot.with_zone(zone)

@@ -17,7 +17,7 @@ from ..comp.scheduler import JOB, READINGS
 from ..comp.views import OWN_VIEWS
 from ..media.picture import Picture, picture_of
 from ..media.watch import used_files_digest
-from ..shot import History, Lock, MantleError, Matte, Shot, Zone, autosave_path, save
+from ..shot import Air, History, Lock, MantleError, Matte, Shot, Zone, autosave_path, save
 from ..shot.match import Part
 from ..shot.matte import Reads
 from . import recent
@@ -69,6 +69,7 @@ class Desk(QObject):
         self.loupe = False
         self.before = False  # whether the open part of the match is left out of what is seen
         self.match_part: Part = "tone"
+        self.air_fit: tuple[Air, dict[str, float]] | None = None  # what was measured last, and the air that it set
         self.fit_words: dict[tuple[str, str], str] = {}
         self.look = Look()
         self.readings = Readings()

@@ -44,6 +44,13 @@ class Parts:
         except MantleError as problem:
             desk.said.emit(str(problem), True)
 
+    def copy_part(self) -> None:
+        """The open part of the chosen zone's match to the clipboard."""
+        desk, zone = self.desk, self.desk.zone
+        if zone is not None:
+            words = f"{desk.match_part} of {zone.name}"
+            self._put(taken_stage(desk.shot, zone, "Match", desk.match_part), words)
+
     def paste(self, to_group: bool = False) -> None:
         """What was copied: a zone is added, a stage put in the place of the chosen zone's."""
         desk = self.desk

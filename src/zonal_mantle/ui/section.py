@@ -165,6 +165,7 @@ class SectionView(QWidget):
         painter.drawPolyline(QPolygonF(places))
         painter.setPen(QPen(QColor(theme.ACCENT), 1.5))
         painter.drawPolyline(QPolygonF(places))
+        self._paint_measured(painter)
         zone = self.desk.zone
         if zone is not None and zone.distance_m is not None:
             share = transmittance(zone.distance_m, visibility)
@@ -177,6 +178,29 @@ class SectionView(QWidget):
             painter.fillRect(box.adjusted(-2, 0, 2, 0), QColor(31, 31, 31, 190))
             painter.setPen(QColor(theme.TEXT))
             painter.drawText(box, Qt.AlignmentFlag.AlignRight if left else Qt.AlignmentFlag.AlignLeft, words)
+
+    def _paint_measured(self, painter: QPainter) -> None:
+        """What the air was fitted to, as long as it stands: the parts' own shares, and the interval about the curve."""
+        if self.desk.air_fit is None or self.desk.air_fit[0] != self.desk.shot.air:
+            return
+        values = self.desk.air_fit[1]
+        pen = QPen(QColor(theme.DIM), 1)
+        pen.setStyle(Qt.PenStyle.DashLine)
+        painter.setPen(pen)
+        for name in ("visibility_low_m", "visibility_high_m"):
+            places = []
+            for k in range(60):
+                x = LENS_PX + k / 59 * (self.width() - LENS_PX - INFINITY_PX - 1)
+                places.append(QPointF(x, self.y_of(transmittance(self.distance_at(x), values[name]))))
+            painter.drawPolyline(QPolygonF(places))
+        painter.setPen(QPen(QColor(theme.TEXT), 1.4))
+        painter.setBrush(QColor(theme.GROUND))
+        number = 1
+        while f"share_{number}" in values:
+            share = min(max(values[f"share_{number}"], 0.0), 1.0)
+            at = QPointF(self.x_of(values[f"distance_{number}_m"]), self.y_of(share))
+            painter.drawRect(QRectF(at.x() - 3, at.y() - 3, 6, 6))
+            number += 1
 
     def _thumbnail(self, zone: Zone) -> QImage | None:
         """What a zone holds, cut by its matte."""

@@ -133,6 +133,7 @@ class Window(QMainWindow):
         self._add(edit, "Duplicate zone", "Ctrl+D", self.parts.duplicate)
         self._add(edit, "Copy zone", "Ctrl+Alt+C", self.parts.copy_zone)
         self._add(edit, "Copy the open stage", "Ctrl+Shift+C", self.parts.copy_stage)
+        self._add(edit, "Copy the open part of the match", "", self.parts.copy_part)
         self._add(edit, "Paste zone or stage", "Ctrl+Alt+V", self.parts.paste)
         self._add(edit, "Paste the stage to the whole group", "", lambda: self.parts.paste(to_group=True))
         view = bar.addMenu("View")

@@ -107,6 +107,7 @@ class MatchPart(Panel):
             new = desk.shot.with_zone(now.but(match=match))
             if part == "air":
                 new = new.but(air=found.shot.air)
+                desk.air_fit = (found.shot.air, found.values)
             desk.fit_words[(id, part)] = found.words
             desk.edit(new, f"Fit {part} of {now.name}")
             desk.said.emit(f"{now.name}: {found.words}.", False)

@@ -47,6 +47,7 @@ class MatchStage(Stage):
         self.tone, self.air = TonePanel(desk), AirPanel(desk)
         self.lens, self.wrap, self.grain = LensPanel(desk), WrapPanel(desk), GrainPanel(desk)
         self.tone.line_wanted = self._line  # type: ignore[method-assign]
+        self.air.line_wanted = self._line  # type: ignore[method-assign]
         self.tone.sky_wanted = self._new_sky  # type: ignore[method-assign]
         self.add_parts(
             ("Tone", self.tone, "Exposure, white, balance, contrast, curves, colour"),

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import numpy as np
 from PySide6.QtWidgets import QCheckBox
 
 from ...comp.match_fit import optics_focus_px
 from ...match.air import transmittances
+from ...place.seen import zone_seen
 from ...shot import Keyed
 from ..desk import Desk
 from ..numberfield import NumberField
@@ -54,7 +56,8 @@ class AirPanel(MatchPart):
         self.deep.setToolTip("Its top lies farther off than its foot: a painted range stands paler behind than before")
         self.deep.clicked.connect(self._deep)
         self.far = self._far()
-        self.inside.addLayout(row(self.deep, self.far))
+        self.draw = push_button("Line", "Drag on the picture from the near end to the far one", self._line)
+        self.inside.addLayout(row(self.deep, self.far, self.draw))
         self.own = self.number(
             "Own air", "own_m", 0, 1e6, 50, 0, 0, "m", "How far it was painted or photographed through already"
         )
@@ -108,6 +111,23 @@ class AirPanel(MatchPart):
         near = zone.distance_m if zone is not None and zone.distance_m else 100.0
         self.put(f"Depth {'on' if on else 'off'}", far_m=Keyed(constant=3 * near) if on else None)
 
+    def _line(self) -> None:
+        self.line_wanted("Drag from the near end to the far one.", self._line_drawn)
+
+    def _line_drawn(self, a: tuple[float, float], b: tuple[float, float]) -> None:
+        zone, desk = self.desk.zone, self.desk
+        if zone is None or zone.distance_m is None:
+            return
+        ends = zone_seen(desk.shot, zone, desk.frame).back(np.array([a, b]))
+        if not np.isfinite(ends).all():
+            desk.said.emit("That is outside of the painting. Drag over it.", True)
+            return
+        near, far = ((float(x), float(y)) for x, y in ends)
+        self.put("Line of the depth", line=(near, far))
+
+    def line_wanted(self, hint: str, then: object) -> None:
+        """Set by the stage: asks for a line on the picture."""
+
     def reading(self) -> str:
         zone, air = self.desk.zone, self.desk.shot.air
         if zone is None or zone.distance_m is None:
@@ -127,6 +147,7 @@ class AirPanel(MatchPart):
             field.setVisible(mist.on)
         self.deep.setChecked(value.far_m is not None)
         self.far.setVisible(value.far_m is not None)
+        self.draw.setVisible(value.far_m is not None)
         self.deep.setEnabled(zone.distance_m is not None and not self.desk.shot.holds_plate(zone))
 
 
