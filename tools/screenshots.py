@@ -12,12 +12,13 @@ from PySide6.QtWidgets import QApplication
 
 from zonal_mantle.demo import NAME, VERSION
 from zonal_mantle.paths import cache_dir
-from zonal_mantle.shot import Keyed, Matte, Shape, ShapeKey
+from zonal_mantle.shot import Aim, AimArea, Keyed, Matte, Shape, ShapeKey
 from zonal_mantle.ui.theme import dress
 from zonal_mantle.ui.window import Window
 
 HORIZON = ((60.0, 430.2), (1220.0, 424.6))  # plate pixels, on the frame that is shown
 WATER = ((425.0, 436), (1280.0, 436), (1280.0, 500), (900.0, 572), (290.0, 572), (290.0, 470))
+WALL = (412.0, 348.0, 560.0, 398.0)  # of the boiling house, plate pixels
 PICKED = ((300, 675), (1000, 640), (640, 455))  # places on the ground, plate pixels
 
 
@@ -63,6 +64,24 @@ def _dome(window: Window, app: QApplication, take: Callable[..., None], sky: str
     take("dome", 2)
     shelf.shelf.setCurrentText("Stock")
     shelf._shelve("Stock")
+
+
+def _match(window: Window, app: QApplication, take: Callable[..., None]) -> None:
+    """The mill tower with the boarded wall as its aim, lens and grain fitted."""
+    desk, match = window.desk, window.bench.match
+    tower = next(zone for zone in desk.shot.zones if zone.name == "Mill tower")
+    desk.choose_zone(tower.id)
+    desk.choose_stage("Match")
+    aim = Aim(areas=(AimArea(box=WALL, frame=desk.frame, distance_m=74.0),), rides=tower.placement.rides)
+    desk.edit_zone(tower.but(match=tower.match.but(aim=aim)), "Aim")
+    for part in (match.tone, match.grain):
+        part.fit_now()
+        while desk.job is not None:
+            settle(app, 0.2)
+    match.open_part("Tone")
+    match.tone.open_page("Balance")
+    _measured(window, app)
+    take("match", 2)
 
 
 def _level(window: Window, app: QApplication, take: Callable[..., None]) -> None:
@@ -197,9 +216,7 @@ def main() -> None:
     _level(window, app, take)
     while desk.shot != kept:
         desk.undo()
-    desk.choose_zone(desk.shot.zones[2].id)
-    desk.choose_stage("Match")
-    take("match")
+    _match(window, app, take)
     _flag(window, app, take)
     while desk.shot != kept:
         desk.undo()

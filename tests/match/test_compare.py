@@ -105,6 +105,7 @@ def test_things_that_are_unlike_are_not_taken_for_a_tone():
     [
         ([np.full((10, 3), 0.2)] * 5, "too small"),
         ([np.full((500, 3), 0.2)] * 6, "of one colour"),
+        ([np.minimum(np.linspace(0.1, 4, 1500).reshape(500, 3), 1.0)] * 6, "clipped"),
     ],
 )
 def test_what_cannot_be_compared_is_refused(own, words):

@@ -34,6 +34,7 @@ CONTENT = 0.2  # of the variance from block to block; measured on halves of phot
 OTHER_MOVE = np.array([0.10, 0.04, 0.03])
 OTHER_SPREAD = np.array([0.45, 0.6, 0.6])
 STANDS_OUT = 2.0  # standard deviations
+MOST_CLIPPED = 0.4  # share of pixels at the brightest value
 LEAST_PIXELS, LEAST_BLOCKS, LEAST_RANGE = 400, 4, 0.004
 
 
@@ -121,6 +122,9 @@ def _check(blocks: Sequence[NDArray], name: str) -> None:
     codes = log_codes(np.concatenate(list(blocks)))
     if codes.std(axis=0).max() < LEAST_RANGE:
         raise ValueError(f"The {name} is of one colour: contrast and saturation cannot be measured.")
+    top = codes.max()
+    if (codes.max(axis=1) > top - 1e-3).mean() > MOST_CLIPPED:
+        raise ValueError(f"The {name} is clipped: most of it is as bright as its brightest. Choose another part.")
 
 
 def _of(codes: NDArray) -> tuple[NDArray, NDArray]:
