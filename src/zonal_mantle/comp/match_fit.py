@@ -17,6 +17,8 @@ from ..match.noise import Noise, measure_noise, shift_between
 from ..match.sharpness import (
     LEAST_TILES,
     LUMA,
+    SMALL_TILE,
+    TILE,
     ZEROS_FROM_PX,
     Blur,
     edge_widths,
@@ -250,22 +252,21 @@ def _air_words(fit: AirFit) -> str:
 def _lens(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> Fitted:
     lens = LensMatch(on=False)
     bare = zone.match.but(lens=lens, wrap=WrapMatch(), grain=zone.match.grain.but(on=False))
+    frames = frames_for(shot, zone, LENS_FRAMES)
+    own_seen = [zone_seen_with(shot, zone, frame, pictures, bare) for frame in frames]
+    aim_seen_on = [aim_seen(shot, zone, frame, pictures)[0] for frame in frames]
     own_tiles: list[Array] = []
     aim_tiles: list[Array] = []
-    own_seen, aim_seen_on = [], []
-    frames = frames_for(shot, zone, LENS_FRAMES)
-    for frame in frames:
-        own = zone_seen_with(shot, zone, frame, pictures, bare)
-        aim, _ = aim_seen(shot, zone, frame, pictures)
-        own_tiles += tiles_of(own.picture @ LUMA, own.mask)
-        aim_tiles += tiles_of(aim.picture @ LUMA, aim.mask)
-        own_seen.append(own)
-        aim_seen_on.append(aim)
+    for size in (TILE, SMALL_TILE):
+        own_tiles, aim_tiles = (
+            [tile for seen in part for tile in tiles_of(seen.picture @ LUMA, seen.mask, size)]
+            for part in (own_seen, aim_seen_on)
+        )
+        if min(len(own_tiles), len(aim_tiles)) >= LEAST_TILES:
+            break
     if len(own_tiles) < LEAST_TILES or len(aim_tiles) < LEAST_TILES:
         who = "aim" if len(aim_tiles) < LEAST_TILES else "zone"
-        raise ValueError(
-            f"The {who} is too small for its sharpness to be measured: it takes areas of about 200 pixels."
-        )
+        raise ValueError(f"The {who} is too small for its sharpness to be measured: it takes areas of about 80 pixels.")
     if max(float(tile.std() / max(float(tile.mean()), 1e-4)) for tile in aim_tiles) < 0.02:
         raise ValueError("The aim shows no edge that sharpness could be measured on.")
     progress(0.3, "Measuring lens")

@@ -26,7 +26,7 @@ from .lens import aperture, sharpened, streak
 
 Array = NDArray[np.float32]
 Kind = Literal["disc", "soft"]
-TILE = 64  # pixels of the tiles that spectra are taken of
+TILE, SMALL_TILE = 64, 32  # pixels of the tiles that spectra are taken of
 LEAST_TILES = 6
 EDGE_QUANTILES = (8, 12, 18, 25)
 ZEROS_FROM_PX = 1.35  # from this radius on a disc has zeros that tell it
@@ -57,30 +57,31 @@ class Blur(NamedTuple):
     cost: float
 
 
-def tiles_of(luma: Array, mask: NDArray | None = None) -> list[Array]:
-    """Square tiles of a picture that lie wholly within a mask. (TILE, TILE) float32 each."""
-    step = TILE // 2
+def tiles_of(luma: Array, mask: NDArray | None = None, size: int = TILE) -> list[Array]:
+    """Square tiles of a picture that lie wholly within a mask, half over one another. (size, size) float32 each."""
+    step = size // 2
     found = []
-    for j in range(0, luma.shape[0] - TILE + 1, step):
-        for i in range(0, luma.shape[1] - TILE + 1, step):
-            if mask is None or mask[j : j + TILE, i : i + TILE].all():
-                found.append(luma[j : j + TILE, i : i + TILE])
+    for j in range(0, luma.shape[0] - size + 1, step):
+        for i in range(0, luma.shape[1] - size + 1, step):
+            if mask is None or mask[j : j + size, i : i + size].all():
+                found.append(luma[j : j + size, i : i + size])
     return found
 
 
 def power_spectrum(tiles: Sequence[Array]) -> NDArray[np.float64]:
-    """The mean power spectrum of the tiles with more than the usual texture, each relative to its own contrast: (TILE,
-    TILE), by frequency as NumPy orders them. Tiles are windowed (Hann) and levelled."""
-    window = np.outer(np.hanning(TILE + 2)[1:-1], np.hanning(TILE + 2)[1:-1])
+    """The mean power spectrum of the tiles with more than the usual texture, each relative to its own contrast: (size,
+    size), by frequency as NumPy orders them. Tiles are windowed (Hann) and levelled."""
+    size = len(tiles[0])
+    window = np.outer(np.hanning(size + 2)[1:-1], np.hanning(size + 2)[1:-1])
     window /= np.sqrt((window**2).mean())
-    across = np.linspace(-1, 1, TILE)
+    across = np.linspace(-1, 1, size)
     scale = (across**2).mean()
     powers, contrasts = [], []
     for tile in tiles:
         t = np.asarray(tile, float)
         t = (t - t.mean()) / max(float(t.mean()), 1e-3)
         t = t - across * ((t * across).mean() / scale) - across[:, None] * ((t * across[:, None]).mean() / scale)
-        powers.append(np.abs(np.fft.fft2(t * window)) ** 2 / TILE**2)
+        powers.append(np.abs(np.fft.fft2(t * window)) ** 2 / size**2)
         contrasts.append(max(float(t.var()), 1e-9))
     weight = 1 / np.array(contrasts)
     weight *= np.array(contrasts) >= np.quantile(contrasts, 0.5)
@@ -132,9 +133,9 @@ def fit_spectra(
     """
     from scipy.optimize import least_squares  # slow to import
 
-    fx, fy = np.fft.fftfreq(TILE)[None, :], np.fft.fftfreq(TILE)[:, None]
+    fx, fy = np.fft.fftfreq(len(own))[None, :], np.fft.fftfreq(len(own))[:, None]
     radial = np.hypot(fx, fy)
-    use = (radial > 2.5 / TILE) & (radial <= 0.5) & (fy >= 0)
+    use = (radial > 2.5 / len(own)) & (radial <= 0.5) & (fy >= 0)
     f, logs, wanted = radial[use], np.log(own[use]), np.log(aim[use])
     along = None if direction is None else (fx * direction[0] + fy * direction[1])[use]
     slope = np.log(f / 0.1)
