@@ -74,7 +74,7 @@ def _match(window: Window, app: QApplication, take: Callable[..., None]) -> None
     desk.choose_stage("Match")
     aim = Aim(areas=(AimArea(box=WALL, frame=desk.frame, distance_m=74.0),), rides=tower.placement.rides)
     desk.edit_zone(tower.but(match=tower.match.but(aim=aim)), "Aim")
-    for part in (match.tone, match.grain):
+    for part in (match.lens, match.grain):
         part.fit_now()
         while desk.job is not None:
             settle(app, 0.2)

@@ -61,7 +61,7 @@ def test_tone_by_hand_and_before_by_one_key(hands, tower):
     assert desk.seen_shot is desk.shot
     hands.click(tone.pages["Balance"][0])
     pad = tone.pads["lights"]
-    hands.drag(pad, QPoint(38, 30), QPoint(38, 10))
+    hands.drag(pad, QPoint(38, 24), QPoint(38, 8))
     assert desk.zone.match.tone.lights.red.constant > 1.05  # upward is amber
     assert desk.zone.match.tone.lights.blue.constant < 0.95
     hands.click(tone.pages["Curves"][0])

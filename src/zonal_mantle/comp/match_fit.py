@@ -48,6 +48,7 @@ LEAST_SHARE = 0.25  # of its own light that an aim must show to be seen without 
 MOVES_PX = 2.0  # a frame: with less motion a shutter leaves no trace
 LEAST_SHARPEN, LEAST_RADIUS_PX, MOST_BY_EDGES_PX = 0.06, 0.25, 2.1
 WRAP_SURE, LEAST_WRAP = 3.0, 0.05  # standard deviations, share of the sky's light
+UNSURE_STOPS = 0.3
 TONE_SMOOTH_PX = 3.0  # standard deviation
 WHITE_NOISE_GAIN = 6.0  # Immerkær 1996: energy of his Laplacian, square root of 36
 
@@ -170,6 +171,8 @@ def _tone(shot: Shot, zone: Zone, pictures: Pictures, whole: bool) -> Fitted:
         f"{fit.moved_stops:+.2f} ± {fit.spread[0]:.2f} stops, contrast × {fit.contrast:.2f} ± {fit.spread[1]:.2f}, "
         f"saturation × {fit.saturation:.2f}"
     )
+    if fit.spread[0] > UNSURE_STOPS:
+        words += "; uncertain: zone and aim show different things"
     return Fitted(_set(shot, zone, tone=tone), "tone", words, values)
 
 
@@ -380,10 +383,7 @@ def _grain(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
     model = noise.model
     grain = zone.match.grain.but(on=True, strength=_keyed(1.0), size=_keyed(1.0), model=model, clip=None)
     middle = [float(np.interp(0.5, model.levels, [row[c] for row in model.deviation])) for c in range(3)]
-    words = (
-        ", ".join(f"{v * 255:.1f}" for v in middle)
-        + f" of 255 at middle grey, ± {noise.spread:.0%}, {noise.tiles} areas"
-    )
+    words = ", ".join(f"{v * 255:.1f}" for v in middle) + f" of 255 at middle grey, from {noise.tiles} areas"
     if noise.blocky > 1.15:
         words += "; the plate was compressed: what is left of its grain is measured"
     values = {"tiles": float(noise.tiles), "spread": noise.spread, "blocky": noise.blocky}

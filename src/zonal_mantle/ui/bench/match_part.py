@@ -38,7 +38,8 @@ class MatchPart(Panel):
         self.on.clicked.connect(lambda on: self.put(f"{self.part.capitalize()} {'on' if on else 'off'}", on=bool(on)))
         self.fit = push_button("Fit", self.fit_tip, self.fit_now, "crosshair")
         self.back = push_button("Reset", f"Sets the {self.part} back to what does nothing", self._set_back)
-        self.inside.addLayout(row(self.on, 1, self.back, self.fit))
+        self.head = row(self.on, 1, self.back, self.fit)
+        self.inside.addLayout(self.head)
         self.words = note()
         self.inside.addWidget(self.words)
 

@@ -19,7 +19,7 @@ from .optic_panels import AirPanel, GrainPanel, LensPanel, WrapPanel
 from .stage import Stage
 from .tone_panel import TonePanel
 
-STILL = "stays in the frame"
+STILL = "stays in frame"
 NO_AREA = "By itself: the kept plate"
 
 
@@ -43,6 +43,8 @@ class MatchStage(Stage):
         self.distance = NumberField("Distance", 0, 1e6, 10, 0, 0, "m", "How far off the area lies; 0: not known")
         self.distance.changed.connect(self._distance)
         self.rides = choice([STILL], "What the aim rides on", self._ride)
+        self.rides.setMinimumContentsLength(8)
+        self.distance.setMinimumWidth(104)
         self.inside.addLayout(row(self.distance, self.rides))
         self.tone, self.air = TonePanel(desk), AirPanel(desk)
         self.lens, self.wrap, self.grain = LensPanel(desk), WrapPanel(desk), GrainPanel(desk)
@@ -100,7 +102,7 @@ class MatchStage(Stage):
             part.setVisible(area is not None)
         if area is not None:
             self.distance.set_value(match.aim.areas[area].distance_m or 0.0)
-            locks = {lock.id: f"rides on {lock.name}" for lock in shot.locks if lock.holds}
+            locks = {lock.id: f"on {lock.name}" for lock in shot.locks if lock.holds}
             show_choice(self.rides, [STILL, *locks.values()], locks.get(match.aim.rides or "", STILL))
         self.before.setChecked(self.desk.before)
         self.all.setEnabled(not plate)
@@ -150,7 +152,7 @@ class MatchStage(Stage):
 
     def _ride(self, name: str) -> None:
         shot = self.desk.shot
-        found = next((lock.id for lock in shot.locks if f"rides on {lock.name}" == name), None)
+        found = next((lock.id for lock in shot.locks if f"on {lock.name}" == name), None)
         self._put_aim(self.zone.match.aim.but(rides=found), "Lock of the aim")
 
     # --- fits ---

@@ -279,8 +279,8 @@ class GrainPanel(MatchPart):
         self.inside.addWidget(self.size)
         self.deviation = [self._deviation(k, colour) for k, colour in enumerate(("red", "green", "blue"))]
         words = note("Of 255, at grey")
-        words.setFixedWidth(76)
-        self.inside.addLayout(rgb_names(76))
+        words.setFixedWidth(90)
+        self.inside.addLayout(rgb_names(90))
         self.inside.addLayout(row(words, *self.deviation))
         self.clip = choice([NO_CLIP], "Made anew on every frame, or a scanned clip of grain from the stock", self._clip)
         self.inside.addWidget(self.clip)

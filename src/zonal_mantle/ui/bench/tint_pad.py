@@ -14,7 +14,7 @@ from ..desk import new_gesture
 
 REACH = 0.35  # of a factor, at the rim
 CHROMA = 0.25  # coded, of a colour at the rim
-HIGH_PX = 62
+HIGH_PX = 46
 
 
 def factors_of(x: float, y: float) -> tuple[float, float, float]:

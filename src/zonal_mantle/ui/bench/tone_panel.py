@@ -18,6 +18,7 @@ from .match_part import MatchPart, rgb_names
 from .tint_pad import TintPad, factors_of
 
 RANGES = (("shadows", "Shadows"), ("middle", "Middle"), ("lights", "Lights"))
+CURVE_PX = 80
 STRAIGHT = ((0.0, 0.0), (0.5, 0.5), (1.0, 1.0))
 HUES = tuple((float(hue), 0.0) for hue in range(0, 360, 60))
 CURVES = {"All": "curve_all", "Red": "curve_red", "Green": "curve_green", "Blue": "curve_blue"}
@@ -33,13 +34,11 @@ class TonePanel(MatchPart):
 
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
-        self.whole = push_button(
-            "Palette", "Fits: takes on the palette of the aim as a whole", lambda: self.fit_now(whole_palette=True)
-        )
         self.strength = self.inner(
             "Fitted", "palette", "strength", 0, 1.5, 0.01, 0, 2, "", "How much of what was fitted is done; log encoding"
         )
-        self.inside.addLayout(row(self.strength, self.whole))
+        self.strength.setMinimumWidth(86)
+        self.head.insertWidget(1, self.strength)
         self.pages: dict[str, tuple[QPushButton, QWidget]] = {}
         makers = (
             ("Light", self._light, "Exposure, white, contrast, saturation"),
@@ -81,7 +80,9 @@ class TonePanel(MatchPart):
         )
         self.saturation = self.number("Saturation", "saturation", 0, 4, 0.005, 1, 3, "", "0 is grey")
         self.hue = self.number("Hue", "hue_deg", -180, 180, 0.5, 0, 1, "°", "Turns all hues")
-        self.contrast = self.number("Contrast", "contrast", 0, 4, 0.005, 1, 3, "", "About the pivot; log encoding")
+        self.contrast = self.number(
+            "Contrast, log", "contrast", 0, 4, 0.005, 1, 3, "", "About middle grey; in the log encoding (ACEScct)"
+        )
         self.across = self.inner(
             "Toward the sun", "across", "stops", -4, 4, 0.02, 0, 2, "stops", "Exposure that grows along a drawn line"
         )
@@ -90,7 +91,6 @@ class TonePanel(MatchPart):
         )
         for field in (self.exposure, self.kelvin, self.duv, self.saturation, self.hue):
             out.addWidget(field)
-        out.addWidget(note("Log (ACEScct)"))
         out.addWidget(self.contrast)
         out.addLayout(row(self.across, self.draw))
         self.sky = push_button(
@@ -98,7 +98,11 @@ class TonePanel(MatchPart):
             "Proposes exposure and white for this zone of the plate from old and new sky",
             self._new_sky,
         )
+        self.whole = push_button(
+            "Fit palette", "Takes on the palette of the aim as a whole", lambda: self.fit_now(whole_palette=True)
+        )
         out.addWidget(self.sky)
+        out.addWidget(self.whole)
         return out
 
     def _balance(self) -> QVBoxLayout:
@@ -112,23 +116,22 @@ class TonePanel(MatchPart):
             self.pads[name] = pad
         out.addLayout(row(*self.pads.values()))
         self.balance = {}
-        out.addLayout(rgb_names())
         for name, label in RANGES:
             all_ = self.inner(label, name, "all", 0.01, 1.99, 0.005, 1, 3, "", f"Lightness of the {name}; 1 unchanged")
             out.addWidget(all_)
-            parts = [
-                self.inner(
-                    f"{label} {colour}", name, colour, 0.01, 1.99, 0.005, 1, 3, "", f"{colour} in the {name}", bare=True
-                )
-                for colour in ("red", "green", "blue")
-            ]
+            parts = []
+            for colour in ("red", "green", "blue"):
+                tip = f"{colour} in the {name}"
+                field = self.inner(colour[0].upper(), name, colour, 0.01, 1.99, 0.005, 1, 3, "", tip)
+                field.setAccessibleName(f"{label} {colour}")
+                parts.append(field)
             out.addLayout(row(*parts))
             self.balance[name] = (all_, *parts)
         return out
 
     def _curves(self) -> QVBoxLayout:
         out = column(3)
-        out.addWidget(note("Log (ACEScct). Below: the zone; above: its aim"))
+        out.addWidget(note("Log (ACEScct). Below: zone; above: aim"))
         self.which = choice(list(CURVES), "The curve that is shown", lambda _: self.refresh())
         self.flat = push_button("Straight", "Takes this curve away", lambda: self._curve((), None))
         out.addLayout(row(self.which, self.flat))
@@ -231,7 +234,7 @@ class TonePanel(MatchPart):
 
     # --- changing ---
     def _level(self, label: str, name: str, place: int, default: float) -> NumberField:
-        field = NumberField(label, -0.5, 1.5, 0.002, default, 3, "", f"{label}, in the log encoding")
+        field = NumberField(label, -0.5, 1.5, 0.002, default, 2, "", f"{label}, in the log encoding")
 
         def get() -> Keyed | None:
             value = self.value()
@@ -334,8 +337,8 @@ class TonePanel(MatchPart):
             return found.problem if found is not None else ""
         dark, middle, light = found.delta_e
         return (
-            f"ΔE {dark:.1f} shadows, {middle:.1f} middle, {light:.1f} lights; "
-            f"{found.stops[0]:+.1f}, {found.stops[2]:+.1f}, {found.stops[-1]:+.1f} stops from the aim"
+            f"Shadows, middle, lights: ΔE {dark:.1f}, {middle:.1f}, {light:.1f}; "
+            f"{found.stops[0]:+.1f}, {found.stops[2]:+.1f}, {found.stops[-1]:+.1f} stops"
         )
 
     def refresh(self) -> None:
@@ -350,7 +353,7 @@ class TonePanel(MatchPart):
             return
         plate = self.desk.shot.holds_plate(zone)
         self.sky.setVisible(plate)
-        self.whole.setEnabled(not plate)
+        self.whole.setVisible(not plate)
         found, frame = self.desk.readings.matches.get(zone.id), self.desk.frame
         for k, (name, _) in enumerate(RANGES):
             part = getattr(value, name)
@@ -368,4 +371,5 @@ class TonePanel(MatchPart):
                 tuple(logged(max(v, 0.0)) for v in found.aim_light),
             )  # fmt: skip
         self.curve.show_response((), points or STRAIGHT)
+        self.curve.setFixedHeight(CURVE_PX)
         show_choice(self.encoding, ["scene-linear", "log"], value.cdl.encoding)
