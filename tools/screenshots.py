@@ -18,7 +18,7 @@ from zonal_mantle.ui.window import Window
 
 HORIZON = ((60.0, 430.2), (1220.0, 424.6))  # plate pixels, on the frame that is shown
 WATER = ((425.0, 436), (1280.0, 436), (1280.0, 500), (900.0, 572), (290.0, 572), (290.0, 470))
-WALL = (412.0, 348.0, 560.0, 398.0)  # of the boiling house, plate pixels
+WAGON = (40.0, 455.0, 220.0, 515.0)  # its painted wood, plate pixels
 PICKED = ((300, 675), (1000, 640), (640, 455))  # places on the ground, plate pixels
 
 
@@ -67,12 +67,12 @@ def _dome(window: Window, app: QApplication, take: Callable[..., None], sky: str
 
 
 def _match(window: Window, app: QApplication, take: Callable[..., None]) -> None:
-    """The mill tower with the boarded wall as its aim, lens and grain fitted."""
+    """The mill tower with the wagon's wood as its aim, lens and grain fitted."""
     desk, match = window.desk, window.bench.match
     tower = next(zone for zone in desk.shot.zones if zone.name == "Mill tower")
     desk.choose_zone(tower.id)
     desk.choose_stage("Match")
-    aim = Aim(areas=(AimArea(box=WALL, frame=desk.frame, distance_m=74.0),), rides=tower.placement.rides)
+    aim = Aim(areas=(AimArea(box=WAGON, frame=desk.frame, distance_m=9.0),))
     desk.edit_zone(tower.but(match=tower.match.but(aim=aim)), "Aim")
     for part in (match.lens, match.grain):
         part.fit_now()
