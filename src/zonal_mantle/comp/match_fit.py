@@ -13,44 +13,28 @@ from ..match.air import transmittances
 from ..match.air_fit import AirFit, AirPart, fit_air, guess_air, without_noise
 from ..match.errors import MatchError
 from ..match.lens import blur_circle_px
-from ..match.noise import Noise, measure_noise, shift_between
-from ..match.sharpness import (
-    LEAST_TILES,
-    LUMA,
-    SMALL_TILE,
-    TILE,
-    ZEROS_FROM_PX,
-    Blur,
-    edge_widths,
-    fit_spectra,
-    power_spectrum,
-    radius_by_edges,
-    sharpening_by_edges,
-    tiles_of,
-)
+from ..match.noise import Noise, measure_noise
 from ..match.tone_fit import fit_palette, fit_tone
 from ..match.wrap_fit import fit_wrap
 from ..media.curves import coded
 from ..media.picture import picture_of
 from ..place.transform import reference_to_frame
-from ..shot import Keyed, LensMatch, Match, Shot, ToneMatch, WrapMatch, Zone
+from ..shot import Keyed, Match, Shot, ToneMatch, Zone
 from ..shot.match import PARTS, Palette, Part
 from .aim import Seen, aim_seen, area_mask, blocks_of, frames_for, kept_mask, zone_seen_with
 from .digest import digest
+from .lens_fit import fit_lens
 from .matte_planner import matte_plan, on_plate
 from .pictures import Pictures, known
 
 Array = NDArray[np.float32]
 Progress = Callable[[float, str], None]
-TONE_FRAMES, LENS_FRAMES, NOISE_FRAMES = 3, 3, 4
+TONE_FRAMES, NOISE_FRAMES = 3, 4
 NOISES_KNOWN = 64  # in one process
 LEAST_SHARE = 0.25  # of its own light that an aim must show to be seen without its air
-MOVES_PX = 2.0  # a frame: with less motion a shutter leaves no trace
-LEAST_SHARPEN, LEAST_RADIUS_PX, MOST_BY_EDGES_PX = 0.06, 0.25, 2.1
 WRAP_SURE, LEAST_WRAP = 3.0, 0.05  # standard deviations, share of the sky's light
 UNSURE_STOPS = 0.3
 TONE_SMOOTH_PX = 3.0  # standard deviation
-WHITE_NOISE_GAIN = 6.0  # Immerkær 1996: energy of his Laplacian, square root of 36
 
 
 @dataclass(frozen=True)
@@ -253,104 +237,8 @@ def _air_words(fit: AirFit) -> str:
 
 # --- lens ---
 def _lens(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> Fitted:
-    lens = LensMatch(on=False)
-    bare = zone.match.but(lens=lens, wrap=WrapMatch(), grain=zone.match.grain.but(on=False))
-    frames = frames_for(shot, zone, LENS_FRAMES)
-    own_seen = [zone_seen_with(shot, zone, frame, pictures, bare) for frame in frames]
-    aim_seen_on = [aim_seen(shot, zone, frame, pictures)[0] for frame in frames]
-    own_tiles: list[Array] = []
-    aim_tiles: list[Array] = []
-    for size in (TILE, SMALL_TILE):
-        own_tiles, aim_tiles = (
-            [tile for seen in part for tile in tiles_of(seen.picture @ LUMA, seen.mask, size)]
-            for part in (own_seen, aim_seen_on)
-        )
-        if min(len(own_tiles), len(aim_tiles)) >= LEAST_TILES:
-            break
-    if len(own_tiles) < LEAST_TILES or len(aim_tiles) < LEAST_TILES:
-        who = "aim" if len(aim_tiles) < LEAST_TILES else "zone"
-        raise ValueError(f"The {who} is too small for its sharpness to be measured: it takes areas of about 80 pixels.")
-    if max(float(tile.std() / max(float(tile.mean()), 1e-4)) for tile in aim_tiles) < 0.02:
-        raise ValueError("The aim shows no edge that sharpness could be measured on.")
-    progress(0.3, "Measuring lens")
-    travel = _travel(shot, zone, frames[0], pictures)
-    length = float(np.hypot(*travel))
-    own_power, aim_power = power_spectrum(own_tiles), power_spectrum(aim_tiles)
-    moving = length >= MOVES_PX
-    direction = (travel[0] / length, travel[1] / length) if moving else None
-    blur = fit_spectra(own_power, aim_power, direction, most_motion_px=length)
-    values = {"motion_px": blur.motion_px, "travel_px": length, "spread_px": blur.spread}
-    settled = zone.match.lens.but(
-        on=True, focus="radius", radius_px=_keyed(0), softness_px=_keyed(0), sharpen=_keyed(0), motion_blur=False
-    )
-    settled, words = _focus_set(settled, blur, own_seen[0], aim_seen_on[0], direction, values)
-    if moving:
-        shutter = 360 * blur.motion_px / length
-        values["shutter_deg"] = shutter
-        on = blur.motion_px > 0.7
-        settled = settled.but(
-            motion_blur=on, shutter_deg=_keyed(min(shutter, 720.0)), phase_deg=_keyed(-min(shutter, 720.0) / 2)
-        )
-        words += f"; shutter {shutter:.0f}° from {blur.motion_px:.1f} px of {length:.1f} px a frame"
-    else:
-        words += "; the plate moves too little for its shutter to be measured"
-    return Fitted(_set(shot, zone, lens=settled), "lens", words, values)
-
-
-def _focus_set(
-    lens: LensMatch, blur: Blur, own: Seen, aim: Seen, direction: tuple[float, float] | None,
-    values: dict[str, float],
-) -> tuple[LensMatch, str]:  # fmt: skip
-    """Focus, softness or sharpening by what was measured."""
-    if blur.kind == "disc" and blur.size >= ZEROS_FROM_PX:
-        values["radius_px"] = blur.size
-        return lens.but(radius_px=_keyed(blur.size)), f"out of focus by {blur.size:.2f} px"
-    widths = edge_widths(aim.picture @ LUMA, aim.mask)
-    if len(widths) == 0:
-        raise ValueError("The aim shows no edge that sharpness could be measured on.")
-    way = tuple(float(v) * blur.motion_px for v in direction) if direction is not None else (0.0, 0.0)
-    radius = radius_by_edges(own.picture @ LUMA, own.mask, widths, noise_of(aim), (way[0], way[1]))
-    if radius >= MOST_BY_EDGES_PX and blur.kind == "soft":
-        values["softness_px"] = blur.size
-        return lens.but(softness_px=_keyed(blur.size)), f"softer by {blur.size:.2f} px"
-    if radius >= LEAST_RADIUS_PX:
-        values["radius_px"] = radius
-        return lens.but(radius_px=_keyed(radius)), f"softer by a disc of {radius:.2f} px"
-    sharp = sharpening_by_edges(own.picture @ LUMA, own.mask, widths) if radius < 0 and direction is None else 0.0
-    if sharp > LEAST_SHARPEN:
-        values["sharpen"] = sharp
-        settled = lens.but(sharpen=_keyed(sharp), sharpen_px=_keyed(1.0), overshoot=_keyed(1.0))
-        return settled, f"sharpened by {sharp:.2f}"
-    values["radius_px"] = 0.0
-    return lens, "as sharp as the plate"
-
-
-def noise_of(seen: Seen) -> float:
-    """A rough standard deviation of a picture's noise in square-rooted light: by the Laplacian (Immerkær 1996), from
-    the calmer half."""
-    light = np.sqrt(np.maximum(seen.picture @ LUMA, 0))
-    rough = light[:-2] + light[2:] - 2 * light[1:-1]
-    rough = np.abs(rough[:, :-2] + rough[:, 2:] - 2 * rough[:, 1:-1])[seen.mask[1:-1, 1:-1]]
-    return (
-        float(np.median(np.sort(rough)[: max(len(rough) // 2, 1)]) / (0.3186 * WHITE_NOISE_GAIN)) if len(rough) else 0.0
-    )
-
-
-def _travel(shot: Shot, zone: Zone, frame: int, pictures: Pictures) -> tuple[float, float]:
-    """How far the plate moves about a frame, a frame: by the lock of the aim or of the zone, else by the pictures."""
-    before, after = max(frame - 1, shot.first), min(frame + 1, shot.last)
-    if after == before:
-        return 0.0, 0.0
-    rides = zone.match.aim.rides or zone.placement.rides
-    middle = np.array([shot.size[0] / 2, shot.size[1] / 2])
-    if rides is not None and shot.lock(rides).holds:
-        a, b = (reference_to_frame(shot, rides, f) @ np.append(middle, 1) for f in (before, after))
-        way = (b[:2] / b[2] - a[:2] / a[2]) / (after - before)
-        return float(way[0]), float(way[1])
-    assert shot.plate_source is not None
-    one, two = (np.ascontiguousarray(coded(pictures.plate(shot.plate_source, f)).mean(axis=2)) for f in (before, after))
-    x, y = shift_between(one, two)
-    return x / (after - before), y / (after - before)
+    lens, words, values = fit_lens(shot, zone, pictures, progress)
+    return Fitted(_set(shot, zone, lens=lens), "lens", words, values)
 
 
 # --- wrap ---
