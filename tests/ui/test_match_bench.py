@@ -109,6 +109,8 @@ def test_aim_by_boxes_air_focus_wrap_and_grain(hands, tower):
     assert "of 255" in grain.words.text()
     hands.keys(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert not desk.zone.match.grain.on  # one step of undo
+    hands.window.bench.refresh()
+    assert "of 255" not in grain.words.text()  # and what it said is gone with it
 
 
 def test_fit_all_makes_the_tower_no_worse_than_it_was(hands, tower, demo: Path):

@@ -70,7 +70,7 @@ class Desk(QObject):
         self.before = False  # whether the open part of the match is left out of what is seen
         self.match_part: Part = "tone"
         self.air_fit: tuple[Air, dict[str, float]] | None = None  # what was measured last, and the air that it set
-        self.fit_words: dict[tuple[str, str], str] = {}
+        self.fit_words: dict[tuple[str, str], tuple[str, object]] = {}  # what was said, and the part that it set
         self.look = Look()
         self.readings = Readings()
         self.readings_error = ""
@@ -135,7 +135,8 @@ class Desk(QObject):
         self.saved = Shot() if recovered else shot
         self.frame = shot.first
         self.readings = Readings()
-        self.held_still = False
+        self.held_still = self.before = False
+        self.fit_words, self.air_fit = {}, None
         self.zone_id = shot.zones[0].id if shot.zones else None
         self.lock_id = shot.locks[0].id if shot.locks else None
         self._after_change()

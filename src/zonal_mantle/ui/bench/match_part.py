@@ -109,7 +109,7 @@ class MatchPart(Panel):
             if part == "air":
                 new = new.but(air=found.shot.air)
                 desk.air_fit = (found.shot.air, found.values)
-            desk.fit_words[(id, part)] = found.words
+            desk.fit_words[(id, part)] = (found.words, getattr(match, part))
             desk.edit(new, f"Fit {part} of {now.name}")
             desk.said.emit(f"{now.name}: {found.words}.", False)
 
@@ -131,10 +131,15 @@ class MatchPart(Panel):
         self.on.setChecked(value.on)
         is_plate = self.desk.shot.holds_plate(zone)
         self.fit.setEnabled(not is_plate or self.part in ("air", "wrap"))
-        fitted = self.desk.fit_words.get((zone.id, self.part))
-        said = self.reading()
-        self.words.setText("\n".join(part for part in (f"Fit: {fitted}." if fitted else "", said) if part))
+        words, fitted = self.desk.fit_words.get((zone.id, self.part), ("", None))
+        stands = fitted == value and not (self.part == "air" and self._air_moved())
+        parts = (f"Fit: {words}." if words and stands else "", self.reading())
+        self.words.setText("\n".join(part for part in parts if part))
         self.words.setVisible(bool(self.words.text()))
+
+    def _air_moved(self) -> bool:
+        """Whether the shot's air is another than what was fitted."""
+        return self.desk.air_fit is None or self.desk.air_fit[0] != self.desk.shot.air
 
     def reading(self) -> str:
         """The part's reading against the plate, in words."""

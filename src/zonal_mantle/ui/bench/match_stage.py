@@ -165,7 +165,9 @@ class MatchStage(Stage):
                 return
             match = found.shot.zone(id).match.but(aim=now.match.aim)
             for each in found.fitted:
-                desk.fit_words[(id, each.part)] = each.words
+                desk.fit_words[(id, each.part)] = (each.words, getattr(match, each.part))
+            measured = next((each for each in found.fitted if each.part == "air"), None)
+            desk.air_fit = (found.shot.air, measured.values) if measured is not None else desk.air_fit
             desk.edit(desk.shot.with_zone(now.but(match=match)).but(air=found.shot.air), f"Fit all of {now.name}")
             done = ", ".join(each.part for each in found.fitted) or "nothing"
             self._refused = (id, tuple(f"{part}: {why}" for part, why in found.refused.items()))
