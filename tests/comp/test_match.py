@@ -449,3 +449,45 @@ def test_a_match_is_carried_to_another_shot_without_what_belongs_to_its_own(sess
     assert whole.zone(id).match.aim == Aim()
     same, _, _ = pasted(session.shot, carried, [added(session).id])
     assert same.zone(added(session).id).match == match
+
+
+def test_a_fit_of_the_tone_keeps_what_was_set_by_hand(session):
+    from zonal_mantle.shot import Cdl
+
+    cdl = Cdl(saturation=k(0.9))
+    by_hand = ToneMatch(exposure_stops=k(0.4), contrast=k(1.1), cdl=cdl)
+    zone = with_match(session, tone=by_hand)
+    session.fit(zone.id, "tone")
+    fitted = added(session).match.tone
+    assert (fitted.exposure_stops, fitted.contrast, fitted.cdl) == (k(0.4), k(1.1), cdl)
+    assert fitted.palette.strength.constant == 1
+    with_match(session, tone=ToneMatch(on=False, exposure_stops=k(3)))  # what is off does not come alive
+    session.fit(zone.id, "tone")
+    assert added(session).match.tone.exposure_stops == k(0)
+
+
+def test_parts_of_one_picture_are_not_taken_for_a_sharpening(tmp_path):
+    picture = data.coffee()[:396].astype(np.float32) / 255
+    for frame in range(1001, 1004):
+        write_still(tmp_path / f"plate.{frame}.png", picture, "uint8")
+    write_still(tmp_path / "element.exr", np.ascontiguousarray(linear(data.coffee())[:396, 200:]), "float")
+    session = new(tmp_path / "plate.1001.png")
+    zone = session.add_painting(tmp_path / "element.exr", 60.0)
+    match = Match(aim=Aim(areas=(AimArea(box=(5, 5, 280, 380), frame=1002),)))
+    session.shot = session.shot.with_zone(zone.but(match=match))
+    found = session.fit(zone.id, "lens")
+    assert "differ by as much" in found.words
+    assert added(session).match.lens.sharpen == k(0)
+    with pytest.raises(MatchError, match="tell its grain"):  # a still: nothing flat, and no differences
+        session.fit(zone.id, "grain")
+
+
+def test_air_without_a_distance_leaves_the_visibility(tmp_path):
+    plate = linear(data.rocket()) * 0.4 + np.array([0.4, 0.42, 0.46], np.float32)
+    write_still(tmp_path / "plate.1001.exr", plate.astype(np.float32), "float")
+    session = new(tmp_path / "plate.1001.exr")
+    session.edit(air=session.shot.air.but(visibility_m=7654.0))
+    found = session.fit(session.shot.zones[0].id, "air")
+    assert session.shot.air.visibility_m == 7654.0
+    assert "no distance is known" in found.words
+    assert session.shot.air.airlight != session.shot.air.but(airlight=(0.75, 0.78, 0.82)).airlight

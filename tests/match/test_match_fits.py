@@ -273,3 +273,22 @@ def test_a_soft_lens_is_found_as_soft_as_it_is():
     own, aim = halves(picture, filmed(softened(rgba, 1.4)[..., :3]))
     found = fit_spectra(power_spectrum(tiles_of(own)), power_spectrum(tiles_of(aim)), None, ("soft",))
     assert found.size == pytest.approx(1.4, abs=0.12)
+
+
+def test_noise_of_a_frame_that_is_held_is_not_read_as_none():
+    rng = np.random.default_rng(4)
+    frame, _ = grained(np.full((240, 320, 3), 0.4, np.float32), 0.02, 0.0, rng)
+    found = measure_noise([frame, frame, frame], [None] * 3)
+    assert found is not None
+    assert np.isfinite(found.model.spatial).all()
+    middle = np.interp(0.4, found.model.levels, [row[1] for row in found.model.deviation])
+    assert middle == pytest.approx(0.02 * (0.5 + 2 * 0.4 * 0.6), rel=0.06)
+    clean = np.full((240, 320, 3), 0.4, np.float32)
+    assert measure_noise([clean, clean], [None] * 2) is None
+
+
+def test_what_is_burnt_out_is_no_haze():
+    white = np.ones((120, 160, 3), np.float32)
+    for picture in (white, white * 0.9):
+        with pytest.raises(ValueError, match="nothing but haze"):
+            guess_air(picture, None, 500.0)

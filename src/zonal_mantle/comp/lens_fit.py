@@ -33,6 +33,7 @@ Progress = Callable[[float, str], None]
 LENS_FRAMES = 3
 SURE_PX = 6.0  # a frame: with less, a motion is easily taken for a focus or the other way round
 MOVES_PX = 2.0  # a frame: with less motion a shutter leaves no trace
+SURE_RADIUS_PX, SURE_NARROWER = 0.8, 1.5  # beyond what halves of photographs differ by, as measured
 LEAST_SHARPEN, LEAST_RADIUS_PX, MOST_BY_EDGES_PX = 0.06, 0.25, 2.1
 WHITE_NOISE_GAIN = 6.0  # Immerkær 1996: energy of his Laplacian, square root of 36
 
@@ -115,8 +116,14 @@ def _focus_set(
         return lens.but(softness_px=_keyed(blur.size)), f"softer by {blur.size:.2f} px"
     if radius >= LEAST_RADIUS_PX:
         values["radius_px"] = radius
-        return lens.but(radius_px=_keyed(radius)), f"softer by a disc of {radius:.2f} px"
+        unsure = "; uncertain: parts of one picture differ by as much" if radius < SURE_RADIUS_PX else ""
+        return lens.but(radius_px=_keyed(radius)), f"softer by a disc of {radius:.2f} px{unsure}"
     sharp = sharpening_by_edges(own.picture @ LUMA, own.mask, widths) if radius < 0 and direction is None else 0.0
+    narrower = float(np.median(edge_widths(own.picture @ LUMA, own.mask) / widths)) if sharp > LEAST_SHARPEN else 1.0
+    if 1 < narrower < SURE_NARROWER:
+        values["radius_px"] = 0.0
+        words = f"left as it is: the aim's edges are narrower, as by a sharpening of {sharp:.2f}, but parts of one"
+        return lens, f"{words} picture differ by as much"
     if sharp > LEAST_SHARPEN:
         values["sharpen"] = sharp
         settled = lens.but(sharpen=_keyed(sharp), sharpen_px=_keyed(1.0), overshoot=_keyed(1.0))

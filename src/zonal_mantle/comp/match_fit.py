@@ -19,8 +19,8 @@ from ..match.wrap_fit import fit_wrap
 from ..media.curves import coded
 from ..media.picture import picture_of
 from ..place.transform import reference_to_frame
-from ..shot import Keyed, Match, Shot, ToneMatch, Zone
-from ..shot.match import PARTS, Palette, Part
+from ..shot import AirMatch, Cdl, Keyed, LensMatch, Match, Shot, ToneMatch, Zone
+from ..shot.match import Palette, Part, Slope
 from .aim import Seen, aim_seen, area_mask, blocks_of, frames_for, kept_mask, zone_seen_with
 from .digest import digest
 from .lens_fit import fit_lens
@@ -30,6 +30,7 @@ from .pictures import Pictures, known
 Array = NDArray[np.float32]
 Progress = Callable[[float, str], None]
 TONE_FRAMES, NOISE_FRAMES = 3, 4
+FIT_ORDER: tuple[Part, ...] = ("air", "tone", "lens", "wrap", "grain")  # what the air takes is not the tone's
 NOISES_KNOWN = 64  # in one process
 LEAST_SHARE = 0.25  # of its own light that an aim must show to be seen without its air
 WRAP_SURE, LEAST_WRAP = 3.0, 0.05  # standard deviations, share of the sky's light
@@ -96,11 +97,12 @@ def fit_part(
 def fit_all(
     shot: Shot, pictures: Pictures, zone_ids: Sequence[str] | None = None, progress: Progress = _quiet
 ) -> FittedAll:
-    """Fits all parts in their order for some zones, or for all that are not plate. What cannot be measured stays."""
+    """Fits all parts for some zones, or for all that are not plate: the air first, since a tone is compared without it.
+    What cannot be measured stays."""
     zones = [z.id for z in shot.near_to_far() if not shot.holds_plate(z)] if zone_ids is None else list(zone_ids)
     fitted: list[Fitted] = []
     refused: dict[Part, str] = {}
-    jobs: list[tuple[str, Part]] = [(id, part) for id in zones for part in PARTS]
+    jobs: list[tuple[str, Part]] = [(id, part) for id in zones for part in FIT_ORDER]
     for done, (id, part) in enumerate(jobs):
         if part == "air" and any(each.part == "air" for each in fitted):
             continue  # one air for all of the shot
@@ -112,13 +114,11 @@ def fit_all(
                     "The air could only be guessed, and was left: give two areas of the aim their distances."
                 )
         except MatchError as problem:
-            refused[part] = f"{refused[part]} {problem}" if part in refused else str(problem)
+            if str(problem) not in refused.get(part, ""):
+                refused[part] = f"{refused[part]} {problem}" if part in refused else str(problem)
             continue
-        changed = part == "air" and now.shot.air != shot.air
         shot = now.shot
         fitted.append(now)
-        if changed and any(each.part == "tone" for each in fitted):  # what the air took is no longer the tone's
-            shot = fit_part(shot, id, "tone", pictures).shot
     return FittedAll(shot, tuple(fitted), refused)
 
 
@@ -134,10 +134,14 @@ def _keyed(value: float) -> Keyed:
 def _tone(shot: Shot, zone: Zone, pictures: Pictures, whole: bool) -> Fitted:
     own, aim = [], []
     air_on = zone.match.on and zone.match.air.on and zone.distance_m is not None
+    by_hand = zone.match.tone if zone.match.on and zone.match.tone.on else ToneMatch()
+    bare = Match(
+        tone=by_hand.but(palette=Palette(), cdl=Cdl(), across=Slope()), air=AirMatch(on=False), lens=LensMatch(on=False)
+    )
     for frame in frames_for(shot, zone, TONE_FRAMES):
         seen, distance = aim_seen(shot, zone, frame, pictures)
         aim.append(_without_air(shot, seen, distance) if air_on else seen)
-        own.append(zone_seen_with(shot, zone, frame, pictures, Match(on=False)))
+        own.append(zone_seen_with(shot, zone, frame, pictures, bare))
     own_blocks, aim_blocks = (blocks_of([smoothed(seen) for seen in part]) for part in (own, aim))
     fit = fit_tone(own_blocks, aim_blocks, alike=bool(zone.match.aim.areas))
     matrix = fit_palette(own_blocks, aim_blocks) if whole else fit.matrix
@@ -146,7 +150,7 @@ def _tone(shot: Shot, zone: Zone, pictures: Pictures, whole: bool) -> Fitted:
         raise ValueError(
             "nothing of its tone stands out from how things of one scene differ. Draw an aim of the zone's own kind."
         )
-    tone = ToneMatch(palette=Palette(matrix=matrix, strength=_keyed(1.0)))
+    tone = by_hand.but(on=True, palette=Palette(matrix=matrix, strength=_keyed(1.0)))
     values = {
         "moved_stops": fit.moved_stops, "moved_stops_spread": fit.spread[0], "contrast": fit.contrast,
         "contrast_spread": fit.spread[1], "saturation": fit.saturation,
@@ -207,6 +211,12 @@ def _air(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
             mask = area_mask(shot, zone.match.aim.areas[0], zone.match.aim.rides, frame)
         distance = parts[0].distance_m if parts else None
         fit = guess_air(pictures.plate(shot.plate_source, frame), mask, distance)
+    if not np.isfinite(fit.visibility_m):  # no distance is known: only the airlight could be guessed
+        visibility = shot.air.visibility_m
+        fit = fit._replace(visibility_m=visibility, interval_m=(visibility, visibility))
+        words = "a guess of the airlight; no distance is known, so the visibility is as it was"
+    else:
+        words = _air_words(fit)
     air = shot.air.but(
         visibility_m=float(np.clip(fit.visibility_m, 10, 1e6)), airlight=fit.airlight,
         exponent=float(np.clip(fit.exponent, -1, 4)),
@@ -222,7 +232,7 @@ def _air(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
     new = shot.but(air=air)
     if not shot.holds_plate(zone):
         new = _set(new, zone, air=zone.match.air.but(on=True))
-    return Fitted(new, "air", _air_words(fit), values)
+    return Fitted(new, "air", words, values)
 
 
 def _air_words(fit: AirFit) -> str:

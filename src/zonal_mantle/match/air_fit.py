@@ -31,6 +31,7 @@ KEEPS_HAZE = 0.95  # He, Sun & Tang 2009, ω
 ALIKE = 0.06  # share of their values by which alike things differ
 LEAST_PIXELS = 150
 SMOOTH_PX = 2.0  # standard deviation
+LEAST_GUESSED = 0.08  # of own light: with less all of it is haze, or burnt out
 MOST_REACH = 1.3  # natural logarithm of visibility: an interval that is wider says nothing
 NINE_IN_TEN = 1.645  # standard deviations of a normal distribution
 CONTENT, LEAST_UNLIKE = 0.5, 0.06  # share of the variance from strip to strip; of contrasts of one texture
@@ -175,7 +176,7 @@ def _fitted(quantiles: NDArray, wobble: NDArray, distances: NDArray, begin: NDAr
 
 
 def guess_air(picture: Array, mask: NDArray | None, distance_m: float | None) -> AirFit:
-    """Airlight, and the visibility where a distance is known, by the dark channel: a start, not a measurement.
+    """Airlight, and the visibility where a distance is known (else NaN), by the dark channel: a start, no measurement.
 
     Parameters
     ----------
@@ -192,11 +193,11 @@ def guess_air(picture: Array, mask: NDArray | None, distance_m: float | None) ->
     relative = cv2.erode(np.ascontiguousarray((picture / airlight).min(axis=2)), np.ones((size, size), np.uint8))
     inside = relative[mask] if mask is not None and mask.any() else relative.ravel()
     share = 1 - KEEPS_HAZE * float(np.quantile(inside, 0.25))
-    if not 0.02 < share < 0.995:
+    if not LEAST_GUESSED < share < 0.995:
         raise ValueError("No haze is seen there, or nothing but haze.")
-    visibility = 30_000.0 if distance_m is None else float(np.log(CONTRAST_THRESHOLD) / np.log(share) * distance_m)
+    visibility = np.nan if distance_m is None else float(np.log(CONTRAST_THRESHOLD) / np.log(share) * distance_m)
     r, g, b = (float(v) for v in airlight)
     return AirFit(
-        float(np.clip(visibility, 10, 1e6)), (visibility / 3, visibility * 3), (r, g, b), (r / 3, g / 3, b / 3), 0.0,
+        float(visibility), (visibility / 3, visibility * 3), (r, g, b), (r / 3, g / 3, b / 3), 0.0,
         () if distance_m is None else ((distance_m, share),), True,
     )  # fmt: skip

@@ -32,6 +32,7 @@ LEAST_ALL = 12  # tiles that tell a noise
 LEVELS = 16  # coded, that its strength is told at
 LEAST_PIXELS = 800  # that tell it at one of them
 MOST_TILES = 700  # that the autocorrelation is taken over
+NO_NOISE = 1e-8  # variance: a hundredth of a code of eight bits
 PHASES = 8  # parts of a pixel that frames are moved by
 PERIOD = 32  # of the circle that autocorrelations are worked on
 LAGS = 2
@@ -110,7 +111,7 @@ def residuals(
         other = k + 1 if k + 1 < len(frames) else k - 1
         if len(frames) < 2:
             left.append(_levelled(tiles[fits]))
-            levels.append(tiles[fits])
+            levels.append(tiles[fits] - left[-1])  # a plane: a pixel's own noise would sort it by itself
             phases.append(np.full((int(fits.sum()), 2), -1))
             continue
         motion = np.eye(3)
@@ -162,6 +163,8 @@ def measure_noise(
     frames: Sequence[Array], masks: Sequence[NDArray | None], motions: Sequence[NDArray] | None = None
 ) -> Noise | None:
     """A plate's noise; None where nothing in it is flat or shows the same on two frames. See `residuals`."""
+    if any(np.array_equal(a, b) for a, b in zip(frames, frames[1:])):  # held frames show the same noise too
+        frames, masks, motions = frames[:1], masks[:1], None
     found = residuals(frames, masks, motions)
     if len(found.left) < LEAST_ALL:
         return None
@@ -186,6 +189,8 @@ def measure_noise(
         if keep.sum() < LEAST_ALL:
             return None
     curve = _by_level(found.left[keep], found.level[keep])
+    if not (curve[1] > NO_NOISE).any():
+        return None
     spatial, factor = _alone(_autocorrelation(found.left[keep]), found.phase[keep])
     flat = found.left[keep].reshape(-1, 3)
     together = np.corrcoef(flat.T) if (flat.std(axis=0) > 1e-7).all() else np.eye(3)
@@ -241,7 +246,8 @@ def _alone(
                 lags[j % PERIOD, i % PERIOD] = row[(j + LAGS) * 5 + i + LAGS]
         power = np.fft.fft2(lags).real
         own = np.fft.ifft2(power / both).real
-        factors.append(1 / max(float(own[0, 0]), 1e-6))
+        own[0, 0] = max(float(own[0, 0]), 1e-6)
+        factors.append(1 / float(own[0, 0]))
         at = np.arange(-LAGS, LAGS + 1) % PERIOD
         rows.append(tuple(float(v) for v in (own[np.ix_(at, at)] / own[0, 0]).ravel()))
     return (rows[0], rows[1], rows[2]), np.array(factors)
