@@ -45,21 +45,21 @@ class AirPanel(MatchPart):
         self.mist.clicked.connect(lambda on: self._mist("Mist on the ground", None, on=bool(on)))
         self.inside.addWidget(self.mist)
         self.mist_fields = [
-            self._of_mist("Visibility in it", "visibility_m", 1, 1e6, 10, 800, 0, "m", "At the ground"),
-            self._of_mist("Thins over", "height_m", 0.1, 10000, 0.5, 10, 1, "m", "Height over which it thins to 1/e"),
-            self._of_mist("Lens at", "lens_m", 0, 10000, 0.1, 1.7, 1, "m", "Height of the lens above the ground"),
+            self._of_mist("Visibility", "visibility_m", 1, 1e6, 10, 800, 0, "m", "At the ground"),
+            self._of_mist("Falloff", "height_m", 0.1, 10000, 0.5, 10, 1, "m", "Height over which it thins to 1/e"),
+            self._of_mist("Camera height", "lens_m", 0, 10000, 0.1, 1.7, 1, "m", "Height of the lens above the ground"),
         ]
         for field in self.mist_fields:
             self.inside.addWidget(field)
         self.inside.addWidget(note("Of the zone"))
-        self.deep = QCheckBox("Has depth")
+        self.deep = QCheckBox("Depth")
         self.deep.setToolTip("Its top lies farther off than its foot: a painted range stands paler behind than before")
         self.deep.clicked.connect(self._deep)
         self.far = self._far()
         self.draw = push_button("Line", "Drag on the picture from the near end to the far one", self._line)
         self.inside.addLayout(row(self.deep, self.far, self.draw))
         self.own = self.number(
-            "Own air", "own_m", 0, 1e6, 50, 0, 0, "m", "How far it was painted or photographed through already"
+            "Haze in painting", "own_m", 0, 1e6, 50, 0, 0, "m", "How far it was painted or photographed through already"
         )
         self.inside.addWidget(self.own)
         self.distances: list[NumberField] = []
@@ -165,7 +165,7 @@ class LensPanel(MatchPart):
         )  # fmt: skip
         self.blades = choice(list(BLADES), "The aperture", self._blades)
         self.inside.addLayout(row(note("Focus by"), self.focus, self.blades))
-        self.radius = self.number("Out of focus", "radius_px", 0, 200, 0.05, 0, 2, "px", "Radius of a point's image")
+        self.radius = self.number("Defocus", "radius_px", 0, 200, 0.05, 0, 2, "px", "Radius of a point's image")
         self.inside.addWidget(self.radius)
         self.optics = [
             self._of_optics("Focal length", "focal_mm", 1, 2000, 0.5, 35, 1, "mm", "Of the plate's lens"),
@@ -180,7 +180,7 @@ class LensPanel(MatchPart):
         )
         self.inside.addWidget(self.soft)
         self.sharpen = self.number("Sharpen", "sharpen", 0, 5, 0.01, 0, 2, "", "How much of the detail is added")
-        self.detail = self.number("Detail", "sharpen_px", 0.2, 50, 0.05, 1, 2, "px", "What counts as detail")
+        self.detail = self.number("Radius", "sharpen_px", 0.2, 50, 0.05, 1, 2, "px", "What counts as detail")
         self.inside.addLayout(row(self.sharpen, self.detail))
         self.overshoot = self.number(
             "Overshoot", "overshoot", 0, 2, 0.01, 0.2, 2, "", "How far beyond its surroundings a pixel may go"
@@ -278,13 +278,13 @@ class GrainPanel(MatchPart):
         self.inside.addWidget(self.strength)
         self.inside.addWidget(self.size)
         self.deviation = [self._deviation(k, colour) for k, colour in enumerate(("red", "green", "blue"))]
-        words = note("Of 255, at grey")
-        words.setFixedWidth(90)
-        self.inside.addLayout(rgb_names(90))
+        words = note("Mid-grey, of 255")
+        words.setFixedWidth(98)
+        self.inside.addLayout(rgb_names(98))
         self.inside.addLayout(row(words, *self.deviation))
         self.clip = choice([NO_CLIP], "Made anew on every frame, or a scanned clip of grain from the stock", self._clip)
         self.inside.addWidget(self.clip)
-        self.another = push_button("Another grain", "The same noise, other grains", self._another)
+        self.another = push_button("New seed", "The same grain, drawn anew", self._another)
         self.inside.addWidget(self.another)
 
     def _deviation(self, k: int, colour: str) -> NumberField:
@@ -315,7 +315,7 @@ class GrainPanel(MatchPart):
         self.put("Grain from a clip" if found else "Grain from the model", clip=found)
 
     def _another(self) -> None:
-        self.put("Another grain", seed=(self.value().seed + 1) % 2**31)
+        self.put("New seed", seed=(self.value().seed + 1) % 2**31)
 
     def refresh(self) -> None:
         super().refresh()
