@@ -9,18 +9,25 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .comp import Finding, Pictures, Readings, compose, solve_lock, take_readings
+from .comp import Finding, Pictures, Readings, compose, finish_frame, solve_lock, take_readings
+from .comp.finish_fit import PatchCurve, hide_border, patch_curves, plate_falloff
 from .comp.match_fit import Fitted, FittedAll, fit_all, fit_part
 from .comp.matte_planner import matte_plan, reads_own, zone_matte_plan
+from .comp.scope_seen import Of, scope_seen
+from .finish import FinishError, Scope, look_from, looks_in, read_look, write_look
+from .finish.look import SUFFIX
+from .finish.scopes import Kind
+from .finish.vignette import Falloff
 from .lock.runs import Direction
 from .match.grade import tone_of
 from .match.tone_files import CDL_FORMATS, read_cdl, write_cdl, write_tone
 from .matte import MatteError, feed_of
 from .media import open_source
 from .render import RenderPlan, render
-from .shot import Keyed, LumaPull, Shot, ShotError, Source, Zone, load, save
+from .shot import Keyed, LookUse, LumaPull, Mood, Shot, ShotError, Source, Zone, load, save
 from .shot.hang import Blend, Mirror
 from .shot.match import PARTS, AirMatch, Match, Part
+from .shot.moods import in_mood, with_mood
 from .shot.zone import Placement
 
 __all__ = ["Cutout", "Sample", "Session", "add_painting", "luma_between", "new", "open_shot"]
@@ -132,7 +139,11 @@ class Session:
         return self.shot
 
     def frame(self, number: int, scale: float = 1.0) -> NDArray[np.float32]:
-        """The finished picture: (h, w, 4) float32, scene-linear Rec. 709, premultiplied."""
+        """The finished picture as it leaves: (h, w, 4) float32, scene-linear Rec. 709, premultiplied (FinishError)."""
+        return finish_frame(self.shot, number, self.store, scale)
+
+    def composite(self, number: int, scale: float = 1.0) -> NDArray[np.float32]:
+        """The zones over one another, without the finish; as `frame`."""
         return compose(self.shot, number, self.store, scale)
 
     def plate(self, number: int) -> NDArray[np.float32]:
@@ -271,6 +282,88 @@ class Session:
             known = ", ".join(z.id for z in self.shot.zones) or "none"
             raise ShotError(f"There is no zone {zone_id} in {self.shot.name}. Its zones are: {known}.")
         return zone
+
+    # --- finish ---
+    def look(self, name: str | Path, zone_id: str | None = None, strength: float = 1.0) -> Shot:
+        """Lays a look on the whole picture, or on a zone, by a strength of 0 to 1.
+
+        Parameters
+        ----------
+        name : of a look that ships, or a look's file (.look.json).
+
+        Raises
+        ------
+        FinishError : there is no such look, or its file cannot be used. ShotError : there is no such zone.
+        """
+        path = Path(name)
+        if not str(name).endswith(SUFFIX):
+            known = looks_in()
+            if str(name) not in known:
+                raise FinishError(f"There is no look {name}. Those that ship are: {', '.join(known)}.")
+            path = known[str(name)]
+        use = LookUse(look=read_look(path).look, strength=Keyed(constant=strength))
+        if zone_id is None:
+            self.shot = self.shot.but(finish=self.shot.finish.but(look=use))
+        else:
+            self.shot = self.shot.with_zone(self._known(zone_id).but(look=use))
+        return self.shot
+
+    def save_look(self, path: str | Path, name: str, zone_id: str | None = None, frame: int | None = None) -> Path:
+        """Writes what a zone's tone, or the whole finish, is on a frame as a look, without a picture (FinishError)."""
+        at = self.shot.first if frame is None else frame
+        finish = self.shot.finish
+        if zone_id is None:
+            look = look_from(name, finish.tone, at, finish)
+        else:
+            look = look_from(name, self._known(zone_id).match.tone, at)
+        write_look(Path(path), look)
+        return Path(path)
+
+    def moods(self) -> tuple[Mood, ...]:
+        """The moods that the shot is kept in, in their order."""
+        return self.shot.moods
+
+    def keep_mood(self, name: str) -> Shot:
+        """Keeps what is at hand as another mood, which is the one at hand from now on."""
+        self.shot = with_mood(self.shot, name)
+        return self.shot
+
+    def go_to_mood(self, name: str) -> Shot:
+        """Puts the shot into a mood by its name or id; the one at hand is put back as it stands (ShotError)."""
+        found = next((mood.id for mood in self.shot.moods if name in (mood.id, mood.name)), name)
+        self.shot = in_mood(self.shot, found)
+        return self.shot
+
+    def scope(
+        self, frame: int, kind: Kind, zone: str | None = None, of: Of | None = None,
+        region: tuple[float, float, float, float] | None = None,
+    ) -> Scope:  # fmt: skip
+        """How the coded values on a frame are spread: "waveform", "parade", "vectorscope" or "histogram".
+
+        Parameters
+        ----------
+        zone : that zone by itself; else the finished picture. of : "Finished", "Composite", "Plate", "Zone" or "Aim"
+            (what the zone is compared with). region : x0, y0, x1, y1 in plate pixels, all that counts.
+
+        Raises
+        ------
+        FinishError : no such scope. MatchError : the zone is not seen there.
+        """
+        seen: Of = of or ("Finished" if zone is None else "Zone")
+        return scope_seen(self.shot, frame, kind, self.store, seen, zone, region)
+
+    def plate_vignette(self, progress: Progress = _quiet) -> Falloff:
+        """How much the plate's own corners fall off, in stops with its standard deviation (FinishError)."""
+        return plate_falloff(self.shot, self.store, progress)
+
+    def hide_border(self, progress: Progress = _quiet) -> Shot:
+        """Sets the least push in that hides every place that stays empty on some frame (FinishError)."""
+        self.shot = self.shot.but(finish=self.shot.finish.but(reframe=hide_border(self.shot, self.store, progress)))
+        return self.shot
+
+    def patch_curves(self, progress: Progress = _quiet) -> list[PatchCurve]:
+        """The shot's patches followed over its frames: ΔE2000 from what they are on their own frame."""
+        return patch_curves(self.shot, self.shot.patches, self.store, progress)
 
     def readings(self, progress: Progress = _quiet) -> Readings:
         """Every reading and finding, measured on every frame."""

@@ -6,14 +6,15 @@ from .readings import Finding, Readings, take_readings
 from .readings_matte import MatteOverShot
 from .scheduler import Cancelled, Job, Scheduler
 from .solve import propose_lock, solve_lock
-from .stack import compose, compose_plan
-from .views import BACKINGS, CHANNELS, STEPPED, VIEWS, Look, ViewName, view
+from .stack import compose, compose_plan, finish_frame
+from .views import BACKINGS, CHANNELS, STEPPED, VIEWS, WHOLE_VIEWS, Look, ViewName, view
 
 __all__ = [
     "BACKINGS",
     "CHANNELS",
     "STEPPED",
     "VIEWS",
+    "WHOLE_VIEWS",
     "Cancelled",
     "Finding",
     "Job",
@@ -25,6 +26,7 @@ __all__ = [
     "ViewName",
     "compose",
     "compose_plan",
+    "finish_frame",
     "plan",
     "propose_lock",
     "solve_lock",

@@ -32,13 +32,22 @@ class Seen(NamedTuple):
     mask: NDArray[np.bool_]
 
 
+def corners_of(
+    shot: Shot, box: tuple[float, float, float, float], drawn: int, rides: str | None, frame: int
+) -> NDArray[np.float64]:
+    """Where the corners of a box lie on a frame, (4, 2) plate pixels: it rides on a lock from the frame it was drawn
+    on."""
+    x0, y0, x1, y1 = box
+    corners = np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]], float)
+    if rides is None or not shot.lock(rides).holds:
+        return corners
+    back = np.linalg.inv(reference_to_frame(shot, rides, drawn))
+    return carry(reference_to_frame(shot, rides, frame) @ back, corners)
+
+
 def area_mask(shot: Shot, area: AimArea, rides: str | None, frame: int) -> NDArray[np.bool_]:
     """Where an area of an aim lies on a frame: it rides on the aim's lock from the frame that it was drawn on."""
-    x0, y0, x1, y1 = area.box
-    corners = np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]])
-    if rides is not None:
-        back = np.linalg.inv(reference_to_frame(shot, rides, area.frame))
-        corners = carry(reference_to_frame(shot, rides, frame) @ back, corners)
+    corners = corners_of(shot, area.box, area.frame, rides, frame)
     out = np.zeros((shot.size[1], shot.size[0]), np.uint8)
     cv2.fillConvexPoly(out, np.round(corners * 16 - 8).astype(np.int32), 1, shift=4)
     return np.asarray(out > 0)

@@ -1,9 +1,10 @@
 """What is done to a picture after its layers, always in the same order.
 
 1. *put back*: what was taken out of the plate is laid back. 2. *plate noise*: the plate's own, by its share of each
-pixel. 3. *grain*: on what is not plate. 4. *weather*. 5. *finish*.
+pixel. 3. *grain*: on what is not plate. 4. *weather*.
 
-Grain is there; of the others there is the order and the place.
+Grain is there; of the others there is the order and the place. What is done to the whole picture comes after all of
+them (`comp.finisher`).
 """
 
 from __future__ import annotations
@@ -18,8 +19,8 @@ from ..match.grain import with_grain
 from ..shot.match import GrainModel
 
 Array = NDArray[np.float32]
-Place = Literal["put back", "plate noise", "grain", "weather", "finish"]
-ORDER: tuple[Place, ...] = ("put back", "plate noise", "grain", "weather", "finish")
+Place = Literal["put back", "plate noise", "grain", "weather"]
+ORDER: tuple[Place, ...] = ("put back", "plate noise", "grain", "weather")
 
 
 class Step(Protocol):

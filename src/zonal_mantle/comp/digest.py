@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ..media.picture import Picture
-from ..media.stamps import content_of
+from ..media.stamps import UsedFile, content_of
 from ..shot.base import Value
 
 NUMERICS = 4  # raised whenever the same plan gives other pixels than before: portable digests change with it
@@ -66,6 +66,8 @@ def _feed(maker: Any, value: Any, portable: bool) -> None:
     elif isinstance(value, Picture) and portable:
         own = (value.kind, value.index, value.size, value.encoding, value.alpha)
         _feed(maker, ("picture", content_of(value.path, value.stamp), *own), portable)
+    elif isinstance(value, UsedFile) and portable:
+        _feed(maker, ("file", content_of(value.path, value.stamp)), portable)
     elif dataclasses.is_dataclass(value):
         maker.update(b"d" + type(value).__name__.encode())
         for part in dataclasses.fields(value):

@@ -9,7 +9,8 @@ from numpy.typing import NDArray
 from ..match.lens import defocused, moved_over_shutter, sharpened, softened
 from ..media.bands import run_bands
 from ..media.powers import FAST
-from .plan import Across, DeepHaze, Glass
+from .finish_plan import Across
+from .plan import DeepHaze, Glass
 
 Array = NDArray[np.float32]
 

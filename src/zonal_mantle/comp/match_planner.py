@@ -8,15 +8,20 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
+from ..finish.look import tone_of_look
 from ..geometry import carry
 from ..match.air import colour_of_extinction, extinction, mist_depth
+from ..match.grade import tone_at, tone_of
 from ..match.lens import blur_circle_px, reach_px
+from ..match.tone import Tone
 from ..media.picture import picture_of
 from ..place.horizon import plate_perspective
 from ..place.seen import plate_places, zone_seen
 from ..place.transform import reference_to_frame
-from ..shot import Shot, Zone
-from .plan import Across, DeepHaze, Film, Glass, Haze, Layer, Shutter, Wrap
+from ..shot import Blend, GrainMatch, Shot, Zone
+from ..shot.settled import settled
+from .finish_plan import Across, Film
+from .plan import DeepHaze, Glass, Haze, Layer, Shutter, Wrap
 
 Array = NDArray[np.float32]
 GRID_PX = 24  # plate pixels between the places where depth and motion are worked out
@@ -92,12 +97,17 @@ def across_of(shot: Shot, zone: Zone, frame: int) -> Across | None:
 
 def glass_of(shot: Shot, zone: Zone, frame: int, scale: float) -> Glass | None:
     """What the lens does to a zone, with the margin that it looks into."""
+    group = shot.group_of(zone)
+    also = 0.0 if group is None else max(group.softness_px.at(frame), 0.0)
+    if not (zone.match.on and zone.match.lens.on):
+        if also < 0.02:
+            return None
+        return Glass(softness_px=also, margin=min(math.ceil(3 * also * scale) + 1, MOST_MARGIN))
     lens = zone.match.lens
-    if not (zone.match.on and lens.on):
-        return None
     radius = focus_radius_px(shot, zone, frame)
+    soft = math.hypot(lens.softness_px.at(frame), also)
     glass = Glass(
-        radius_px=radius, blades=lens.blades, turn_deg=lens.blade_turn_deg, softness_px=lens.softness_px.at(frame),
+        radius_px=radius, blades=lens.blades, turn_deg=lens.blade_turn_deg, softness_px=soft,
         sharpen=lens.sharpen.at(frame), sharpen_px=lens.sharpen_px.at(frame), overshoot=lens.overshoot.at(frame),
     )  # fmt: skip
     reach = radius + 3 * glass.softness_px
@@ -154,9 +164,13 @@ def _places(size: tuple[int, int], margin: float = 0.0) -> tuple[NDArray[np.floa
     return np.stack([gx.ravel(), gy.ravel()], axis=1), (len(ys), len(xs))
 
 
-def wrap_of(zone: Zone, frame: int) -> Wrap | None:
-    """The light of the background on a zone's rim."""
-    wrap = zone.match.wrap
+def wrap_of(shot: Shot, zone: Zone, frame: int) -> Wrap | None:
+    """The light of the background on a zone's rim: its group's where it is the group's farthest and that has one."""
+    group, wrap = shot.group_of(zone), zone.match.wrap
+    if group is not None and is_farthest(shot, zone, frame):
+        far, much = group.wrap_px.at(frame), group.wrap_amount.at(frame)
+        if far > 0 and much > 0:
+            return Wrap(far / 2, min(much, 4.0), wrap.only_brighter)
     amount, width = wrap.amount.at(frame), wrap.width_px.at(frame)
     if not (zone.match.on and wrap.on) or amount <= 0 or width <= 0:
         return None
@@ -171,16 +185,55 @@ def films_of(shot: Shot, layers: tuple[Layer, ...], frame: int) -> tuple[Film, .
             continue
         zone = shot.zone(layer.zone)
         grain = zone.match.grain
-        strength = grain.strength.at(frame)
-        if not (zone.match.on and grain.on) or strength <= 0:
-            continue
-        clip = None
-        if grain.clip is not None:
-            source = shot.source(grain.clip)
-            count = source.end - source.start + 1  # a clip that is shorter than the shot begins again
-            clip = picture_of(source, source.start + (frame - shot.first) % max(count, 1))
-        film = Film(
-            None if clip else grain.model, clip, grain.clip_grey, max(grain.size.at(frame), 0.1), grain.seed, frame, ()
-        )
-        grouped.setdefault(film, [0.0] * len(layers))[number] = strength
+        film = film_of(shot, grain, frame) if zone.match.on and grain.on else None
+        if film is not None:
+            plain = replace(film, strengths=())
+            grouped.setdefault(plain, [0.0] * len(layers))[number] = film.strengths[0]
     return tuple(replace(film, strengths=tuple(strengths)) for film, strengths in grouped.items())
+
+
+def film_of(shot: Shot, grain: GrainMatch, frame: int, share: float = 1.0) -> Film | None:
+    """A grain on a frame, by a share of its strength; None where there is nothing of it."""
+    strength = grain.strength.at(frame) * share
+    if strength <= 0:
+        return None
+    clip = None
+    if grain.clip is not None:
+        source = shot.source(grain.clip)
+        count = source.end - source.start + 1  # a clip that is shorter than the shot begins again
+        clip = picture_of(source, source.start + (frame - shot.first) % max(count, 1))
+    model = None if clip else grain.model
+    return Film(model, clip, grain.clip_grey, max(grain.size.at(frame), 0.1), grain.seed, frame, (strength,))
+
+
+def tone_of_zone(shot: Shot, zone: Zone, frame: int) -> Tone:
+    """All that is done to a zone's colour but for the air: its own tone, its look, and those of its group."""
+    own = (*tone_of(zone.match, frame).stages, *tone_of_look(zone.look if zone.match.on else None, frame).stages)
+    group = shot.group_of(zone)
+    if group is None:
+        return Tone(own)
+    theirs = tone_at(settled(group.tone, frame)).stages if group.tone.on else ()
+    return Tone((*own, *theirs, *tone_of_look(group.look, frame).stages))
+
+
+def is_farthest(shot: Shot, zone: Zone, frame: int) -> bool:
+    """Whether a zone is the farthest of its group that is seen on a frame: it carries the group's wrap and blend."""
+    if zone.group is None:
+        return False
+    seen = [each for each in shot.members(zone.group) if each.is_seen(frame)]
+    return bool(seen) and seen[-1].id == zone.id
+
+
+def blend_of(shot: Shot, zone: Zone, frame: int) -> Blend:
+    """How a zone is laid: by its own blend, or by its group's mode where it is the group's farthest."""
+    group = shot.group_of(zone)
+    if group is None or group.mode == "normal" or not is_farthest(shot, zone, frame):
+        return zone.blend
+    return zone.blend.but(mode=group.mode)
+
+
+def opacity_of(shot: Shot, zone: Zone, frame: int) -> float:
+    """A zone's opacity on a frame, with its group's."""
+    group = shot.group_of(zone)
+    whole = zone.blend.opacity.at(frame) * (1.0 if group is None else group.opacity.at(frame))
+    return min(max(whole, 0.0), 1.0)

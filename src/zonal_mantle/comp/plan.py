@@ -17,9 +17,9 @@ from ..matte.shapes import Standing
 from ..matte.sky_region import Said
 from ..media.picture import Picture
 from ..shot.hang import Mode
-from ..shot.match import GrainModel
 from ..shot.matte import Matte
 from .digest import digest
+from .finish_plan import Across, Film, FinishPlan
 
 Matrix = NDArray[np.float64]
 
@@ -167,15 +167,6 @@ class DeepHaze:
     airlight: tuple[float, float, float]
 
 
-@dataclass(frozen=True)
-class Across:
-    """Exposure that grows by `stops` along a line from `a` to `b`, in plate pixels."""
-
-    a: tuple[float, float]
-    b: tuple[float, float]
-    stops: float
-
-
 @dataclass(frozen=True, eq=False)
 class Shutter:
     """How a layer moves while the shutter is open, see `match.lens.moved_over_shutter`."""
@@ -210,19 +201,6 @@ class Wrap:
     sigma_px: float
     amount: float
     only_brighter: bool = True
-
-
-@dataclass(frozen=True)
-class Film:
-    """Grain: from a model, or a clip of it; `strengths` of it on each layer of the plan. size : of its grains."""
-
-    model: GrainModel | None
-    clip: Picture | None
-    grey: float
-    size: float
-    seed: int
-    frame: int
-    strengths: tuple[float, ...]
 
 
 @dataclass(frozen=True)
@@ -274,13 +252,15 @@ class Layer:
 
 @dataclass(frozen=True, eq=False)
 class FramePlan:
-    """A frame: its layers from near to far, and what is done to the picture after them (`comp.develop`)."""
+    """A frame: its layers from near to far, what is done to the picture after them (`comp.develop`), and how it is
+    finished (`comp.finisher`)."""
 
     size: tuple[int, int]
     scale: float
     layers: tuple[Layer, ...] = ()
     develop: tuple[Any, ...] = ()
     films: tuple[Film, ...] = ()
+    finish: FinishPlan | None = None
 
     @cached_property
     def digest(self) -> str:

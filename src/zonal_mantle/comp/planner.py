@@ -8,14 +8,23 @@ from dataclasses import replace
 import numpy as np
 
 from ..geometry import scaling
-from ..match.grade import tone_of
 from ..place.horizon import plate_perspective
 from ..place.mirror import mirror_line, mirrored
 from ..place.rim import ENDS, edge_of
 from ..place.seen import Seen, grid, zone_seen
 from ..place.transform import plate_moved
 from ..shot import Shot, Zone
-from .match_planner import across_of, deep_of, films_of, glass_of, haze_of, wrap_of
+from .match_planner import (
+    across_of,
+    blend_of,
+    deep_of,
+    films_of,
+    glass_of,
+    haze_of,
+    opacity_of,
+    tone_of_zone,
+    wrap_of,
+)
 from .matte_planner import matte_plan, on_plate, proxy_size, reads_own, shown_of, zone_matte_plan, zone_picture
 from .plan import (
     DepthBlur,
@@ -37,7 +46,7 @@ def plan(shot: Shot, frame: int, scale: float = 1.0, zones: Iterable[Zone] | Non
     zones : from near to far; all of the shot's by default, with their mirrors.
     """
     near_to_far = shot.near_to_far() if zones is None else list(zones)
-    standing_zones = [zone for zone in near_to_far if zone.is_seen(frame)]
+    standing_zones = [zone for zone in near_to_far if zone.is_seen(frame) and shot.is_switched_on(zone)]
     layers: list[Layer] = []
     if zones is None:
         for zone in standing_zones:
@@ -68,22 +77,22 @@ def _layers(shot: Shot, zone: Zone, frame: int, scale: float) -> list[Layer]:
     else:
         margin = 0 if glass is None else glass.margin
         view = _view(shot, zone, zone_seen(shot, zone, frame), scale, margin)
-    deep = deep_of(shot, zone, frame)
+    deep, blend = deep_of(shot, zone, frame), blend_of(shot, zone, frame)
     layer = Layer(
         picture=picture,
         view=view,
         cut=matte if holds_plate or own else None,
         matte=None if holds_plate or own else matte,
         ramp=ramp,
-        opacity=_unit(zone.blend.opacity.at(frame)),
-        tone=tone_of(zone.match, frame),
+        opacity=opacity_of(shot, zone, frame),
+        tone=tone_of_zone(shot, zone, frame),
         haze=haze_of(shot, zone, frame),
         across=across_of(shot, zone, frame),
         deep=None if deep is None else replace(deep, step=deep.step * scale),
         glass=glass,
-        wrap=wrap_of(zone, frame),
-        mode=zone.blend.mode,
-        coded=zone.blend.coded,
+        wrap=wrap_of(shot, zone, frame),
+        mode=blend.mode,
+        coded=blend.coded,
         is_plate=holds_plate,
         zone=zone.id,
     )
@@ -130,7 +139,7 @@ def _mirror_layers(shot: Shot, zone: Zone, frame: int, scale: float) -> list[Lay
         matte=None if mirror.matte is None else matte_plan(shot, on_plate(shot.matte(mirror.matte)), frame, scale),
         ramp=Ramp(at, 0.0, 0.0),
         opacity=_unit(mirror.opacity.at(frame)),
-        tone=tone_of(zone.match, frame),
+        tone=tone_of_zone(shot, zone, frame),
         blur=DepthBlur(at, rate) if rate > 0 else None,
         zone=zone.id,
     )

@@ -12,6 +12,7 @@ from ..media.picture import picture_of
 from ..place.coverage import CoverageReading, Opening
 from ..shot import Matte, Shot, Source
 from .pictures import Pictures
+from .readings_finish import FinishReading, read_finish
 from .readings_match import FAR_OFF, MatchReading, read_match
 from .readings_matte import (
     CHATTER_ACCEPTED,
@@ -55,6 +56,7 @@ class Readings:
     coverage: dict[str, CoverageReading] = field(default_factory=dict)
     places: dict[str, PlaceReading] = field(default_factory=dict)
     matches: dict[str, MatchReading] = field(default_factory=dict)
+    finish: FinishReading | None = None
     findings: list[Finding] = field(default_factory=list)
 
     def as_dict(self) -> dict[str, Any]:
@@ -65,6 +67,7 @@ class Readings:
             "coverage": {key: asdict(value) for key, value in self.coverage.items()},
             "places": {key: asdict(value) for key, value in self.places.items()},
             "matches": {key: asdict(value) for key, value in self.matches.items()},
+            "finish": None if self.finish is None else asdict(self.finish),
             "findings": [asdict(finding) for finding in self.findings],
         }
 
@@ -99,6 +102,7 @@ def take_readings(
     if source is not None and not missing:
         _places_over_frames(shot, pictures, scale, progress, out)
         _matches(shot, pictures, out)
+        out.finish = read_finish(shot, pictures)
         part(replace(out, findings=[*out.findings, *_findings(shot, out)]))
         _mattes_over_frames(shot, pictures, progress, out)
         out.findings += _wrong_pictures(shot, pictures)
@@ -204,6 +208,8 @@ def _findings(shot: Shot, readings: Readings) -> list[Finding]:
             reason = lock.lost[0] if lock.lost else "not solved to the end."
             words = f"{lock.name} holds {held.solved} of {held.wanted} frames. {reason}"
             found.append(Finding("Lock", lock.id, gaps[0], words))
+    if readings.finish is not None:
+        found += [Finding("Finish", "finish", frame, words) for frame, words in readings.finish.troubles]
     return found + _match_findings(shot, readings)
 
 

@@ -17,10 +17,13 @@ from ..media.curves import coded
 from ..shot import Shot, Zone
 from .blend import laid_on
 from .develop import LaidGrain, Step, develop
+from .finish_plan import Film
+from .finish_planner import finished_plan
+from .finisher import finished
 from .lay import Accumulator
 from .layer import laid, new_accumulator
 from .pictures import Pictures
-from .plan import Film, FramePlan, Layer
+from .plan import FramePlan, Layer
 from .planner import plan
 
 Array = NDArray[np.float32]
@@ -42,16 +45,41 @@ def compose(
     return compose_plan(plan(shot, frame, scale, zones), pictures)
 
 
+def finish_frame(shot: Shot, frame: int, pictures: Pictures, scale: float = 1.0) -> Array:
+    """A frame as it leaves: composed, and finished as the shot says, at the size that it asks for.
+
+    Returns
+    -------
+    (h, w, 4) float32, scene-linear, premultiplied, the caller's own.
+
+    Raises
+    ------
+    MediaError : a source cannot be read. FinishError : a LUT cannot be used.
+    """
+    return compose_plan(finished_plan(shot, frame, scale), pictures)
+
+
 def compose_plan(planned: FramePlan, pictures: Pictures) -> Array:
     """The picture that a plan describes. (h, w, 4) float32, scene-linear, premultiplied, the caller's own."""
     films, share_of_plate = planned.films, [float(layer.is_plate) for layer in planned.layers]
-    first = share_of_plate if planned.needs_plate_share else films[0].strengths if films else None
+    first: Sequence[float] | None = None
+    if planned.needs_plate_share or films:
+        first = share_of_plate if planned.needs_plate_share else films[0].strengths
+    if first is None and planned.finish is not None:
+        first = next((light.weights for light in planned.finish.lights if light.weights is not None), None)
     acc = stacked(planned, pictures, first)
     steps: list[Step] = list(planned.develop)
     for film in films:
         counted = acc.counted if film.strengths is first else stacked(planned, pictures, film.strengths).counted
         steps.append(LaidGrain(noise_of(film, planned, pictures), film.model, counted))
-    return develop(acc.rgba, steps, acc.counted if planned.needs_plate_share else None)
+    picture = develop(acc.rgba, steps, acc.counted if planned.needs_plate_share else None)
+    if planned.finish is None:
+        return picture
+
+    def share_of(weights: tuple[float, ...]) -> Array:
+        return acc.counted if weights == first else stacked(planned, pictures, weights).counted
+
+    return finished(picture, planned.finish, planned.scale, share_of, lambda film: noise_of(film, planned, pictures))
 
 
 def noise_of(film: Film, planned: FramePlan, pictures: Pictures) -> Array:

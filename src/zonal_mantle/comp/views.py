@@ -10,28 +10,43 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from ..finish.lut import through_lut
 from ..media.bands import run_bands
 from ..media.colour import display_table
 from ..media.curves import HIGHEST_EXPONENT, LOWEST_EXPONENT, coded
 from ..media.picture import picture_of
+from ..media.stamps import UsedFile
 from ..place import reference_to_frame, warp
 from ..shot import Blend, MatteUse, Mirror, Seam, Shot, Zone
 from .digest import digest
+from .finish_planner import finished_plan
 from .matte_planner import proxy_size, reads_own, zone_matte_plan, zone_picture
 from .pictures import Pictures
 from .planner import plan
 from .readings_matte import Fault, fault_key, faulty_pixels
 from .readings_place import missing_cover
-from .stack import compose
+from .stack import compose, compose_plan
 
 Array = NDArray[np.float32]
 Codes = NDArray[np.uint8]
 ViewName = Literal[
-    "Composite", "Plate", "Matte", "Alpha apart", "Tint", "Cut-out", "Difference", "See-through", "Painting"
+    "Composite",
+    "Plate",
+    "Matte",
+    "Alpha apart",
+    "Tint",
+    "Cut-out",
+    "Difference",
+    "See-through",
+    "Painting",
+    "Finished",
+    "Delivery",
 ]
 VIEWS: tuple[ViewName, ...] = (
     "Composite", "Plate", "Matte", "Alpha apart", "Tint", "Cut-out", "Difference", "See-through", "Painting",
+    "Finished", "Delivery",
 )  # fmt: skip
+WHOLE_VIEWS: tuple[ViewName, ...] = ("Composite", "Finished", "Delivery")  # of all zones together
 OWN_VIEWS: tuple[ViewName, ...] = ("Matte", "Alpha apart", "Tint", "Cut-out")  # of a matte of a zone's own picture
 STEPPED: tuple[ViewName, ...] = ("Plate", "Matte", "Cut-out", "Composite")
 BACKINGS = ("checker", "black", "white", "grey", "new background")
@@ -61,6 +76,8 @@ class Look:
     lock: str | None = None  # whose reference frame a difference is taken from
     fault: Fault | None = None  # the pixels of a finding, marked in the view that sets alpha apart
     hatch: str | None = None  # the zone whose painting has run out where the picture is hatched
+    lut: UsedFile | None = None  # a table for the eye alone, laid on whole pictures and on the plate
+    lut_encoding: str = "sRGB"
 
 
 @lru_cache(maxsize=16)
@@ -149,6 +166,10 @@ def show(pixels: Array, look: Look = Look()) -> Codes:
     """
     out = np.empty((*pixels.shape[:2], 4), np.uint8)
     gain = np.float32(2.0**look.exposure)
+    if look.lut is not None:
+        whole = pixels if pixels.shape[2] == 4 else np.dstack([pixels, np.ones(pixels.shape[:2], np.float32)])
+        lifted = np.ascontiguousarray(whole * np.array([gain, gain, gain, 1], np.float32), np.float32)
+        pixels, gain = through_lut(lifted, look.lut.path, look.lut.stamp, look.lut_encoding), np.float32(1)
     channel = CHANNELS.index(look.channel)
     run_bands(_show_rows, out.shape[0], pixels, gain, _codes(look.gamma), channel, out)
     return out
@@ -230,6 +251,8 @@ def view_key(shot: Shot, frame: int, name: ViewName, zone_id: str | None, scale:
     plate = picture_of(source, frame)
     if name == "Composite":
         return digest((of_view, plan(shot, frame, scale)))
+    if name in ("Finished", "Delivery"):
+        return digest((of_view, finished_plan(shot, frame, scale, leaves=name == "Delivery")))
     if name == "Plate":
         return digest((of_view, plate))
     if name == "Painting" and zone is not None:
@@ -302,6 +325,9 @@ def view(
         return np.full((height, width, 4), (43, 43, 43, 255), np.uint8)
     if name == "Composite":
         return _hatched(shot, frame, pictures, scale, look, show(compose(shot, frame, pictures, scale), look))
+    if name in ("Finished", "Delivery"):
+        planned = finished_plan(shot, frame, scale, leaves=name == "Delivery")
+        return show(compose_plan(planned, pictures), look)
     plate = pictures.plate(source, frame, scale)
     if name == "Plate":
         return show(plate, look)

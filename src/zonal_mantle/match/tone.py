@@ -19,7 +19,7 @@ from ..media.powers import FAST, exp2_of, log2_of, power_of
 
 Array = NDArray[np.float32]
 Encoding = Literal["scene-linear", "log"]
-STAGES = 5
+STAGES = 20  # of a zone: its own tone's, its look's, its group's, and that of the group's look, five each
 CURVE_POINTS, HUE_POINTS = 1024, 64
 CURVE_LOW, CURVE_HIGH = -0.5, 1.5  # of the encoded values that a curve is tabulated over; it goes on straight beyond
 REC709_LUMA = (0.2126, 0.7152, 0.0722)  # ITU-R BT.709-6, item 3.2
@@ -289,6 +289,11 @@ def tone_row(row, tone):  # type: ignore[no-untyped-def]
 def _tone_rows(y0, y1, pixels, tone):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         tone_row(pixels[y].reshape(-1), tone)
+
+
+def apply_tone(picture: Array, tone: Tone) -> None:
+    """A tone on a picture in place. (h, w, 4) float32, scene-linear, premultiplied."""
+    run_bands(_tone_rows, picture.shape[0], picture, tone_numbers(tone))
 
 
 def toned(pixels: Array, tone: Tone) -> Array:

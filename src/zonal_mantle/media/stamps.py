@@ -6,6 +6,7 @@ import hashlib
 import threading
 import time
 from collections import OrderedDict
+from dataclasses import dataclass
 from pathlib import Path
 
 Stamp = tuple[int, int]
@@ -56,3 +57,16 @@ def content_of(path: str, stamp: Stamp) -> str:
         while len(_contents) > _MOST:
             _contents.popitem(last=False)
     return digest.hexdigest()
+
+
+@dataclass(frozen=True)
+class UsedFile:
+    """A file that something depends on, as it was at a time and size."""
+
+    path: str
+    stamp: Stamp
+
+
+def used_file(path: str) -> UsedFile:
+    """A file as it is now."""
+    return UsedFile(path, stamp_of(path))

@@ -15,7 +15,8 @@ import numpy as np
 from av.video.reformatter import ColorRange, Colorspace
 from numpy.typing import NDArray
 
-from ..comp import Pictures, compose
+from ..comp import Pictures, finish_frame
+from ..comp.finish_planner import output_size, plate_aspect
 from ..media import colour
 from ..media.errors import MediaError
 from ..media.memory import MIB
@@ -23,7 +24,7 @@ from ..media.still import read_still, write_still
 from ..media.video import EXACT
 from ..shot import Shot
 from .errors import RenderError
-from .header import exr_header
+from .header import exr_header, png_header
 
 Array = NDArray[np.float32]
 Format = Literal["exr", "png", "h264", "prores"]
@@ -91,7 +92,8 @@ def _frames(shot: Shot, plan: RenderPlan) -> range:
 
 
 def _check_room(shot: Shot, plan: RenderPlan, count: int) -> None:
-    pixels = shot.size[0] * shot.size[1] * plan.scale**2
+    width, height = output_size(shot)
+    pixels = width * height * plan.scale**2
     bytes_a_pixel = {"exr": 16 if plan.depth == "float" else 8, "png": 8, "h264": 1, "prores": 3}[plan.format]
     needed = int(pixels * bytes_a_pixel * count)
     free = shutil.disk_usage(plan.out).free
@@ -114,13 +116,13 @@ def _sequence(shot: Shot, plan: RenderPlan, frames: range, store: Pictures, prog
         if plan.resume and _is_whole(path):
             yield path
             continue
-        picture = compose(shot, frame, store, plan.scale)
+        picture = finish_frame(shot, frame, store, plan.scale)
         part = path.with_name(f".{path.stem}.part{path.suffix}")
         try:
             if plan.format == "exr":
                 write_still(part, picture, plan.depth, "zip", exr_header(shot, frame))
             else:
-                write_still(part, _coded_straight(picture), "uint16")
+                write_still(part, _coded_straight(picture), "uint16", attributes=png_header(shot))
             os.replace(part, path)
         finally:
             part.unlink(missing_ok=True)
@@ -149,10 +151,11 @@ def _video(shot: Shot, plan: RenderPlan, frames: range, store: Pictures, progres
     path = plan.out / f"{stem(shot)}{suffix}"
     part = path.with_name(f".{path.stem}.part{path.suffix}")
     try:
-        with VideoWriter(part, plan.format, shot.rate, transfer=SRGB_TRANSFER) as writer:
+        aspect = Fraction(shot.finish.output.pixel_aspect or plate_aspect(shot)).limit_denominator(1000)
+        with VideoWriter(part, plan.format, shot.rate, transfer=SRGB_TRANSFER, pixel_aspect=aspect) as writer:
             for done, frame in enumerate(frames):
                 progress(done / len(frames), f"Rendering frame {frame}")
-                picture = compose(shot, frame, store, plan.scale)[..., :3]
+                picture = finish_frame(shot, frame, store, plan.scale)[..., :3]
                 writer.write(colour.from_linear(np.ascontiguousarray(picture), colour.SRGB))
         os.replace(part, path)
     finally:
@@ -163,7 +166,7 @@ def _video(shot: Shot, plan: RenderPlan, frames: range, store: Pictures, progres
 
 class VideoWriter:
     """Writes video of Rec. 709 primaries from coded RGB, tagged as such; a context. `quality` is H.264's constant rate
-    factor, `transfer` says by which curve the values are coded.
+    factor, `transfer` says by which curve the values are coded, `pixel_aspect` how wide a pixel is against its height.
 
     Raises
     ------
@@ -171,9 +174,10 @@ class VideoWriter:
     """
 
     def __init__(
-        self, path: Path, format: str, rate: Fraction, quality: int = 16, transfer: int = BT709_TRANSFER
-    ) -> None:
-        self._format, self._quality, self._transfer = format, quality, transfer
+        self, path: Path, format: str, rate: Fraction, quality: int = 16, transfer: int = BT709_TRANSFER,
+        pixel_aspect: Fraction = Fraction(1),
+    ) -> None:  # fmt: skip
+        self._format, self._quality, self._transfer, self._aspect = format, quality, transfer, pixel_aspect
         try:
             self._container = av.open(str(path), "w")
         except (av.error.FFmpegError, OSError) as problem:
@@ -195,6 +199,7 @@ class VideoWriter:
             context.width, context.height, context.pix_fmt = width, height, self._pixels
             context.colorspace, context.color_range = 1, ColorRange.MPEG  # H.273: BT.709 matrix
             context.color_primaries, context.color_trc = 1, self._transfer
+            context.sample_aspect_ratio = self._aspect
             self._open = True
         whole = (np.clip(coded[:height, :width], 0, 1) * 65535 + 0.5).astype(np.uint16)
         frame = av.VideoFrame.from_ndarray(np.ascontiguousarray(whole), format="rgb48le")

@@ -6,6 +6,7 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
+from ..comp.finish_planner import plate_aspect
 from ..media.picture import picture_of
 from ..media.still import shooting_notes
 from ..shot import Shot
@@ -22,11 +23,20 @@ def exr_header(shot: Shot, frame: int) -> dict[str, Any]:
         notes = shooting_notes(Path(picture_of(source, frame).path))
     own = {
         "oiio:ColorSpace": "lin_rec709",
-        "PixelAspectRatio": source.pixel_aspect if source is not None else 1.0,
+        "PixelAspectRatio": shot.finish.output.pixel_aspect or plate_aspect(shot),
         "chromaticities": REC709_CHROMATICITIES,
         "framesPerSecond": (rate.numerator, rate.denominator),
     }
     return {"smpte:TimeCode": (timecode(frame, rate), 0), "DateTime": "", **notes, **own}
+
+
+def png_header(shot: Shot) -> dict[str, Any]:
+    """What a PNG says of the shape of its pixels (pHYs: pixels a unit across and down); nothing where they are
+    square."""
+    aspect = shot.finish.output.pixel_aspect or plate_aspect(shot)
+    if aspect == 1:
+        return {}
+    return {"XResolution": 1000.0, "YResolution": 1000.0 * aspect, "PixelAspectRatio": aspect}
 
 
 def timecode(frame: int, rate: Fraction) -> int:

@@ -1,8 +1,23 @@
 """The document: frozen values, keyed numbers, shapes, history, the file."""
 
+from .air import Air, Mist, Optics
 from .base import Value
 from .errors import MantleError, ShotError
 from .file import SUFFIX, autosave_path, load, newer_autosave, save
+from .finish import (
+    BurnIn,
+    Finish,
+    Glow,
+    Group,
+    LocalLight,
+    Look,
+    LookUse,
+    Lut,
+    Output,
+    Patch,
+    Reframe,
+    Vignette,
+)
 from .follow import Follow
 from .guides import Base, Light, Line
 from .hang import Blend, Card, Corner, Dome, Mirror, Seam, Timing
@@ -36,8 +51,9 @@ from .matte import (
     ScreenPull,
     SkyStroke,
 )
+from .moods import Mood
 from .shapes import Shape, ShapeKey, ellipse_key, rectangle_key
-from .shot import Air, Mist, Optics, Shot
+from .shot import Shot
 from .source import Source
 from .zone import MatteUse, Placement, Zone
 
@@ -50,6 +66,7 @@ __all__ = [
     "AirMatch",
     "Base",
     "Blend",
+    "BurnIn",
     "Card",
     "Cdl",
     "ClearSkyPull",
@@ -60,9 +77,12 @@ __all__ = [
     "DifferencePull",
     "Dome",
     "Edge",
+    "Finish",
     "Follow",
+    "Glow",
     "GrainMatch",
     "GrainModel",
+    "Group",
     "History",
     "Key",
     "Keyed",
@@ -71,10 +91,14 @@ __all__ = [
     "Levels",
     "Light",
     "Line",
+    "LocalLight",
     "Lock",
     "LockFrame",
     "LockKind",
+    "Look",
+    "LookUse",
     "LumaPull",
+    "Lut",
     "MantleError",
     "Mark",
     "Match",
@@ -82,11 +106,15 @@ __all__ = [
     "MatteUse",
     "Mirror",
     "Mist",
+    "Mood",
     "Motion",
     "OldSky",
     "Optics",
+    "Output",
+    "Patch",
     "Placement",
     "Pull",
+    "Reframe",
     "ScenePoint",
     "ScreenPull",
     "Seam",
@@ -99,6 +127,7 @@ __all__ = [
     "Timing",
     "ToneMatch",
     "Value",
+    "Vignette",
     "WrapMatch",
     "Zone",
     "autosave_path",

@@ -138,6 +138,7 @@ def _with_zone(
     zone = carried.zone.but(
         id=shot.new_id("zone"), source=held, matte=MatteUse(), placement=placement, match=match,
         mirror=carried.zone.mirror.but(matte=None),
+        group=carried.zone.group if any(each.id == carried.zone.group for each in shot.groups) else None,
     )  # fmt: skip
     shot = shot.with_zone(zone)
     if matte is not None:

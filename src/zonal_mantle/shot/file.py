@@ -5,13 +5,14 @@ from __future__ import annotations
 import json
 import os
 import tempfile
+from collections.abc import Callable
 from pathlib import Path
 
 from pydantic import ValidationError
 
 from .errors import ShotError
+from .finish import Finish
 from .shot import FORMAT_VERSION, Shot
-from .source import Source
 from .upgrade import upgraded
 
 SUFFIX = ".shot.json"
@@ -66,7 +67,7 @@ def load(path: Path) -> Shot:
         raise ShotError(f"{path} is not a text file.") from problem
     folder = path.resolve().parent
     shot = from_json(text, path.name)
-    return shot.but(sources=tuple(_absolute(source, folder) for source in shot.sources))
+    return _with_paths(shot, lambda path: path if Path(path).is_absolute() else os.path.normpath(folder / path))
 
 
 def save(shot: Shot, path: Path) -> None:
@@ -77,7 +78,9 @@ def save(shot: Shot, path: Path) -> None:
     ShotError : the place cannot be written; what was there stays as it was.
     """
     folder = path.resolve().parent
-    portable = shot.but(sources=tuple(_relative(source, folder) for source in shot.sources))
+    portable = _with_paths(
+        shot, lambda path: Path(os.path.relpath(path, folder)).as_posix() if Path(path).is_absolute() else path
+    )
     try:
         handle, temporary = tempfile.mkstemp(dir=folder, prefix=f".{path.name}.", suffix=".part")
         try:
@@ -109,13 +112,14 @@ def newer_autosave(path: Path) -> Path | None:
     return autosave
 
 
-def _absolute(source: Source, folder: Path) -> Source:
-    path = Path(source.path)
-    return source if path.is_absolute() else source.but(path=os.path.normpath(folder / path))
+def _with_paths(shot: Shot, change: Callable[[str], str]) -> Shot:
+    """A shot with all paths in it changed."""
 
+    def finish(old: Finish) -> Finish:
+        return old.but(lut=old.lut.but(path=change(old.lut.path))) if old.lut.path else old
 
-def _relative(source: Source, folder: Path) -> Source:
-    path = Path(source.path)
-    if not path.is_absolute():
-        return source
-    return source.but(path=Path(os.path.relpath(path, folder)).as_posix())
+    return shot.but(
+        sources=tuple(source.but(path=change(source.path)) for source in shot.sources),
+        finish=finish(shot.finish),
+        moods=tuple(mood.but(finish=finish(mood.finish)) for mood in shot.moods),
+    )

@@ -39,3 +39,19 @@ def _settled(value: Any, frame: float) -> Any:
     if isinstance(value, tuple):
         return tuple(_settled(part, frame) for part in value)
     return value
+
+
+def held(value: V, frame: float) -> V:
+    """A value of the shot whose keyed numbers hold what they are on a frame: still a value that can be saved."""
+    return _held(value, frame)  # type: ignore[no-any-return]
+
+
+def _held(value: Any, frame: float) -> Any:
+    if isinstance(value, Keyed):
+        return Keyed(constant=value.at(frame)) if value.keys else value
+    if isinstance(value, Value):
+        fields = {name: _held(getattr(value, name), frame) for name in type(value).model_fields}
+        return type(value)(**fields)
+    if isinstance(value, tuple):
+        return tuple(_held(part, frame) for part in value)
+    return value

@@ -5,50 +5,21 @@ from __future__ import annotations
 from fractions import Fraction
 from typing import Literal, TypeVar
 
-from pydantic import Field, model_validator
+from pydantic import model_validator
 
+from .air import Air, Optics
 from .base import Value
+from .finish import Finish, Group, Patch
 from .guides import Base, Light, Line
 from .lock import Lock
 from .matte import ClearSkyPull, Matte
+from .moods import Mood
 from .source import Source
 from .zone import MatteUse, Zone
 
-FORMAT_VERSION = 8
+FORMAT_VERSION = 9
 
 T = TypeVar("T", Source, Zone, Lock, Matte)
-
-
-class Mist(Value):
-    """Air that thins with height: the visibility at the ground, the height over which it thins to 1/e, and how high the
-    lens stands above the ground. Its foot is the plate's horizon."""
-
-    on: bool = False
-    visibility_m: float = Field(default=800.0, ge=1, le=1e6)
-    height_m: float = Field(default=10.0, ge=0.1, le=1e4)
-    lens_m: float = Field(default=1.7, ge=0, le=1e4)
-
-
-class Air(Value):
-    """Haze between lens and zone: meteorological visibility in metres and the scene-linear airlight colour.
-
-    exponent : how much less of red than of blue is lost, 0 in fog, 1.3 in clear air (Ångström 1929).
-    """
-
-    visibility_m: float = Field(default=30000.0, ge=10, le=1e6)
-    airlight: tuple[float, float, float] = (0.75, 0.78, 0.82)
-    exponent: float = Field(default=0.0, ge=-1, le=4)
-    mist: Mist = Mist()
-
-
-class Optics(Value):
-    """The plate's lens and sensor, for focus by distance: focal length, aperture number, distance in focus, width of
-    the sensor."""
-
-    focal_mm: float = Field(default=35.0, gt=0, le=2000)
-    stop: float = Field(default=4.0, gt=0, le=128)
-    focus_m: float = Field(default=50.0, gt=0)
-    sensor_mm: float = Field(default=24.9, gt=0, le=100)
 
 
 class Shot(Value):
@@ -57,7 +28,9 @@ class Shot(Value):
     `lines` are drawn on the plate and carried over the shot by the lock `lines_ride`; `light` says where its light
     comes from; `bases` are the stills that were made of it to be painted on. `work` is the range of frames that is
     worked on, all where it is None. `denoised` and `clean` are sources of the plate without its noise, and without what
-    was taken out of it: mattes read the first where it is there, and either on request.
+    was taken out of it: mattes read the first where it is there, and either on request. `finish` is done to the whole
+    picture; `moods` are kept beside one another, of which `mood` is the one at hand; `patches` are followed over the
+    shot.
     """
 
     format: Literal["zonal-mantle-shot"] = "zonal-mantle-shot"
@@ -77,16 +50,22 @@ class Shot(Value):
     work: tuple[int, int] | None = None
     denoised: str | None = None
     clean: str | None = None
+    finish: Finish = Finish()
+    groups: tuple[Group, ...] = ()
+    moods: tuple[Mood, ...] = ()
+    mood: str | None = None
+    patches: tuple[Patch, ...] = ()
 
     @model_validator(mode="after")
     def _joined_up(self) -> Shot:
-        groups: dict[str, tuple[Source | Lock | Matte | Zone, ...]] = {
+        groups: dict[str, tuple[Source | Lock | Matte | Zone | Group | Mood | Patch, ...]] = {
             "source": self.sources, "lock": self.locks, "matte": self.mattes, "zone": self.zones,
+            "group": self.groups, "mood": self.moods, "patch": self.patches,
         }  # fmt: skip
         for group, parts in groups.items():
             ids = [part.id for part in parts]
             if len(ids) != len(set(ids)):
-                raise ValueError(f"Two {group}s share an id.")
+                raise ValueError(f"Two parts of the kind {group} share an id.")
         source_ids = {source.id for source in self.sources}
         lock_ids = {lock.id for lock in self.locks}
         if self.plate is not None and self.plate not in source_ids:
@@ -105,9 +84,21 @@ class Shot(Value):
                 raise ValueError(f"The aim of {zone.name} rides on a lock that the shot does not have.")
             if zone.match.grain.clip is not None and zone.match.grain.clip not in source_ids:
                 raise ValueError(f"The grain of {zone.name} is a source that the shot does not have.")
+            if zone.group is not None and all(group.id != zone.group for group in self.groups):
+                raise ValueError(f"Zone {zone.name} belongs to a group that the shot does not have.")
             for id in (zone.matte.id, zone.mirror.matte):
                 if id is not None and all(matte.id != id for matte in self.mattes):
                     raise ValueError(f"Zone {zone.name} is cut by a matte that the shot does not have.")
+        zone_ids = {zone.id for zone in self.zones}
+        finish = self.finish
+        if not finish.locks <= lock_ids or not finish.zones <= zone_ids:
+            raise ValueError("A local light goes by a lock or a zone that the shot does not have.")
+        if finish.grain.clip is not None and finish.grain.clip not in source_ids:
+            raise ValueError("The grain of the finish is a source that the shot does not have.")
+        if any(patch.rides is not None and patch.rides not in lock_ids for patch in self.patches):
+            raise ValueError("A patch rides on a lock that the shot does not have.")
+        if self.mood is not None and all(mood.id != self.mood for mood in self.moods):
+            raise ValueError("The mood at hand is not among the shot's moods.")
         if self.lines_ride is not None and self.lines_ride not in lock_ids:
             raise ValueError("The shot's lines ride on a lock that it does not have.")
         for lock in self.locks:
@@ -263,8 +254,45 @@ class Shot(Value):
         return f"{name} {number}"
 
     def without_zone(self, id: str) -> Shot:
-        """Without a zone."""
-        return self.but(zones=tuple(zone for zone in self.zones if zone.id != id))
+        """Without a zone; a group that it was the last of goes with it."""
+        zones = tuple(zone for zone in self.zones if zone.id != id)
+        used = {zone.group for zone in zones}
+        groups = tuple(group for group in self.groups if group.id in used)
+        return self.but(
+            zones=zones, groups=groups, finish=self.finish.without_zone(id),
+            moods=tuple(mood.without_zone(id) for mood in self.moods),
+        )  # fmt: skip
+
+    def group_of(self, zone: Zone) -> Group | None:
+        """The group that a zone belongs to."""
+        return next((group for group in self.groups if group.id == zone.group), None)
+
+    def is_switched_on(self, zone: Zone) -> bool:
+        """Whether a zone is on, and its group with it."""
+        group = self.group_of(zone)
+        return zone.on and (group is None or group.on)
+
+    def members(self, group: str) -> tuple[Zone, ...]:
+        """The zones of a group, from near to far."""
+        return tuple(zone for zone in self.near_to_far() if zone.group == group)
+
+    def with_group(self, group: Group) -> Shot:
+        """Adds a group or replaces the one with its id."""
+        known = any(each.id == group.id for each in self.groups)
+        rest = tuple(group if each.id == group.id else each for each in self.groups)
+        return self.but(groups=rest if known else (*self.groups, group))
+
+    def grouped(self, zone: Zone, name: str) -> Shot:
+        """A zone in the group of a name, which is made where there is none; in none where the name is empty. A group
+        that nothing belongs to any more goes."""
+        group = next((each for each in self.groups if each.name == name), None)
+        shot = self
+        if group is None and name:
+            group = Group(id=self.new_id("group"), name=name)
+            shot = shot.with_group(group)
+        shot = shot.with_zone(zone.but(group=None if group is None else group.id))
+        used = {each.group for each in shot.zones}
+        return shot.but(groups=tuple(each for each in shot.groups if each.id in used))
 
     def without_lock(self, id: str) -> Shot:
         """Without a lock; what rode on it stays where it was hung."""
@@ -279,19 +307,26 @@ class Shot(Value):
         mattes = tuple(_let_go(matte, id) for matte in self.mattes)
         locks = tuple(_apart(lock, id) for lock in self.locks if lock.id != id)
         lines_ride = None if self.lines_ride == id else self.lines_ride
+        patches = tuple(patch.but(rides=None) if patch.rides == id else patch for patch in self.patches)
         bases = tuple(base.but(rides=None) if base.rides == id else base for base in self.bases)
-        return self.but(zones=zones, mattes=mattes, locks=locks, lines_ride=lines_ride, bases=bases)
+        return self.but(
+            zones=zones, mattes=mattes, locks=locks, lines_ride=lines_ride, bases=bases, patches=patches,
+            finish=self.finish.without_lock(id), moods=tuple(mood.without_lock(id) for mood in self.moods),
+        )  # fmt: skip
 
     def new_id(self, stem: str) -> str:
         """An id that nothing in the shot has yet, such as `zone3`."""
-        groups: tuple[tuple[Source | Zone | Lock | Matte, ...], ...] = (
-            self.sources, self.locks, self.zones, self.mattes,
+        groups: tuple[tuple[Source | Zone | Lock | Matte | Group | Mood | Patch, ...], ...] = (
+            self.sources, self.locks, self.zones, self.mattes, self.groups, self.moods, self.patches,
         )  # fmt: skip
         taken = {part.id for group in groups for part in group}
         taken |= {part.id for matte in self.mattes for part in (*matte.shapes, *matte.pulls)}
         taken |= {shape.id for lock in self.locks for shape in lock.field}
         taken |= {line.id for line in self.lines} | {line.id for source in self.sources for line in source.lines}
         taken |= {base.id for base in self.bases}
+        taken |= {
+            light.id for finish in (self.finish, *(mood.finish for mood in self.moods)) for light in finish.lights
+        }
         number = 1
         while f"{stem}{number}" in taken:
             number += 1

@@ -52,7 +52,23 @@ def upgraded(data: dict[str, Any]) -> dict[str, Any]:
             if isinstance(zone.get("match"), dict) and not isinstance(zone["match"].get("air"), dict):
                 zone["match"] = _in_parts(zone["match"])
         data["version"] = 8
+    if data.get("version") == 8:
+        _grouped_by_id(data)
+        data["version"] = 9
     return data
+
+
+def _grouped_by_id(data: dict[str, Any]) -> None:
+    """Until format 9 the zones of a group held its name."""
+    ids: dict[str, str] = {}
+    for zone in data.get("zones", []):
+        name = zone.get("group")
+        if isinstance(name, str) and name:
+            zone["group"] = ids.setdefault(name, f"group{len(ids) + 1}")
+        else:
+            zone.pop("group", None)
+    if ids:
+        data["groups"] = [{"id": id, "name": name} for name, id in ids.items()]
 
 
 def _as_timed_by_frames(data: dict[str, Any]) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pydantic import Field
 
 from .base import Value
+from .finish import LookUse
 from .follow import Follow
 from .hang import Blend, Card, Corner, Dome, Mirror, Pins, Rim, Seam, Timing, Way
 from .keyed import Keyed
@@ -53,7 +54,8 @@ class Placement(Value):
 
 
 class Zone(Value):
-    """A stretch of distance holding one thing. A distance of None is infinity. Zones of one `group` move together.
+    """A stretch of distance holding one thing. A distance of None is infinity. Zones of one `group` (its id) are
+    handled as one. A `look` is laid on it after its match's own tone.
 
     It is in the picture from its `first` to its `last` frame, on all frames where these are None.
     """
@@ -72,7 +74,8 @@ class Zone(Value):
     blend: Blend = Blend()
     seam: Seam = Seam()
     mirror: Mirror = Mirror()
-    group: str = ""
+    group: str | None = None
+    look: LookUse | None = None
 
     def is_seen(self, frame: int) -> bool:
         """Whether it is switched on and in the picture on a frame."""

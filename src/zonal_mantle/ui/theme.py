@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QApplication
 from ..media.curves import srgb_encode
 
 ASSETS = Path(__file__).parent / "assets"
+FONTS = Path(__file__).parents[1] / "assets"
 
 GROUND = "#1f1f1f"
 PANEL = "#262626"
@@ -104,7 +105,7 @@ def zone_colour(index: int) -> QColor:
 def dress(app: QApplication) -> None:
     """Puts font, palette and style on the application."""
     for name in ("Inter-Regular.otf", "Inter-Medium.otf"):
-        QFontDatabase.addApplicationFont(str(ASSETS / name))
+        QFontDatabase.addApplicationFont(str(FONTS / name))
     app.setStyle("Fusion")
     app.setFont(font())
     palette = QPalette()

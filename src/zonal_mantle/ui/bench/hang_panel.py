@@ -188,7 +188,7 @@ class HangPanel(Panel):
         self.seen_from.set_value(shot.first if zone.first is None else zone.first)
         self.seen_to.set_value(shot.last if zone.last is None else zone.last)
         if not self.grouped.hasFocus():
-            self.grouped.setText(zone.group)
+            self.grouped.setText(self._group_name(zone))
         for (part, name), field in self.fields.items():
             field.setVisible((part or "flat") == way or (way == "card" and name == "width" and not part))
         for pair in self.pins:
@@ -230,10 +230,14 @@ class HangPanel(Panel):
             self.desk.choice_changed.emit()  # the hint is another
             self.desk.said.emit(found.words or f"{zone.name} hangs as {way}; the picture has not moved.", False)
 
+    def _group_name(self, zone: Zone) -> str:
+        group = self.desk.shot.group_of(zone)
+        return "" if group is None else group.name
+
     def _group(self) -> None:
         zone, name = self.desk.zone, self.grouped.text().strip()
-        if zone is not None and name != zone.group:
-            self._put(zone.but(group=name), f"Group of {zone.name}")
+        if zone is not None and name != self._group_name(zone):
+            self.desk.edit(self.desk.shot.grouped(zone, name), f"Group of {zone.name}")
 
     def _dome(self, words: str, gesture: str | None = None, **changes: object) -> None:
         zone = self.desk.zone

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QKeyEvent, QPainter, QPolygonF
 
-from ...geometry import carry
-from ...place.transform import reference_to_frame
+from ...comp.aim import corners_of
 from .. import theme
 from ..desk import Desk
 from .base import Tool, label, outline_pen
@@ -53,11 +51,7 @@ class AimTool(Tool):
             return
         aim = zone.match.aim
         for number, area in enumerate(aim.areas, 1):
-            x0, y0, x1, y1 = area.box
-            corners = np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]])
-            if aim.rides is not None and shot.lock(aim.rides).holds:
-                back = np.linalg.inv(reference_to_frame(shot, aim.rides, area.frame))
-                corners = carry(reference_to_frame(shot, aim.rides, frame) @ back, corners)
+            corners = corners_of(shot, area.box, area.frame, aim.rides, frame)
             places = QPolygonF([viewer.to_widget(float(x), float(y)) for x, y in corners])
             painter.setBrush(Qt.BrushStyle.NoBrush)
             for pen in outline_pen(theme.ACCENT, dashed=True):

@@ -1,0 +1,145 @@
+"""A look-up table from a file, through OpenColorIO: it reads .cube and CLF, and its interpolation is ours.
+
+References
+----------
+CLF: AMPAS S-2014-006, Common LUT Format. Three-dimensional tables are interpolated in tetrahedra, as CLF asks
+(section 7.3 of its implementation guide); one-dimensional ones straight.
+"""
+
+from __future__ import annotations
+
+import re
+from functools import lru_cache
+from pathlib import Path
+
+import numba
+import numpy as np
+import PyOpenColorIO as ocio
+from numpy.typing import NDArray
+
+from ..media.bands import run_bands
+from ..media.colour import SRGB, from_linear, to_linear
+from ..media.curves import coded
+from ..media.powers import FAST, power_of
+from ..media.stamps import GONE, Stamp
+from .errors import FinishError
+
+Array = NDArray[np.float32]
+KINDS = (".cube", ".clf", ".ctf")
+MOST_BYTES = 200 * 1024 * 1024
+_NOT_A_NUMBER = re.compile(rb"(?<![\w.])[-+]?(?:nan|inf(?:inity)?)(?![\w.])", re.IGNORECASE)
+
+
+@lru_cache(maxsize=16)
+def lut_processor(path: str, stamp: Stamp) -> ocio.CPUProcessor:
+    """What carries a table out; kept by the file's path, time and size.
+
+    Raises
+    ------
+    FinishError : the file is missing, too large, of another kind, damaged, or holds what is not a number.
+    """
+    file = Path(path)
+    if stamp == GONE or not file.is_file():
+        raise FinishError(f"The LUT {file.name} is missing from {file.parent}. Choose it again, or switch the LUT off.")
+    if file.suffix.lower() not in KINDS:
+        raise FinishError(f"{file.name} is no LUT that can be read. Choose a .cube or a CLF (.clf) file.")
+    if file.stat().st_size > MOST_BYTES:
+        raise FinishError(
+            f"{file.name} is larger than a LUT can be ({file.stat().st_size / 1e6:.0f} MB). Choose another."
+        )
+    try:
+        text = file.read_bytes()
+    except OSError as problem:
+        raise FinishError(f"{file} cannot be read: {problem.strerror}.") from problem
+    found = _NOT_A_NUMBER.search(text)
+    if found is not None:
+        line = text.count(b"\n", 0, found.start()) + 1
+        raise FinishError(
+            f"{file.name} holds {found.group().decode()} in line {line}, which is not a number. Have it exported again."
+        )
+    ocio.ClearAllCaches()  # it keeps files by their path alone
+    transform = ocio.FileTransform(str(file))
+    transform.setInterpolation(ocio.INTERP_TETRAHEDRAL)
+    try:
+        return ocio.Config.CreateRaw().getProcessor(transform).getDefaultCPUProcessor()
+    except Exception as problem:
+        raise FinishError(
+            f"{file.name} cannot be read as a LUT: {_reason(str(problem))} Have it exported again."
+        ) from problem
+
+
+def _reason(words: str) -> str:
+    """The last sentence of what the library says, without paths."""
+    found = re.findall(r"(?:Error parsing[^.]*\([^)]*\)\.\s*)?(At line[^\n]*|Incorrect[^\n]*|[A-Z][^\n]*)", words)
+    last = str(found[-1]).strip() if found else words.strip()
+    last = re.sub(r"\([^)]*[/\\][^)]*\)|'[^']*[/\\][^']*'", "", last)
+    last = re.sub(r"\s+", " ", last).strip(" .")
+    return f"{last[:160]}."
+
+
+def through_lut(picture: Array, path: str, stamp: Stamp, encoding: str, strength: float = 1.0) -> Array:
+    """A picture through a table.
+
+    Parameters
+    ----------
+    picture : (h, w, 4) float32, scene-linear, premultiplied.
+    encoding : one of `media.colour.encodings()`, that the table takes and gives. strength : 0…1, mixed in it.
+
+    Returns
+    -------
+    A new picture of the same kind.
+
+    Raises
+    ------
+    FinishError : see `lut_processor`.
+    """
+    processor = lut_processor(path, stamp)
+    straight = _straight(picture)
+    before = coded(straight) if encoding == SRGB else from_linear(straight, encoding)
+    after = before.copy()
+    run_bands(lambda y0, y1: processor.applyRGB(after[y0:y1]), after.shape[0])
+    out = np.empty_like(picture)
+    if encoding == SRGB:
+        run_bands(_decoded_rows, out.shape[0], before, after, np.float32(strength), picture, out)
+        return out
+    if strength != 1:
+        after = before + np.float32(strength) * (after - before)
+    out[..., :3] = to_linear(np.ascontiguousarray(after, np.float32), encoding) * picture[..., 3:]
+    out[..., 3] = picture[..., 3]
+    return out
+
+
+@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+def _straight_rows(y0, y1, picture, out):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        for x in range(picture.shape[1]):
+            share = np.float32(1) / max(picture[y, x, 3], np.float32(1e-6))
+            for c in range(3):
+                out[y, x, c] = picture[y, x, c] * share
+
+
+def _straight(picture: Array) -> Array:
+    """Colour without its alpha, (h, w, 3)."""
+    out = np.empty((*picture.shape[:2], 3), np.float32)
+    run_bands(_straight_rows, out.shape[0], picture, out)
+    return out
+
+
+@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+def _decoded_rows(y0, y1, before, after, strength, picture, out):  # type: ignore[no-untyped-def]
+    """Mixes in codes and decodes (IEC 61966-2-1:1999, odd about 0)."""
+    width = picture.shape[1]
+    mixed = np.empty(3 * width, np.float32)
+    for y in range(y0, y1):
+        a, b = before[y].reshape(-1), after[y].reshape(-1)
+        for k in range(np.uintp(3 * width)):
+            code = a[k] + strength * (b[k] - a[k])
+            size = abs(code)
+            high = power_of((size + np.float32(0.055)) * np.float32(1 / 1.055), np.float32(2.4))
+            light = high if size > np.float32(0.04045) else size * np.float32(1 / 12.92)
+            mixed[k] = -light if code < np.float32(0) else light
+        for x in range(width):
+            alpha = picture[y, x, 3]
+            for c in range(3):
+                out[y, x, c] = mixed[3 * x + c] * alpha
+            out[y, x, 3] = alpha
