@@ -22,9 +22,7 @@ def number(value: float) -> Keyed:
 
 
 def balance(start: float, width: float, red: float, green: float, blue: float, all_: float = 1.0) -> Range:
-    return Range(
-        red=number(red), green=number(green), blue=number(blue), all=number(all_), start=start, width=width
-    )
+    return Range(red=number(red), green=number(green), blue=number(blue), all=number(all_), start=start, width=width)
 
 
 LOOKS = (

@@ -1,4 +1,4 @@
-"""The finish in the frame: its order, what it reaches, how the frame leaves, looks, moods, groups; through the session."""
+"""The finish in the frame: its order, what it reaches, how the frame leaves; looks, moods and groups."""
 
 import json
 from pathlib import Path

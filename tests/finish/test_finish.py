@@ -11,7 +11,7 @@ from skimage import data
 from zonal_mantle.finish import FinishError
 from zonal_mantle.finish.burn_in import burnt_in
 from zonal_mantle.finish.frame import bar_box, largest_frame, resampled, with_bars
-from zonal_mantle.finish.glow import GlowNumbers, glowing, spread_light
+from zonal_mantle.finish.glow import GlowNumbers, glowing
 from zonal_mantle.finish.local import light_matrix, lit
 from zonal_mantle.finish.lut import through_lut
 from zonal_mantle.finish.vignette import VignetteNumbers, falloff_of, vignetted
@@ -133,16 +133,18 @@ def test_a_glow_keeps_the_light_of_every_channel(radius):
     assert np.abs(out - picture).max() > 0.5
 
 
-def test_glow_is_a_sum_of_gaussians_also_where_it_is_made_small():
-    light = np.zeros((401, 401, 3), np.float32)
-    light[200, 200] = 1000
-    spread = spread_light(light, 24.0)[..., 0]
+@pytest.mark.parametrize("place", [200, 201, 202, 203])
+@pytest.mark.parametrize("radius", [5.0, 24.0])
+def test_glow_is_a_sum_of_gaussians_wherever_the_light_is(radius, place):
+    picture = np.zeros((400, 400, 4), np.float32)
+    picture[place, place] = 1000
+    out = glowing(picture, GlowNumbers(0.0, (1.0, 1.0, 1.0), radius, (0.0, 0.0, 0.0), 0.0))[..., 1]
     wanted = sum(  # OpenCV in float64, at full size
-        share * cv2.GaussianBlur(light[..., 0].astype(np.float64), (0, 0), width * 24.0, borderType=cv2.BORDER_REFLECT)
+        share * cv2.GaussianBlur(picture[..., 1].astype(float), (0, 0), width * radius, borderType=cv2.BORDER_REFLECT)
         for width, share in ((0.5, 0.5), (1.0, 0.3), (2.0, 0.2))
     )
-    assert np.abs(spread - wanted).max() < 0.005 * wanted.max()
-    assert abs(spread.sum() / 1000 - 1) < 1e-3
+    assert np.abs(out - wanted).max() < 0.06 * wanted.max()
+    assert abs(out.sum(dtype=float) / 1000 - 1) < 1e-3
 
 
 def test_nothing_below_the_level_glows():
@@ -176,11 +178,9 @@ def test_a_vignette_by_the_frame_follows_its_sides():
     assert out[54, 96, 0] == 0.5
 
 
-@pytest.mark.parametrize(("name", "stops", "seed"), [("coffee", -0.5, 1), ("astronaut", -1.0, 2), ("rocket", 0.0, 3)])
-def test_the_falloff_of_a_plate_is_told_from_points_that_are_seen_twice(name, stops, seed):
+@pytest.mark.parametrize(("stops", "seed"), [(-0.5, 1), (-1.0, 2), (0.0, 3)])
+def test_the_falloff_of_a_plate_is_told_from_points_that_are_seen_twice(stops, seed):
     rng = np.random.default_rng(seed)
-    light = np.log2(0.02 + photo(name)[..., 1])
-    height, width = light.shape
     here, there, change, group = [], [], [], []
     for pair in range(6):
         for _ in range(200):
@@ -189,7 +189,7 @@ def test_the_falloff_of_a_plate_is_told_from_points_that_are_seen_twice(name, st
             a, b = x * x + y * y, (x + dx) ** 2 + (y + dy) ** 2
             here.append(a)
             there.append(b)
-            change.append(stops * (a - b) + 0.1 * pair + rng.normal(0, 0.05) + 0 * light[int(height / 2), int(width / 2)])
+            change.append(stops * (a - b) + 0.1 * pair + rng.normal(0, 0.05))
             group.append(pair)
     found = falloff_of(*(np.array(each) for each in (here, there, change, group)))
     assert abs(found.stops - stops) < 3 * found.give + 0.03
@@ -251,7 +251,9 @@ def test_resampling_is_keys_cubic_as_in_opencv():
 
 def test_what_lies_beyond_the_picture_is_opaque_black():
     picture = photo()
-    out = resampled(picture, (-50.0, 0, picture.shape[1] - 50.0, picture.shape[0]), (picture.shape[1], picture.shape[0]))
+    out = resampled(
+        picture, (-50.0, 0, picture.shape[1] - 50.0, picture.shape[0]), (picture.shape[1], picture.shape[0])
+    )
     assert np.array_equal(out[:, 10], np.tile(np.array([0, 0, 0, 1], np.float32), (picture.shape[0], 1)))
     soft = resampled(picture, (-50.5, 0, picture.shape[1], picture.shape[0]), (300, 200))
     assert soft[100, 5, :3].max() == 0

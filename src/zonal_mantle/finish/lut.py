@@ -19,13 +19,13 @@ from numpy.typing import NDArray
 
 from ..media.bands import run_bands
 from ..media.colour import SRGB, from_linear, to_linear
-from ..media.curves import coded
-from ..media.powers import FAST, power_of
+from ..media.powers import FAST, coded_value, power_of
 from ..media.stamps import GONE, Stamp
 from .errors import FinishError
 
 Array = NDArray[np.float32]
 KINDS = (".cube", ".clf", ".ctf")
+NEAR_ROWS = 16  # that are carried through together
 MOST_BYTES = 200 * 1024 * 1024
 _NOT_A_NUMBER = re.compile(rb"(?<![\w.])[-+]?(?:nan|inf(?:inity)?)(?![\w.])", re.IGNORECASE)
 
@@ -93,53 +93,62 @@ def through_lut(picture: Array, path: str, stamp: Stamp, encoding: str, strength
     ------
     FinishError : see `lut_processor`.
     """
-    processor = lut_processor(path, stamp)
-    straight = _straight(picture)
-    before = coded(straight) if encoding == SRGB else from_linear(straight, encoding)
-    after = before.copy()
-    run_bands(lambda y0, y1: processor.applyRGB(after[y0:y1]), after.shape[0])
+    processor, codes = lut_processor(path, stamp), encoding == SRGB
     out = np.empty_like(picture)
-    if encoding == SRGB:
-        run_bands(_decoded_rows, out.shape[0], before, after, np.float32(strength), picture, out)
-        return out
-    if strength != 1:
-        after = before + np.float32(strength) * (after - before)
-    out[..., :3] = to_linear(np.ascontiguousarray(after, np.float32), encoding) * picture[..., 3:]
-    out[..., 3] = picture[..., 3]
+
+    def some(y0: int, y1: int) -> None:
+        """A few rows at a time, so that they stay near."""
+        for first in range(y0, y1, NEAR_ROWS):
+            part = picture[first : min(first + NEAR_ROWS, y1)]
+            before = np.empty_like(part)
+            _straight_rows(0, len(part), part, codes, before)
+            before = before if codes else from_linear(before, encoding)
+            after = before.copy()
+            processor.applyRGBA(after)
+            mixed = out[first : first + len(part)]
+            _mixed_rows(0, len(part), before, after, np.float32(strength), codes, part, mixed)
+            if not codes:
+                mixed[:] = to_linear(mixed, encoding)
+                mixed[..., :3] *= part[..., 3:]
+
+    run_bands(some, out.shape[0])
     return out
 
 
 @numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
-def _straight_rows(y0, y1, picture, out):  # type: ignore[no-untyped-def]
+def _straight_rows(y0, y1, picture, codes, out):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
-        for x in range(picture.shape[1]):
+        row = out[y].reshape(-1)
+        for x in range(np.uintp(picture.shape[1])):
+            k = np.uintp(4) * x
             share = np.float32(1) / max(picture[y, x, 3], np.float32(1e-6))
-            for c in range(3):
-                out[y, x, c] = picture[y, x, c] * share
-
-
-def _straight(picture: Array) -> Array:
-    """Colour without its alpha, (h, w, 3)."""
-    out = np.empty((*picture.shape[:2], 3), np.float32)
-    run_bands(_straight_rows, out.shape[0], picture, out)
-    return out
+            row[k], row[k + np.uintp(1)] = picture[y, x, 0] * share, picture[y, x, 1] * share
+            row[k + np.uintp(2)], row[k + np.uintp(3)] = picture[y, x, 2] * share, np.float32(1)
+        if codes:
+            for k in range(np.uintp(row.shape[0])):
+                row[k] = coded_value(row[k])
 
 
 @numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
-def _decoded_rows(y0, y1, before, after, strength, picture, out):  # type: ignore[no-untyped-def]
-    """Mixes in codes and decodes (IEC 61966-2-1:1999, odd about 0)."""
-    width = picture.shape[1]
-    mixed = np.empty(3 * width, np.float32)
+def _mixed_rows(y0, y1, before, after, strength, codes, picture, out):  # type: ignore[no-untyped-def]
+    """Mixes codes; those of sRGB are decoded (IEC 61966-2-1:1999, odd about 0) and given their alpha again."""
     for y in range(y0, y1):
-        a, b = before[y].reshape(-1), after[y].reshape(-1)
-        for k in range(np.uintp(3 * width)):
-            code = a[k] + strength * (b[k] - a[k])
+        a, b, new = before[y].reshape(-1), after[y].reshape(-1), out[y].reshape(-1)
+        for k in range(np.uintp(new.shape[0])):
+            new[k] = a[k] + strength * (b[k] - a[k])
+        if not codes:
+            for x in range(picture.shape[1]):
+                out[y, x, 3] = picture[y, x, 3]
+            continue
+        for k in range(np.uintp(new.shape[0])):
+            code = new[k]
             size = abs(code)
             high = power_of((size + np.float32(0.055)) * np.float32(1 / 1.055), np.float32(2.4))
             light = high if size > np.float32(0.04045) else size * np.float32(1 / 12.92)
-            mixed[k] = -light if code < np.float32(0) else light
-        for x in range(width):
+            new[k] = -light if code < np.float32(0) else light
+        for x in range(np.uintp(picture.shape[1])):
             alpha = picture[y, x, 3]
-            for c in range(3):
-                out[y, x, c] = mixed[3 * x + c] * alpha
+            out[y, x, 0] *= alpha
+            out[y, x, 1] *= alpha
+            out[y, x, 2] *= alpha
             out[y, x, 3] = alpha

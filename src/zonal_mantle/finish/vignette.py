@@ -19,6 +19,7 @@ from ..media.bands import run_bands
 from ..media.powers import FAST, exp2_of
 
 Array = NDArray[np.float32]
+TOGETHER, BEYOND = 5.0, 0.03  # of neighbouring points, and of the falloff itself at a corner that is not seen
 LEAST_SPREAD = 0.04  # of r², by which places must move about the middle for the falloff to be told
 
 
@@ -109,14 +110,15 @@ def falloff_of(here: NDArray, there: NDArray, change: NDArray, group: NDArray) -
     for _ in range(12):  # reweighted by Tukey's biweight about the median spread
         scaled = basis * np.sqrt(weight)[:, None]
         # the fourth power is held back a little: over a narrow range of places the two cannot be told apart
-        normal = scaled.T @ scaled + np.diag([0.0, 0.002 * len(change), *([1e-9] * len(groups))])
+        normal = scaled.T @ scaled + np.diag([0.0, 0.0003 * len(change), *([1e-9] * len(groups))])
         found = np.linalg.solve(normal, scaled.T @ (np.sqrt(weight) * change))
         rest = change - basis @ found
         spread = max(1.4826 * float(np.median(np.abs(rest))), 1e-4)
         weight = np.clip(1 - (rest / (4.7 * spread)) ** 2, 0, 1) ** 2
     corner = np.zeros(2 + len(groups))
     corner[:2] = 1
-    # points of one neighbourhood err together: the spread is taken over the pairs' own means as well
-    own = np.linalg.inv(normal)
-    give = spread * float(np.sqrt(corner @ own @ corner)) * np.sqrt(25.0)
-    return Falloff(float(found[0] + found[1]), float(give), len(change))
+    stops = float(found[0] + found[1])
+    # points of one neighbourhood err together, as many as lie within the smoothing; and the corner itself is mostly
+    # not seen: the polynomial goes on to there
+    give = TOGETHER * spread * float(np.sqrt(corner @ np.linalg.inv(normal) @ corner))
+    return Falloff(stops, float(np.hypot(give, BEYOND * stops)), len(change))

@@ -60,14 +60,19 @@ def bake(function: Callable[[NDArray], NDArray]) -> Array:
 
 @numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
 def _coded_rows(y0, y1, pixels, out):  # type: ignore[no-untyped-def]
+    """A row at a time is laid out flat first: only then the curve becomes vector code."""
+    width = pixels.shape[1]
+    row = np.empty(3 * width, np.float32)
     for y in range(y0, y1):
-        for x in range(pixels.shape[1]):
-            for c in range(3):
-                out[y, x, c] = coded_value(pixels[y, x, c])
+        for x in range(width):
+            row[3 * x], row[3 * x + 1], row[3 * x + 2] = pixels[y, x, 0], pixels[y, x, 1], pixels[y, x, 2]
+        codes = out[y].reshape(-1)
+        for k in range(np.uintp(3 * width)):
+            codes[k] = coded_value(row[k])
 
 
 def coded(pixels: Array) -> Array:
-    """The coded feed of a scene-linear picture. (h, w, 3) float32."""
+    """The coded feed of a scene-linear picture. (h, w, 3) or (h, w, 4) float32 in, (h, w, 3) out."""
     out = np.empty((*pixels.shape[:2], 3), np.float32)
     run_bands(_coded_rows, pixels.shape[0], pixels, out)
     return out
