@@ -11,8 +11,20 @@ from PySide6.QtCore import QPoint
 from PySide6.QtWidgets import QApplication
 
 from zonal_mantle.demo import NAME, VERSION
+from zonal_mantle.finish import looks_in, read_look
 from zonal_mantle.paths import cache_dir
-from zonal_mantle.shot import Aim, AimArea, Keyed, Matte, Shape, ShapeKey
+from zonal_mantle.shot import (
+    Aim,
+    AimArea,
+    Keyed,
+    LocalLight,
+    LookUse,
+    Matte,
+    Output,
+    Shape,
+    ShapeKey,
+    ellipse_key,
+)
 from zonal_mantle.ui.theme import dress
 from zonal_mantle.ui.window import Window
 
@@ -129,6 +141,49 @@ def _flag(window: Window, app: QApplication, take: Callable[..., None]) -> None:
     take("own-picture", 2)
 
 
+def _finish(window: Window, app: QApplication, take: Callable[..., None]) -> None:
+    """A look at part strength, a warm patch that rides, an aspect; then scopes and two states beside one another."""
+    desk, bench = window.desk, window.bench
+    desk.choose_zone(next(zone.id for zone in desk.shot.zones if zone.name == "Mill tower"))
+    bench._open_finish()
+    settle(app, 1)
+    shape = Shape(
+        id="shape", form="curve", keys=(ellipse_key(desk.frame, (560, 60), (1010, 520)),), feather_in_px=90,
+        feather_out_px=110, rides=next(lock.id for lock in desk.shot.locks if lock.holds),
+    )  # fmt: skip
+    warm = LocalLight(
+        id="warm",
+        name="Warm patch",
+        shape=shape,
+        exposure_stops=Keyed(constant=0.5),
+        temperature_k=Keyed(constant=4700),
+    )
+    look = LookUse(look=read_look(looks_in()["Slack tide"]).look, strength=Keyed(constant=0.6))
+    plain = desk.shot
+    finish = plain.finish.but(look=look, lights=(warm,), output=Output(aspect=2.39))
+    desk.edit(plain.but(finish=finish), "Finish")
+    window.local_tool.choose("warm")
+    bench.finish.open_part("Local")
+    _measured(window, app)
+    take("finish", 3)
+    window.compare.keep("A")
+    desk.edit(plain.but(finish=finish.but(look=None, lights=())), "Without")
+    window.compare.keep("B")
+    window.scopes.show()
+    window.scopes.over.setChecked(True)
+    bench.finish.open_part("Tone")
+    bench.finish.tone.open_page("Look")
+    desk.undo()
+    window.compare.show("side by side")
+    settle(app, 2)
+    window.viewer.fit()
+    take("scopes", 4)
+    window.compare.show("side by side")
+    window.scopes.hide()
+    bench._open_finish()
+    desk.set_view(view="Composite")
+
+
 def main() -> None:
     shot = Path(sys.argv[1]) if len(sys.argv) > 1 else cache_dir() / f"demo-{VERSION}" / f"{NAME}.shot.json"
     out = Path(sys.argv[2]) if len(sys.argv) > 2 else Path(__file__).parent.parent / "docs" / "screenshots"
@@ -158,7 +213,7 @@ def main() -> None:
     desk.choose_zone(plate)
     desk.choose_stage("Matte")
     window.bench.matte.open_part("Pulls")
-    desk.set_view(view="Alpha apart")
+    desk.set_view(view="Alpha check")
     take("alpha-apart", 3)
     window.bench.matte.open_part("Edge")
     desk.set_view(view="Cut-out")
@@ -218,6 +273,9 @@ def main() -> None:
         desk.undo()
     _match(window, app, take)
     _flag(window, app, take)
+    while desk.shot != kept:
+        desk.undo()
+    _finish(window, app, take)
     while desk.shot != kept:
         desk.undo()
     window.render_panel.show_for_shot()

@@ -27,6 +27,11 @@ def state_dir() -> Path:
     return _made(platformdirs.user_state_path("zonal-mantle"))
 
 
+def looks_dir() -> Path:
+    """Folder for a person's own looks, there or not."""
+    return platformdirs.user_data_path("zonal-mantle") / "looks"
+
+
 def _made(path: Path) -> Path:
     path.mkdir(parents=True, exist_ok=True)
     return path

@@ -66,7 +66,7 @@ def test_the_digest_moves_with_the_picture_and_with_nothing_else(shot):
     def now(changed: Shot) -> str:
         return plan(changed, 1004).digest
 
-    assert now(shot.with_zone(zone.but(name="Another name", group="far"))) == before
+    assert now(shot.with_zone(zone.but(name="Another name"))) == before
     assert now(shot.but(name="Another shot")) == before
     keyed = Keyed().with_key(1004, zone.placement.x.at(1004), "hold").with_key(1009, 50)
     assert now(shot.with_zone(zone.but(placement=zone.placement.but(x=keyed)))) == before

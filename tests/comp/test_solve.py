@@ -162,11 +162,11 @@ def test_a_shot_of_format_2_opens_with_its_locks(session, tmp_path):
     for lock in old["locks"]:
         for name in ("rides", "renewal", "motion", "field", "field_stays", "lens", "points", "correction", "remarks"):
             lock.pop(name, None)
-    assert upgraded(old)["version"] == 8
+    assert upgraded(old)["version"] == 9
     (tmp_path / "old.shot.json").write_text(json.dumps(old))
     opened = load(tmp_path / "old.shot.json")
     assert [lock.solved for lock in opened.locks] == [lock.solved for lock in session.shot.locks]
     assert opened.locks[0].moves == "similarity"
-    (tmp_path / "later.shot.json").write_text(json.dumps({**data, "version": 9}))
+    (tmp_path / "later.shot.json").write_text(json.dumps({**data, "version": 10}))
     with pytest.raises(ShotError, match="newer"):
         load(tmp_path / "later.shot.json")

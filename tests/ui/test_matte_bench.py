@@ -78,7 +78,7 @@ def test_what_is_sky_is_said_by_dragging_and_doubt_is_shown(opened):
     assert alpha[46:74, 66:134].min() > 0.99
     assert alpha[46:74, 206:254].max() < 0.01
     opened.click(form.doubt)
-    assert (desk.view, desk.look.fault) == ("Alpha apart", "doubt")
+    assert (desk.view, desk.look.fault) == ("Alpha check", "doubt")
     opened.click(form.forget)
     assert not desk.matte.pulls[0].strokes
     opened.choose(form.finds, "surface")
@@ -335,7 +335,7 @@ def test_a_finding_goes_to_its_frame_and_lifts_its_pixels(opened):
     opened.click(window.stock.findings.viewport(), window.stock.findings.visualItemRect(item).center())
     assert desk.frame == finding.frame
     assert desk.zone.id == desk.shot.zones[0].id
-    assert desk.view == "Alpha apart"
+    assert desk.view == "Alpha check"
     # its pixels, and only those, are vermilion
     opened.settled()
     marked = faulty_pixels(desk.shot, desk.matte, desk.frame, finding.fault, desk.store)

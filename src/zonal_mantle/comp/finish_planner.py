@@ -178,10 +178,9 @@ def output_size(shot: Shot) -> tuple[int, int]:
     own = output.pixel_aspect or plate_aspect(shot)
     ratio = (x1 - x0) * plate_aspect(shot) / own / (y1 - y0)  # of pixels
     if output.width is None and output.height is None:
-        wide, tall = round((y1 - y0) * ratio), round(y1 - y0)
-    else:
-        wide = output.width or round((output.height or 1) * ratio)
-        tall = output.height or round(wide / ratio)
+        return max(round((y1 - y0) * ratio), 1), max(round(y1 - y0), 1)
+    wide = output.width or round((output.height or 1) * ratio)
+    tall = output.height or round(wide / ratio)
     return min(max(wide, LEAST_PX), MOST_PX), min(max(tall, LEAST_PX), MOST_PX)
 
 

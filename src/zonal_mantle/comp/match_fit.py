@@ -20,7 +20,7 @@ from ..media.curves import coded
 from ..media.picture import picture_of
 from ..place.transform import reference_to_frame
 from ..shot import AirMatch, Cdl, Keyed, LensMatch, Match, Shot, ToneMatch, Zone
-from ..shot.match import Palette, Part, Slope
+from ..shot.match import GrainModel, Palette, Part, Slope
 from .aim import Seen, aim_seen, area_mask, blocks_of, frames_for, kept_mask, zone_seen_with
 from .digest import digest
 from .lens_fit import fit_lens
@@ -287,6 +287,21 @@ def _grain(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
     values = {"tiles": float(noise.tiles), "spread": noise.spread, "blocky": noise.blocky}
     values |= {f"deviation_{c}": v for c, v in zip("rgb", middle)}
     return Fitted(_set(shot, zone, grain=grain), "grain", words, values)
+
+
+def measured_grain(shot: Shot, frame: int, pictures: Pictures) -> GrainModel:
+    """The plate's own noise about a frame, as a model to make it anew by.
+
+    Raises
+    ------
+    MatchError : nothing of the plate is flat or shows the same on two frames.
+    """
+    if shot.plate_source is None:
+        raise MatchError("The shot has no plate. Open one first.")
+    try:
+        return plate_noise(shot, frame, pictures).model
+    except ValueError as problem:
+        raise MatchError(str(problem)) from problem
 
 
 def plate_noise(shot: Shot, frame: int, pictures: Pictures) -> Noise:

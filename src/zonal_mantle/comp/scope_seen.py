@@ -50,10 +50,14 @@ def scope_seen(
     ------
     FinishError : no such scope; a region outside of the picture. MatchError : a zone or its aim is not seen there.
     """
-    looked = looked_at(shot, frame, pictures, of, zone, scale)
+    return scope_of_part(looked_at(shot, frame, pictures, of, zone, scale), shot.size, kind, region)
+
+
+def scope_of_part(looked: Looked, size: tuple[int, int], kind: Kind, region: Box | None) -> Scope:
+    """A scope of what is looked at, of a region (plate pixels) of a plate of a `size` (FinishError)."""
     codes, mask = looked
     if region is not None:
-        fx, fy = codes.shape[1] / shot.size[0], codes.shape[0] / shot.size[1]
+        fx, fy = codes.shape[1] / size[0], codes.shape[0] / size[1]
         x0, x1 = sorted((region[0] * fx, region[2] * fx))
         y0, y1 = sorted((region[1] * fy, region[3] * fy))
         rows = slice(max(int(y0), 0), max(int(np.ceil(y1)), 0))

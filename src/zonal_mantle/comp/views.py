@@ -33,7 +33,7 @@ ViewName = Literal[
     "Composite",
     "Plate",
     "Matte",
-    "Alpha apart",
+    "Alpha check",
     "Tint",
     "Cut-out",
     "Difference",
@@ -43,11 +43,11 @@ ViewName = Literal[
     "Delivery",
 ]
 VIEWS: tuple[ViewName, ...] = (
-    "Composite", "Plate", "Matte", "Alpha apart", "Tint", "Cut-out", "Difference", "See-through", "Painting",
+    "Composite", "Plate", "Matte", "Alpha check", "Tint", "Cut-out", "Difference", "See-through", "Painting",
     "Finished", "Delivery",
 )  # fmt: skip
 WHOLE_VIEWS: tuple[ViewName, ...] = ("Composite", "Finished", "Delivery")  # of all zones together
-OWN_VIEWS: tuple[ViewName, ...] = ("Matte", "Alpha apart", "Tint", "Cut-out")  # of a matte of a zone's own picture
+OWN_VIEWS: tuple[ViewName, ...] = ("Matte", "Alpha check", "Tint", "Cut-out")  # of a matte of a zone's own picture
 STEPPED: tuple[ViewName, ...] = ("Plate", "Matte", "Cut-out", "Composite")
 BACKINGS = ("checker", "black", "white", "grey", "new background")
 CHANNELS = ("RGB", "Red", "Green", "Blue", "Alpha", "Luma")
@@ -343,9 +343,9 @@ def view(
     if own and cut is not None:
         plate = pictures.pixels(cut.picture, scale)
     alpha = np.ones(plate.shape[:2], np.float32) if made is None else made.alpha
-    if name in ("Matte", "Alpha apart"):
-        codes = show_matte(alpha, name == "Alpha apart")
-        if name == "Alpha apart" and look.fault is not None and made is not None and zone is not None:
+    if name in ("Matte", "Alpha check"):
+        codes = show_matte(alpha, name == "Alpha check")
+        if name == "Alpha check" and look.fault is not None and made is not None and zone is not None:
             matte = shot.matte_of(zone)
             assert matte is not None
             codes[faulty_pixels(shot, matte, frame, look.fault, pictures, scale)] = _MARKED

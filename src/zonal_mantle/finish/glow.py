@@ -59,13 +59,13 @@ def _half_rows(y0, y1, picture, level, out):  # type: ignore[no-untyped-def]
                 continue
             held[at % 4] = at
             line = rows[at % 4]
-            for x in range(np.uintp(width)):
-                r, g, b = picture[at, x, 0], picture[at, x, 1], picture[at, x, 2]
+            for j in range(np.uintp(width)):
+                r, g, b = picture[at, j, 0], picture[at, j, 1], picture[at, j, 2]
                 share = _over(r, g, b, level)
-                k = np.uintp(3) * x
-                line[k] = share * max(r, np.float32(0))
-                line[k + np.uintp(1)] = share * max(g, np.float32(0))
-                line[k + np.uintp(2)] = share * max(b, np.float32(0))
+                first = np.uintp(3) * j
+                line[first] = share * max(r, np.float32(0))
+                line[first + np.uintp(1)] = share * max(g, np.float32(0))
+                line[first + np.uintp(2)] = share * max(b, np.float32(0))
         before = rows[(2 * y - 1 if y > 0 else 0) % 4]
         one, two = rows[(2 * y) % 4], rows[min(2 * y + 1, height - 1) % 4]
         last = 2 * y + 2

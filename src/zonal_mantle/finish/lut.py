@@ -120,10 +120,10 @@ def _straight_rows(y0, y1, picture, codes, out):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         row = out[y].reshape(-1)
         for x in range(np.uintp(picture.shape[1])):
-            k = np.uintp(4) * x
+            first = np.uintp(4) * x
             share = np.float32(1) / max(picture[y, x, 3], np.float32(1e-6))
-            row[k], row[k + np.uintp(1)] = picture[y, x, 0] * share, picture[y, x, 1] * share
-            row[k + np.uintp(2)], row[k + np.uintp(3)] = picture[y, x, 2] * share, np.float32(1)
+            row[first], row[first + np.uintp(1)] = picture[y, x, 0] * share, picture[y, x, 1] * share
+            row[first + np.uintp(2)], row[first + np.uintp(3)] = picture[y, x, 2] * share, np.float32(1)
         if codes:
             for k in range(np.uintp(row.shape[0])):
                 row[k] = coded_value(row[k])
@@ -146,9 +146,9 @@ def _mixed_rows(y0, y1, before, after, strength, codes, picture, out):  # type: 
             high = power_of((size + np.float32(0.055)) * np.float32(1 / 1.055), np.float32(2.4))
             light = high if size > np.float32(0.04045) else size * np.float32(1 / 12.92)
             new[k] = -light if code < np.float32(0) else light
-        for x in range(np.uintp(picture.shape[1])):
-            alpha = picture[y, x, 3]
-            out[y, x, 0] *= alpha
-            out[y, x, 1] *= alpha
-            out[y, x, 2] *= alpha
-            out[y, x, 3] = alpha
+        for j in range(np.uintp(picture.shape[1])):
+            alpha = picture[y, j, 3]
+            out[y, j, 0] *= alpha
+            out[y, j, 1] *= alpha
+            out[y, j, 2] *= alpha
+            out[y, j, 3] = alpha

@@ -149,7 +149,7 @@ def white_noise(shape: tuple[int, int], seed: int, channel: int, frame: int) -> 
     return out
 
 
-def _keys(seed: int, frame: int) -> NDArray[np.uint64]:
+def _keys(seed: int, frame: int) -> NDArray:
     """A key for each channel."""
     return np.random.SeedSequence([seed, frame & 0xFFFFFFFF]).generate_state(3, np.uint64)
 
@@ -241,15 +241,15 @@ def _grain_rows(y0, y1, picture, noise, tables, by_level, share, out):  # type: 
             codes[k] = code
             places[k] = min(max(code, np.float32(0)), one) * last
         for x in range(np.uintp(width)):
-            part, k = share[y, x], np.uintp(4) * x
+            part, first = share[y, x], np.uintp(4) * x
             for c in range(np.uintp(3)):
                 step = part * noise[y, x, c]
                 if by_level:
-                    place = places[k + c]
+                    place = places[first + c]
                     below = np.uintp(min(np.int32(place), top))
                     low = tables[c, below]
                     step *= low + (place - np.float32(below)) * (tables[c, below + np.uintp(1)] - low)
-                steps[k + c] = step
+                steps[first + c] = step
         new = out[y].reshape(-1)
         for k in range(np.uintp(count)):
             code = codes[k] + steps[k]

@@ -226,6 +226,21 @@ class GrainModel(Value):
             raise ValueError("The deviation of grain is not below 0.")
         return self
 
+    @property
+    def middle(self) -> tuple[float, float, float]:
+        """The deviation of red, green and blue at the level nearest to middle grey."""
+        return self.deviation[min(range(len(self.levels)), key=lambda j: abs(self.levels[j] - 0.5))]
+
+    def with_middle(self, channel: int, deviation: float) -> GrainModel:
+        """A channel's deviation at middle grey set, and at the other levels by as much."""
+        now = self.middle[channel]
+        rows = []
+        for each in self.deviation:
+            values = list(each)
+            values[channel] = values[channel] * deviation / now if now > 1e-8 else deviation
+            rows.append((values[0], values[1], values[2]))
+        return self.but(deviation=tuple(rows))
+
 
 class GrainMatch(Value):
     """Grain on what is not plate: made anew from a model on every frame, or a scanned clip of it, in the plate's coded

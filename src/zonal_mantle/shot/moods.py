@@ -86,6 +86,11 @@ def in_mood(shot: Shot, id: str) -> Shot:
     return shot.but(zones=zones, finish=finish, air=wanted.air, mood=id)
 
 
+def renamed(shot: Shot, id: str, name: str) -> Shot:
+    """A mood under another name."""
+    return shot.but(moods=tuple(mood.but(name=name) if mood.id == id else mood for mood in shot.moods))
+
+
 def without_mood(shot: Shot, id: str) -> Shot:
     """Without a mood; what is at hand stays as it is."""
     moods = tuple(mood for mood in shot.moods if mood.id != id)

@@ -10,6 +10,8 @@ _KINDS = "exr dpx tif tiff png jpg jpeg hdr webp mp4 mov mkv m4v"
 PICTURES = f"Pictures and video ({' '.join('*.' + kind for kind in _KINDS.split())});;All files (*)"
 CDLS = "ASC CDL (*.cc *.ccc *.cdl);;All files (*)"
 TONES = "ASC CDL (*.cc *.ccc *.cdl);;Whole tone (*.clf *.cube)"
+LUTS = "LUTs (*.cube *.clf *.ctf);;All files (*)"
+LOOKS = "Looks (*.look.json);;All files (*)"
 SHOTS = "Shots (*.shot.json);;All files (*)"
 
 

@@ -11,13 +11,14 @@ from typing import Any
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from ..comp import STEPPED, Job, Look, Pictures, Readings, Scheduler, ViewName, take_readings
+from ..comp.finish_fit import PatchCurve
 from ..comp.matte_planner import reads_own, zone_picture
 from ..comp.plan import Between
 from ..comp.scheduler import JOB, READINGS
 from ..comp.views import OWN_VIEWS
 from ..media.picture import Picture, picture_of
 from ..media.watch import used_files_digest
-from ..shot import Air, History, Lock, MantleError, Matte, Shot, Zone, autosave_path, save
+from ..shot import Air, History, Lock, MantleError, Matte, Patch, Shot, Zone, autosave_path, save
 from ..shot.match import Part
 from ..shot.matte import Reads
 from . import recent
@@ -69,6 +70,15 @@ class Desk(QObject):
         self.loupe = False
         self.before = False  # whether the open part of the match is left out of what is seen
         self.match_part: Part = "tone"
+        self.finish_part = "Tone"
+        self.frame_guides = True  # whether the delivered frame is shown over every view
+        self.compared: Shot | None = None  # what is looked at while one control is left out
+        self.states: dict[str, Shot] = {}  # that are kept to be compared, A and B
+        self.comparing, self.shown_state = "", "A"  # side by side, wipe or flicker; which flickers up
+        self.patch_curves: tuple[tuple[Patch, ...], list[PatchCurve]] | None = None
+        self._trying = False
+        self._tried: Shot | None = None
+        self.picture_seen: Callable[[], Any] = lambda: None  # the image on the viewer; set by the window
         self.air_fit: tuple[Air, dict[str, float]] | None = None  # what was measured last, and the air that it set
         self.fit_words: dict[tuple[str, str], tuple[str, object]] = {}  # what was said, and the part that it set
         self.look = Look()
@@ -109,6 +119,8 @@ class Desk(QObject):
     def seen_shot(self) -> Shot:
         """The shot as it is looked at: without the open part of the zone's match where one looks at it before."""
         zone = self.zone
+        if self.compared is not None:
+            return self.compared
         if not self.before or zone is None or self.stage != "Match":
             return self.shot
         known, *of = self._without[:3]
@@ -136,6 +148,7 @@ class Desk(QObject):
         self.frame = shot.first
         self.readings = Readings()
         self.held_still = self.before = False
+        self.compared, self.states, self.comparing, self.patch_curves = None, {}, "", None
         self.fit_words, self.air_fit = {}, None
         self.zone_id = shot.zones[0].id if shot.zones else None
         self.lock_id = shot.locks[0].id if shot.locks else None
@@ -145,8 +158,24 @@ class Desk(QObject):
 
     def edit(self, shot: Shot, label: str, gesture: str | None = None) -> None:
         """A change of the shot: one step of undo, or part of a gesture's step."""
+        if self._trying:
+            self._tried = shot
+            return
         self.history.push(shot, label, gesture)
         self._after_change()
+
+    def tried(self, act: Callable[[], None]) -> Shot | None:
+        """The shot that an act would make, which is not done; None where it would change nothing."""
+        self._trying, self._tried = True, None
+        try:
+            act()
+        finally:
+            self._trying = False
+        return self._tried
+
+    def revision_of(self, shot: Shot) -> int:
+        """The number of a state of the shot."""
+        return self._revision_of(shot)
 
     def edit_zone(self, zone: Zone, label: str, gesture: str | None = None) -> None:
         self.edit(self.shot.with_zone(zone), label, gesture)

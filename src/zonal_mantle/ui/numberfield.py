@@ -40,6 +40,7 @@ class NumberField(QWidget):
         self.decimals, self.unit, self.keyable = decimals, unit, keyable
         self.value = default
         self.bare = bare
+        self.words_at_zero = ""  # shown in its place where 0 stands for something else
         self.keyed = self.key_here = False
         self._press: QPoint | None = None
         self._start = 0.0
@@ -61,6 +62,8 @@ class NumberField(QWidget):
 
     def text(self) -> str:
         """The value as it is shown."""
+        if self.value == 0 and self.words_at_zero:
+            return self.words_at_zero
         return f"{self.value:.{self.decimals}f}{' ' + self.unit if self.unit else ''}"
 
     def _set(self, value: float, gesture: str) -> None:

@@ -16,6 +16,11 @@ from .viewer import Viewer
 from .widgets import tool_button
 
 MARGIN = 14
+PARTS_OF = {
+    "Tone": ("tone", "look"), "LUT": ("lut",), "Glow": ("glow",), "Vignette": ("vignette",), "Local": ("lights",),
+    "Grain": ("grain",), "Frame": ("reframe",),
+}  # fmt: skip
+PATCH_TOP = 10.0  # ΔE at the top of the graph
 GRAPH_PX = 0.5  # residual at the top of the graph
 
 
@@ -88,6 +93,7 @@ class Track(QWidget):
             for frame in place.coverage.short_on:  # the painting runs out there
                 painter.fillRect(QRectF(self.x_of(frame) - step / 2, 15, step + 0.5, 9), hatched)
         self._paint_residuals(painter)
+        self._paint_patches(painter)
         self._paint_keys(painter)
         for finding in self.desk.readings.findings:
             x = self.x_of(finding.frame)
@@ -137,6 +143,25 @@ class Track(QWidget):
         at = min(self.x_of(worst.frame) + 4, self.width() - painter.fontMetrics().horizontalAdvance(words) - 6)
         painter.drawText(QPointF(at, top + 6), words)
 
+    def _paint_patches(self, painter: QPainter) -> None:
+        """How far the colours of followed patches are from those of their own frame."""
+        known = self.desk.patch_curves
+        if known is None or known[0] != self.desk.shot.patches or not known[1]:
+            return
+        top, bottom = 20.0, self.height() - 14.0
+        for number, curve in enumerate(known[1]):
+            run: list[QPointF] = []
+            painter.setPen(QPen(theme.zone_colour(number), 1.4, Qt.PenStyle.DashLine))
+            for frame, value in [*zip(curve.frames, curve.delta_e), (0, None)]:
+                if value is None:
+                    painter.drawPolyline(QPolygonF(run))
+                    run = []
+                else:
+                    run.append(QPointF(self.x_of(frame), bottom - min(value / PATCH_TOP, 1.0) * (bottom - top)))
+        worst = max(curve.worst for curve in known[1])
+        painter.setPen(QColor(theme.DIM))
+        painter.drawText(QPointF(MARGIN, top + 6), f"patches ≤ {worst:.1f} ΔE (dashed; {PATCH_TOP:g} at the top)")
+
     def _paint_keys(self, painter: QPainter) -> None:
         painter.setPen(QPen(QColor(theme.TEXT), 1))
         for frame in self.key_frames():
@@ -147,9 +172,17 @@ class Track(QWidget):
     def key_frames(self) -> list[int]:
         """Frames with a key of the chosen zone's open stage."""
         zone = self.desk.zone
+        frames: set[int] = set()
+        if self.desk.stage == "Finish":
+            finish = self.desk.shot.finish
+            names = PARTS_OF[self.desk.finish_part]
+            found = [inner for name in names for inner in _inner_values(getattr(finish, name))]
+            frames |= {key.frame for part in found for key in getattr(part, "keys", ())}
+            if self.desk.finish_part == "Local":
+                frames |= {k.frame for light in finish.lights if len(light.shape.keys) > 1 for k in light.shape.keys}
+            return sorted(frames)
         if zone is None:
             return []
-        frames: set[int] = set()
         if self.desk.stage == "Matte":
             matte = self.desk.matte
             if matte is None:
@@ -168,6 +201,9 @@ class Track(QWidget):
             frames |= {mark.frame for mark in lock.marks if mark.frame is not None}
         elif self.desk.stage == "Place":
             parts = [getattr(zone.placement, name) for name in ("x", "y", "size", "turn_deg", "width")]
+        elif self.desk.stage == "Group":
+            group = self.desk.shot.group_of(zone)
+            parts = [] if group is None else _inner_values(group)
         else:
             parts = _inner_values(getattr(zone.match, self.desk.match_part))
         for part in parts:

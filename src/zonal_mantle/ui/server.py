@@ -115,11 +115,16 @@ class FrameServer(QObject):
         self._shot: Shot | None = None
         self._newest: list[Wanted] = []
         self._ahead: list[Wanted] = []
+        self._others: dict[int, Shot] = {}
 
-    def request(self, shot: Shot, wanted: list[Wanted], ahead: list[Wanted]) -> None:
-        """Replaces whatever was asked for before. `ahead` is made when nothing else is to do."""
+    def request(
+        self, shot: Shot, wanted: list[Wanted], ahead: list[Wanted], others: dict[int, Shot] | None = None
+    ) -> None:
+        """Replaces whatever was asked for before. `ahead` is made when nothing else is to do. others : shots of other
+        revisions that are asked for."""
         with self._lock:
             self._shot, self._newest, self._ahead = shot, list(wanted), list(ahead)
+            self._others = dict(others or {})
         self._go_on()
 
     def close(self) -> None:
@@ -140,8 +145,9 @@ class FrameServer(QObject):
                 return
             shot, shown = self._shot, bool(self._newest)
             wanted = (self._newest if shown else self._ahead).pop(0)
+            made_of = self._others.get(wanted.revision, shot)
         try:
-            codes, room = self._made(shot, wanted, not shown)
+            codes, room = self._made(made_of, wanted, not shown)
             if shown:
                 self.ready.emit(wanted, codes)
             elif not room:

@@ -173,7 +173,7 @@ class Stock(QWidget):
             self.desk.choose_lock(finding.part)
         self.desk.choose_stage(finding.stage)
         if finding.stage == "Matte":
-            self.desk.set_view(view="Alpha apart", look=replace(self.desk.look, fault=finding.fault))
+            self.desk.set_view(view="Alpha check", look=replace(self.desk.look, fault=finding.fault))
 
 
 def _told(source: Source, desk: Desk) -> str:

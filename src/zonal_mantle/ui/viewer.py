@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,14 +22,17 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QWidget
 
+from ..comp import WHOLE_VIEWS
+from ..comp.finish_planner import output_size, plate_aspect
 from ..comp.matte_planner import reads_own, zone_matte_plan, zone_picture
 from ..media import MediaError
 from ..media.picture import picture_of
 from ..place import reference_to_frame
 from . import theme
 from .desk import Desk
+from .guides import paint_frame
 from .server import FrameServer, Wanted
-from .tools.base import Tool
+from .tools.base import Tool, label
 
 
 class Viewer(QWidget):
@@ -67,10 +71,15 @@ class Viewer(QWidget):
         desk = self.desk
         scale = 1.0 if full else 0.5
         names = [desk.view, desk.other_view] if desk.wipe else [desk.view]
+        if desk.comparing:
+            plain = replace(desk.look, fault=None, hatch=None)
+            zone = None if desk.view in (*WHOLE_VIEWS, "Plate") else desk.zone_id
+            states = [desk.revision_of(desk.states[name]) for name in ("A", "B")]
+            return [Wanted(revision, frame, desk.view, zone, scale, plain) for revision in states]
         out = []
         for name in names:
-            zone = desk.zone_id if name not in ("Composite", "Plate", "Difference") else None
-            fault = desk.look.fault if name == "Alpha apart" else None
+            zone = desk.zone_id if name not in (*WHOLE_VIEWS, "Plate", "Difference") else None
+            fault = desk.look.fault if name == "Alpha check" else None
             hatch = desk.zone_id if desk.stage == "Place" and name in ("Composite", "See-through") else None
             lock = desk.lock_id if name == "Difference" else None
             look = replace(desk.look, fault=fault, lock=lock, hatch=hatch)
@@ -94,7 +103,8 @@ class Viewer(QWidget):
             for w, codes in zip(wanted, there):
                 self._arrived(w, codes)
             wanted = []
-        self.server.request(desk.seen_shot, wanted, ahead)
+        others = {desk.revision_of(shot): shot for shot in desk.states.values()} if desk.comparing else {}
+        self.server.request(desk.seen_shot, wanted, ahead, others)
         self.update()
 
     def is_cached(self, frame: int) -> bool:
@@ -104,15 +114,28 @@ class Viewer(QWidget):
     def is_showing(self) -> bool:
         """Whether the screen shows the present shot, frame and view at full size."""
         wanted = self.wanted(self.desk.frame)
-        return all(w.view in self._images and self._images[w.view][0] == w for w in wanted)
+        return all((entry := self._images.get(self._slot(w))) is not None and entry[0] == w for w in wanted)
+
+    def _slot(self, wanted: Wanted) -> str:
+        """Where a picture is kept: by its view, or by the state it is of where two are compared."""
+        desk = self.desk
+        if not desk.comparing:
+            return wanted.view
+        return "A" if wanted.revision == desk.revision_of(desk.states["A"]) else "B"
 
     def _arrived(self, wanted: Wanted, codes: NDArray[np.uint8]) -> None:
-        if wanted.frame != self.desk.frame or wanted.revision != self.desk.seen_revision:
+        desk = self.desk
+        known = [desk.seen_revision]
+        if desk.comparing:
+            known = [desk.revision_of(shot) for shot in desk.states.values()]
+        if wanted.frame != desk.frame or wanted.revision not in known:
             return
         height, width = codes.shape[:2]
         image = QImage(codes.data, width, height, width * 4, QImage.Format.Format_RGB32)
         image.codes = codes  # keeps the memory alive
-        self._images[wanted.view] = (wanted, image)
+        self._images[self._slot(wanted)] = (wanted, image)
+        if desk.comparing and len(set(known)) == 1:
+            self._images["B"] = (wanted, image)
         self.message = ""
         self.update()
         self.shown.emit(wanted)
@@ -130,7 +153,8 @@ class Viewer(QWidget):
         out = QTransform()
         out.translate(self.offset.x(), self.offset.y())
         out.scale(self.zoom * self._aspect(), self.zoom)
-        if self.desk.held_still and self.desk.own_zone is None and self.desk.lock is not None:
+        plate_like = self.desk.own_zone is None and self.desk.view != "Delivery"
+        if self.desk.held_still and plate_like and self.desk.lock is not None:
             m = np.linalg.inv(reference_to_frame(self.desk.shot, self.desk.lock.id, self.desk.frame))
             still = QTransform(
                 m[0, 0], m[1, 0], m[2, 0], m[0, 1], m[1, 1], m[2, 1], m[0, 2], m[1, 2], m[2, 2]
@@ -139,6 +163,8 @@ class Viewer(QWidget):
         return out
 
     def _aspect(self) -> float:
+        if self.desk.view == "Delivery":
+            return self.desk.shot.finish.output.pixel_aspect or plate_aspect(self.desk.shot)
         zone = self.desk.own_zone
         source = self.desk.shot.plate_source if zone is None else self.desk.shot.source(zone.source)
         return source.pixel_aspect if source else 1.0
@@ -150,7 +176,7 @@ class Viewer(QWidget):
         if zone is not None:
             source = desk.shot.source(zone.source)
             return source.width, source.height
-        return desk.shot.size
+        return output_size(desk.shot) if desk.view == "Delivery" else desk.shot.size
 
     def to_widget(self, x: float, y: float) -> QPointF:
         """A place on the plate, in widget pixels."""
@@ -165,7 +191,8 @@ class Viewer(QWidget):
     def fit(self) -> None:
         """The whole picture, centred."""
         width, height = self.picture_size[0] * self._aspect(), self.picture_size[1]
-        self.zoom = min(self.width() / width, self.height() / height) * 0.995
+        wide = self.width() / 2 if self.desk.comparing == "side by side" else self.width()
+        self.zoom = min(wide / width, self.height() / height) * 0.995
         self.offset = QPointF((self.width() - width * self.zoom) / 2, (self.height() - height * self.zoom) / 2)
         self.fitted, self._fitted_size = True, self.picture_size
         self.update()
@@ -196,6 +223,9 @@ class Viewer(QWidget):
             self._centre(painter, "Open a plate (Ctrl+N) or a shot (Ctrl+O). A plate can also be dropped here.")
             return
         entry = self._images.get(desk.view)
+        if desk.comparing:
+            entry = None
+            self._paint_states(painter)
         if entry is not None:
             self._draw(painter, entry)
             other = self._images.get(desk.other_view) if desk.wipe else None
@@ -211,6 +241,14 @@ class Viewer(QWidget):
                 painter.drawText(
                     x - 6 - painter.fontMetrics().horizontalAdvance(desk.view), self.height() - 8, desk.view
                 )
+        if desk.look.lut is not None:
+            self._mark(painter, f"▲ Seen through {Path(desk.look.lut.path).name}: never rendered")
+        if desk.compared is not None:
+            self._mark(painter, "Before: without one control")
+        if desk.comparing:
+            return
+        if desk.own_zone is None and desk.view != "Delivery" and desk.frame_guides:
+            paint_frame(painter, self, desk.shot, desk.frame)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self.tool.paint(painter, self)
         self._magnify(painter, entry)
@@ -222,9 +260,40 @@ class Viewer(QWidget):
         width, height = self.picture_size
         painter.save()
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.zoom < 3)
-        painter.setTransform(self.transform())
+        painter.setTransform(self.transform(), True)
         painter.drawImage(QRectF(0, 0, width, height), image)
         painter.restore()
+
+    def _paint_states(self, painter: QPainter) -> None:
+        """States A and B: beside one another, wiped, or the one that is up."""
+        desk, width, height = self.desk, self.width(), self.height()
+        split = width // 2 if desk.comparing == "side by side" else int(self.wipe_at * width)
+        if desk.comparing == "flicker":
+            split = width if desk.shown_state == "A" else 0
+        for name, left, right in (("A", 0, split), ("B", split, width)):
+            entry = self._images.get(name)
+            if entry is None or right <= left:
+                continue
+            painter.save()
+            painter.setClipRect(QRectF(left, 0, right - left, height))
+            if desk.comparing == "side by side":
+                painter.translate((left + right) / 2 - width / 2, 0)
+            self._draw(painter, entry)
+            painter.restore()
+            label(painter, QPointF(left + 8, height - 10), f"State {name}")
+        if 0 < split < width:
+            painter.setPen(QPen(QColor(theme.TEXT), 1))
+            painter.drawLine(split, 0, split, height)
+
+    def _mark(self, painter: QPainter, words: str) -> None:
+        """Words at the top of the picture, of what is not as it will be rendered."""
+        painter.setFont(theme.font(12))
+        label(painter, QPointF(12, 20), words)
+
+    def picture_seen(self) -> QImage | None:
+        """The picture of the view on the screen, without what is drawn over it."""
+        entry = self._images.get(self.desk.view)
+        return None if entry is None else entry[1]
 
     def _magnify(self, painter: QPainter, entry: tuple[Wanted, QImage] | None) -> None:
         """Five times the surroundings of what is being dragged, in the corner away from it."""
@@ -279,7 +348,8 @@ class Viewer(QWidget):
             return
         if event.button() != Qt.MouseButton.LeftButton:
             return
-        if self.desk.wipe and abs(point.x() - self.wipe_at * self.width()) < 6:
+        wiped = self.desk.wipe or self.desk.comparing == "wipe"
+        if wiped and abs(point.x() - self.wipe_at * self.width()) < 6:
             self._wiping = True
             return
         if self.desk.shot.plate is not None:
@@ -333,7 +403,7 @@ class Viewer(QWidget):
         """Values at a pixel of the plate, or of the zone's own picture where that is shown: linear, and alpha."""
         desk, own = self.desk, self.desk.own_zone
         source, (width, height) = desk.shot.plate_source, self.picture_size
-        if source is None or not (0 <= x < width and 0 <= y < height):
+        if source is None or desk.view == "Delivery" or not (0 <= x < width and 0 <= y < height):
             return None
         picture = picture_of(source, desk.frame) if own is None else zone_picture(desk.shot, own, desk.frame)
         pixels = self.server.store.pixels_if_there(picture)

@@ -10,8 +10,11 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QToolButton, QWidget
 from ..comp import BACKINGS, CHANNELS, VIEWS, Job
 from ..comp.matte_planner import reads_own
 from ..comp.scheduler import PROBE
+from ..finish.lut import lut_processor
 from ..media.curves import srgb_encode
-from . import theme
+from ..media.stamps import used_file
+from ..shot import MantleError
+from . import ask, theme
 from .desk import Desk
 from .numberfield import NumberField
 from .viewer import Viewer
@@ -21,13 +24,20 @@ TIPS = {
     "Composite": "All zones over one another (1)",
     "Plate": "The plate as it was shot (2)",
     "Matte": "The chosen zone's matte as grey: white stays (3)",
-    "Alpha apart": "The matte with all that is neither empty nor solid lifted; below 0 blue, above 1 yellow (4)",
+    "Alpha check": "The matte with all that is neither empty nor solid lifted; below 0 blue, above 1 yellow (4)",
     "Tint": "The plate, tinted where the matte drops it (5)",
     "Cut-out": "What the matte keeps, over the chosen ground (6)",
     "See-through": "The zone's painting as it hangs, half over the plate, without its matte (8)",
     "Painting": "The zone's painting by itself; lines are drawn on it here (9)",
+    "Finished": "The whole picture finished, in the plate's own frame (0)",
+    "Delivery": "The frame as it leaves: reframed, cropped, at its size, with bars and words",
     "Difference": "This frame less the chosen lock's reference frame: grey where the lock holds (7)",
 }
+
+
+FIRST = ("Composite", "Finished", "Delivery", "Plate", "Matte", "Cut-out")
+REST = tuple(name for name in VIEWS if name not in FIRST)
+MORE = "More views"
 
 
 class ViewStrip(QWidget):
@@ -41,7 +51,7 @@ class ViewStrip(QWidget):
         layout.setSpacing(2)
         self.setFixedHeight(26)
         self.buttons: dict[str, QToolButton] = {}
-        for name in VIEWS:
+        for name in FIRST:
             button = QToolButton()
             button.setText(name)
             button.setCheckable(True)
@@ -50,6 +60,9 @@ class ViewStrip(QWidget):
             button.clicked.connect(lambda _=False, name=name: desk.set_view(view=name))
             layout.addWidget(button)
             self.buttons[name] = button
+        self.more = choice([MORE, *REST], "More views", self._more)
+        self.more.setMinimumContentsLength(11)
+        layout.addWidget(self.more)
         layout.addSpacing(6)
         self.wipe = tool_button(
             "columns-2", "Wipe against another view; drag the line on the picture (W)", self._wipe, True
@@ -64,11 +77,14 @@ class ViewStrip(QWidget):
         self.backing = choice(list(BACKINGS), "What lies behind the cut-out", self._backing)
         self.channel = choice(list(CHANNELS), "One channel of the picture", self._channel)
         self.channel.setFixedWidth(62)
-        self.exposure = NumberField("Exp", -10, 10, 0.05, 0.0, 2, "", "Exposure of the view, in stops. Never rendered")
-        self.gamma = NumberField("Gam", 0.2, 4, 0.02, 1.0, 2, "", "Gamma of the view. Never rendered")
-        for field in (self.exposure, self.gamma):
-            field.setFixedWidth(74)
+        self.exposure = NumberField("Exposure", -10, 10, 0.05, 0.0, 2, "", "Of the view, in stops. Never rendered")
+        self.gamma = NumberField("Gamma", 0.2, 4, 0.02, 1.0, 2, "", "Of the view. Never rendered")
+        for field, width in ((self.exposure, 104), (self.gamma, 88)):
+            field.setFixedWidth(width)
             field.changed.connect(self._look)
+        self.lut = tool_button(
+            "eye", "A LUT for the eye alone, never rendered; click again to take it away", self._lut, True
+        )
         for part in (
             self.wipe,
             self.other,
@@ -78,6 +94,7 @@ class ViewStrip(QWidget):
             self.channel,
             self.exposure,
             self.gamma,
+            self.lut,
         ):
             layout.addWidget(part)
         layout.addStretch(1)
@@ -89,8 +106,12 @@ class ViewStrip(QWidget):
         desk = self.desk
         for name, button in self.buttons.items():
             button.setChecked(desk.view == name)
-        fault = desk.look.fault
-        self.buttons["Alpha apart"].setText(f"Alpha apart: {fault}" if fault else "Alpha apart")
+        rest = list(REST)
+        if (fault := desk.look.fault) is not None:
+            rest[rest.index("Alpha check")] = f"Alpha check: {fault}"
+        at = REST.index(desk.view) if desk.view in REST else None
+        show_choice(self.more, [MORE, *rest], MORE if at is None else rest[at])
+        self.lut.setChecked(desk.look.lut is not None)
         self.wipe.setChecked(desk.wipe)
         self.other.setVisible(desk.wipe)
         self.still.setChecked(desk.held_still)
@@ -101,6 +122,32 @@ class ViewStrip(QWidget):
         show_choice(self.channel, list(CHANNELS), desk.look.channel)
         self.exposure.set_value(desk.look.exposure)
         self.gamma.set_value(desk.look.gamma)
+
+    def _more(self, _: str) -> None:
+        place = self.more.currentIndex()
+        if place > 0:
+            self.desk.set_view(view=REST[place - 1])
+        else:
+            self.refresh()
+
+    def _lut(self) -> None:
+        """Chooses a table for the eye alone, or takes it away."""
+        look = self.desk.look
+        if look.lut is not None:
+            self.desk.set_view(look=replace(look, lut=None))
+            return
+        path = ask.existing_file(self.window(), "Choose a LUT for the viewer", ask.LUTS)
+        if path is None:
+            self.refresh()
+            return
+        file = used_file(str(path))
+        try:
+            lut_processor(file.path, file.stamp)
+        except MantleError as problem:
+            self.desk.said.emit(str(problem), True)
+            self.refresh()
+            return
+        self.desk.set_view(look=replace(look, lut=file))
 
     def _wipe(self) -> None:
         self.desk.set_view(wipe=not self.desk.wipe)

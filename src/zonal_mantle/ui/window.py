@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PySide6.QtCore import QEvent, Qt
+from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
@@ -19,19 +19,23 @@ from PySide6.QtWidgets import (
 )
 
 from .. import __version__
-from ..comp import VIEWS
+from ..comp import VIEWS, ViewName
 from . import recent
 from .bench import Bench
+from .compare import HELD, WAYS, Compare
 from .desk import Desk
 from .files import Files
 from .parts import Parts
 from .rail import Rail
 from .renderpanel import RenderPanel
+from .scopes import Scopes
 from .section import Section
 from .server import FrameServer
 from .stock import Stock
 from .tools.aim import AimTool
 from .tools.base import Tool
+from .tools.finish import FinishTool
+from .tools.local import LocalTool
 from .tools.lock import LockTool
 from .tools.pick import PickTool
 from .tools.place import PlaceTool
@@ -55,15 +59,29 @@ class Window(QMainWindow):
         self.shape_tool, self.lock_tool = ShapeTool(self.desk), LockTool(self.desk)
         self.place_tool = PlaceTool(self.desk)
         self.aim_tool = AimTool(self.desk)
+        self.local_tool = LocalTool(self.desk)
         self.tools: dict[str, Tool] = {
             "Matte": self.shape_tool, "Lock": self.lock_tool, "Place": self.place_tool, "Match": self.aim_tool,
+            "Finish": FinishTool(self.desk, self.local_tool, self.aim_tool.lines),
         }  # fmt: skip
         self.stock = Stock(self.desk)
-        self.bench = Bench(self.desk, self.shape_tool, self.lock_tool, self.place_tool, self.aim_tool, self._sample)
+        self.bench = Bench(
+            self.desk, self.shape_tool, self.lock_tool, self.place_tool, self.aim_tool, self.local_tool, self._sample
+        )
         self.rail = Rail(self.desk, self.viewer, self.server)
         self.section = Section(self.desk)
         self.parts = Parts(self.desk)
         self.render_panel = RenderPanel(self, self.desk)
+        self.scopes = Scopes(self.desk)
+        self.scopes.hide()
+        self.compare = Compare(self, self.desk, self.viewer)
+        self.scopes.region_wanted.connect(
+            lambda: self._sample("Drag the part of the picture that counts.", self.scopes.set_region, "Finished")
+        )
+        self.scopes.patch_wanted.connect(
+            lambda: self._sample("Drag a patch to be followed.", self.compare.add_patch, "Finished")
+        )
+        self.desk.picture_seen = self.viewer.picture_seen
         self._lay_out()
         self._make_menus()
         self.setAcceptDrops(True)
@@ -86,7 +104,7 @@ class Window(QMainWindow):
         middle = QVBoxLayout()
         middle.setContentsMargins(0, 0, 0, 0)
         middle.setSpacing(0)
-        for part in (self.strip, self.viewer, self.probe):
+        for part in (self.strip, self.viewer, self.probe, self.scopes):
             middle.addWidget(part, 1 if part is self.viewer else 0)
         top = QHBoxLayout()
         top.setContentsMargins(0, 0, 0, 0)
@@ -138,13 +156,23 @@ class Window(QMainWindow):
         self._add(edit, "Paste the stage to the whole group", "", lambda: self.parts.paste(to_group=True))
         view = bar.addMenu("View")
         for number, name in enumerate(VIEWS, 1):
-            self._add(view, name, str(number), lambda name=name: desk.set_view(view=name))
+            keys = str(number % 10) if number <= 10 else "Shift+0"
+            self._add(view, name, keys, lambda name=name: desk.set_view(view=name))
         view.addSeparator()
         self._add(view, "Step: plate, matte, cut-out, composite", "S", desk.step_view)
         self._add(view, "Magnifier", "M", lambda: desk.set_view(loupe=not desk.loupe))
         self._add(view, "Wipe", "W", lambda: desk.set_view(wipe=not desk.wipe))
         self._add(view, "Held still", "H", self.strip._still)
         self._add(view, "Before: without the open part of the match", "B", self.bench.match.flip_before)
+        self._add(view, "Next mood", "N", lambda: self.bench.finish.flip_mood())
+        self._add(view, "Delivered frame over every view", "G", self._flip_guides)
+        self._add(view, "Scopes", "V", lambda: self.scopes.setVisible(not self.scopes.isVisible()))
+        compare = view.addMenu("Compare")
+        for name in ("A", "B"):
+            self._add(compare, f"Keep as state {name}", f"Ctrl+Shift+{name}", lambda name=name: self.compare.keep(name))
+        for way, keys in zip(WAYS, ("Shift+1", "Shift+2", "Shift+3")):
+            self._add(compare, f"A and B, {way}", keys, lambda way=way: self.compare.show(way))
+        self._add(compare, "Follow the patches", "", self.compare.follow)
         self._add(view, "Fit", "F", self.viewer.fit)
         self._add(view, "One to one", "Ctrl+1", self.viewer.actual_size)
         frame = bar.addMenu("Frame")
@@ -192,9 +220,10 @@ class Window(QMainWindow):
             self.lock_tool.cancel()
             self.place_tool.cancel()
             self.aim_tool.cancel()
+            self.local_tool.cancel()
             self.viewer.set_tool(tool)
             self.probe.show_place(None)
-        elif self.desk.stage in ("Lock", "Place", "Match"):
+        elif self.desk.stage in ("Lock", "Place", "Match", "Finish"):
             self.probe.show_place(None)  # what is at hand there has hints of its own
         self.viewer.update()
 
@@ -204,6 +233,9 @@ class Window(QMainWindow):
         if part is not None:
             self.bench.refresh()
             self.bench.place.open_part(part)
+
+    def _flip_guides(self) -> None:
+        self.desk.set_view(frame_guides=not self.desk.frame_guides)
 
     def _pick_airlight(self) -> None:
         desk = self.desk
@@ -221,7 +253,7 @@ class Window(QMainWindow):
         self.viewer.set_tool(PickTool(desk, picked))
         self.probe.show_place(None)
 
-    def _sample(self, hint: str, then: Callable[[Area], None]) -> None:
+    def _sample(self, hint: str, then: Callable[[Area], None], shown: ViewName | None = None) -> None:
         """Asks for an area of what the open stage looks at, which is shown until it is given."""
         desk = self.desk
         if desk.shot.plate is None:
@@ -235,7 +267,9 @@ class Window(QMainWindow):
             if area is not None:
                 then(area)
 
-        desk.set_view(view="Painting" if desk.stage == "Matte" and desk.cuts_own else "Plate")
+        own = desk.stage == "Matte" and desk.cuts_own
+        finish = "Finished" if desk.stage == "Finish" else "Plate"
+        desk.set_view(view=shown or ("Painting" if own else finish))
         self.viewer.set_tool(SampleTool(desk, hint, taken))
         self.probe.show_place(None)
 
@@ -248,10 +282,28 @@ class Window(QMainWindow):
         )
 
     # --- Qt ---
-    def keyPressEvent(self, event: object) -> None:
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Escape:
             self.desk.cancel_job()
+        held = event.key() == HELD and event.modifiers() == Qt.KeyboardModifier.NoModifier
+        if held and (event.isAutoRepeat() or self.desk.compared is not None or self.compare.hold()):
+            return
         super().keyPressEvent(event)
+
+    def keyReleaseEvent(self, event: QKeyEvent) -> None:
+        if event.key() == HELD and not event.isAutoRepeat() and self.desk.compared is not None:
+            self.compare.let_go()
+            return
+        super().keyReleaseEvent(event)
+
+    def changeEvent(self, event: QEvent) -> None:
+        if (
+            event.type() == QEvent.Type.ActivationChange
+            and self.desk.compared is not None
+            and not self.isActiveWindow()
+        ):
+            self.compare.let_go()  # the key is let go somewhere else
+        super().changeEvent(event)
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if event.mimeData().hasUrls():
@@ -270,6 +322,7 @@ class Window(QMainWindow):
         if not self.files.may_leave():
             event.ignore()
             return
+        self.compare.close()
         self.server.close()
         self.desk.close()
         event.accept()

@@ -7,18 +7,23 @@ from collections.abc import Callable
 from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
+from ...comp.finish_planner import output_size
 from ..desk import Desk
 from ..tools.aim import AimTool
+from ..tools.local import LocalTool
 from ..tools.lock import LockTool
 from ..tools.place import PlaceTool
 from ..tools.sample import Area
 from ..tools.shape import ShapeTool
 from ..widgets import choice, show_choice, tool_button
+from .finish_bench import FinishBench
+from .group_stage import GroupStage
 from .lock_stage import LockStage
 from .match_stage import MatchStage
 from .matte_stage import MatteStage
 from .place_stage import PlaceStage
 from .source_stage import SourceStage
+from .stage import Header, Stage
 
 
 class Bench(QWidget):
@@ -33,10 +38,12 @@ class Bench(QWidget):
         lock_tool: LockTool,
         place_tool: PlaceTool,
         aim_tool: AimTool,
+        local_tool: LocalTool,
         sample: Callable[[str, Callable[[Area], None]], None],
     ) -> None:
         super().__init__()
         self.desk = desk
+        self._stage_before = desk.stage
         self.zones = choice([], "The zone on the bench", self._choose)
         self.name = QLineEdit()
         self.name.setToolTip("The zone's name")
@@ -51,7 +58,18 @@ class Bench(QWidget):
         self.lock = LockStage(desk, lock_tool, sample)
         self.place = PlaceStage(desk, place_tool)
         self.match = MatchStage(desk, aim_tool.lines, sample)
-        self.stages = [self.source, self.matte, self.lock, self.place, self.match]
+        self.stages: list[Stage] = [self.source, self.matte, self.lock, self.place, self.match]
+        self._group: GroupStage | None = None
+        self._finish: FinishBench | None = None
+        self._local_tool, self._sample = local_tool, sample
+        self.finish_header = Header("Finish", "What is done to the whole picture: tone, LUT, glow, light, frame")
+        self.finish_header.switch.setToolTip("Switch the finish on or off")
+        self.finish_header.opened.connect(self._open_finish)
+        self.finish_header.switch.clicked.connect(
+            lambda on: desk.edit(
+                desk.shot.but(finish=desk.shot.finish.but(on=bool(on))), f"Finish {'on' if on else 'off'}"
+            )
+        )
         head = QHBoxLayout()
         head.setContentsMargins(6, 4, 6, 4)
         head.setSpacing(4)
@@ -68,6 +86,7 @@ class Bench(QWidget):
         for stage in self.stages:
             stack.addWidget(stage)
         stack.addStretch(1)
+        self._stack = stack
         scroll = QScrollArea()
         scroll.setWidget(inside)
         scroll.setWidgetResizable(True)
@@ -76,6 +95,7 @@ class Bench(QWidget):
         layout.setSpacing(0)
         layout.addLayout(head)
         layout.addWidget(scroll, 1)
+        layout.addWidget(self.finish_header)
         self.setFixedWidth(256)
         self.source.relink_wanted.connect(self.relink_wanted)
         self._soon = QTimer(self, singleShot=True, interval=0)
@@ -90,11 +110,35 @@ class Bench(QWidget):
             signal.connect(self._soon.start)
         self.refresh()
 
+    @property
+    def finish(self) -> FinishBench:
+        """The bench of the whole picture, made when it is first asked for."""
+        if self._finish is None:
+            self._finish = FinishBench(self.desk, self._local_tool, self._sample)
+            self._finish.line_wanted = self.match.line  # type: ignore[method-assign]
+            self._stack.insertWidget(self._stack.count() - 1, self._finish)
+        return self._finish
+
+    @property
+    def group(self) -> GroupStage:
+        """The stage of the chosen zone's group, made when it is first asked for."""
+        if self._group is None:
+            self._group = GroupStage(self.desk)
+            self.stages.append(self._group)
+            self._stack.insertWidget(len(self.stages) - 1, self._group)
+        return self._group
+
     def refresh(self) -> None:
-        zone = self.desk.zone
-        for part in (self.name, self.on, self.remove, *self.stages):
-            part.setVisible(zone is not None)
-        self.zones.setVisible(zone is not None)
+        zone, whole = self.desk.zone, self.desk.stage == "Finish"
+        for part in (self.name, self.on, self.remove, self.zones, *self.stages):
+            part.setVisible(zone is not None and not whole)
+        if whole or self._finish is not None:
+            self.finish.setVisible(whole and self.desk.shot.plate is not None)
+        self.finish_header.setVisible(self.desk.shot.plate is not None)
+        self._show_finish_header(whole)
+        if whole:
+            self.finish.refresh()
+            return
         if zone is None:
             return
         names = [z.name for z in self.desk.shot.near_to_far()]
@@ -102,9 +146,33 @@ class Bench(QWidget):
         if not self.name.hasFocus():
             self.name.setText(zone.name)
         self.on.setChecked(zone.on)
+        if zone.group is not None or self._group is not None:
+            self.group.setVisible(zone.group is not None)
         for stage in self.stages:
             stage.show_open(stage.name == self.desk.stage)
             stage.refresh()
+
+    def _show_finish_header(self, whole: bool) -> None:
+        finish, reading = self.desk.shot.finish, self.desk.readings.finish
+        self.finish_header.show_open(whole)
+        self.finish_header.switch.setChecked(finish.on)
+        trouble = reading is not None and bool(reading.troubles) and finish.on
+        width, height = output_size(self.desk.shot)
+        words = "off" if not finish.on else "see the findings" if trouble else f"{width} × {height}"
+        self.finish_header.show_reading(words, trouble)
+
+    def _open_finish(self) -> None:
+        """Opens the bench of the whole picture, or goes back to the zone's."""
+        desk = self.desk
+        if desk.stage == "Finish":
+            desk.choose_stage(self._stage_before)
+            if desk.view == "Finished":
+                desk.set_view(view="Composite")
+            return
+        self._stage_before = desk.stage
+        desk.choose_stage("Finish")
+        if desk.view == "Composite":
+            desk.set_view(view="Finished")
 
     def _choose(self, name: str) -> None:
         zone = next((z for z in self.desk.shot.near_to_far() if z.name == name), None)

@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout
 
 from ...comp.match_fit import Fitted, fit_part
-from ...shot import Keyed, Match, Value
+from ...shot import Match
 from ...shot.match import Part
 from ..desk import Desk
-from ..numberfield import NumberField
 from ..widgets import note, push_button, row
-from .panel import Panel
+from .valued import Valued
 
 
 def rgb_names(beside: int = 0) -> QHBoxLayout:
@@ -24,7 +22,7 @@ def rgb_names(beside: int = 0) -> QHBoxLayout:
     return row(before, *names) if beside else row(*names)
 
 
-class MatchPart(Panel):
+class MatchPart(Valued):
     """One part of the match of the chosen zone."""
 
     part: Part = "tone"
@@ -55,42 +53,6 @@ class MatchPart(Panel):
         if zone is not None and value is not None:
             match = zone.match.but(**{self.part: value.but(**changes)})
             self.desk.edit_zone(zone.but(match=match), f"{words} of {zone.name}", gesture)
-
-    def number(
-        self, label: str, name: str, *numbers: object, inside: Callable[[Any], Any] | None = None
-    ) -> NumberField:
-        """A field for a keyed number of the part."""
-        field = NumberField(label, *numbers)  # type: ignore[arg-type]
-
-        def get() -> Keyed | None:
-            value = self.value()
-            return None if value is None else getattr(value, name)
-
-        return self.keyed(field, get, lambda value, words, gesture: self.put(words, gesture, **{name: value}))
-
-    def inner(
-        self, label: str, holder: str, name: str, *numbers: object, place: int | None = None, bare: bool = False
-    ) -> NumberField:
-        """A field for a keyed number of a value within the part, or of one in its triple."""
-        field = NumberField(label, *numbers, bare=bare)  # type: ignore[arg-type]
-
-        def get() -> Keyed | None:
-            value = self.value()
-            if value is None:
-                return None
-            found = getattr(getattr(value, holder), name)
-            return found if place is None else found[place]
-
-        def put(new: Keyed, words: str, gesture: str) -> None:
-            inside: Value = getattr(self.value(), holder)
-            if place is not None:
-                old = getattr(inside, name)
-                changed = inside.but(**{name: tuple(new if k == place else v for k, v in enumerate(old))})
-            else:
-                changed = inside.but(**{name: new})
-            self.put(words, gesture, **{holder: changed})
-
-        return self.keyed(field, get, put)
 
     # --- fit ---
     def fit_now(self, **options: Any) -> None:

@@ -48,8 +48,8 @@ class MatchStage(Stage):
         self.inside.addLayout(row(self.distance, self.rides))
         self.tone, self.air = TonePanel(desk), AirPanel(desk)
         self.lens, self.wrap, self.grain = LensPanel(desk), WrapPanel(desk), GrainPanel(desk)
-        self.tone.line_wanted = self._line  # type: ignore[method-assign]
-        self.air.line_wanted = self._line  # type: ignore[method-assign]
+        self.tone.line_wanted = self.line  # type: ignore[method-assign]
+        self.air.line_wanted = self.line  # type: ignore[method-assign]
         self.tone.sky_wanted = self._new_sky  # type: ignore[method-assign]
         self.add_parts(
             ("Tone", self.tone, "Exposure, white, balance, contrast, curves, colour"),
@@ -177,7 +177,8 @@ class MatchStage(Stage):
         self.words.setText("")
         desk.run("Fitting all", lambda job: fit_all(shot, desk.store, [id], job.progress), fitted)
 
-    def _line(self, hint: str, then: Callable[..., None]) -> None:
+    def line(self, hint: str, then: Callable[..., None]) -> None:
+        """Asks for a line on the picture."""
         self.lines.ask(hint, then)
         self.desk.choice_changed.emit()
 

@@ -294,19 +294,10 @@ class GrainPanel(MatchPart):
 
         def get() -> float | None:
             value = self.value()
-            if value is None:
-                return None
-            levels = list(value.model.levels)
-            middle = min(range(len(levels)), key=lambda j: abs(levels[j] - 0.5))
-            return value.model.deviation[middle][k] * 255
+            return None if value is None else value.model.middle[k] * 255
 
         def put(number: float, words: str, gesture: str) -> None:
-            model, now = self.value().model, get() or 0.0
-            rows = tuple(
-                tuple((v * number / now if now > 1e-6 else number / 255) if j == k else v for j, v in enumerate(each))
-                for each in model.deviation
-            )
-            self.put(words, gesture, model=model.but(deviation=rows))
+            self.put(words, gesture, model=self.value().model.with_middle(k, number / 255))
 
         return self.plain(field, get, put)
 

@@ -83,7 +83,7 @@ class ClearSkyForm(Form):
         show_choice(self.rides, [NOTHING, *(lock.name for lock in locks)], self.rides.currentText() or NOTHING)
 
     def _show_doubt(self) -> None:
-        self.desk.set_view(view="Alpha apart", look=replace(self.desk.look, fault="doubt"))
+        self.desk.set_view(view="Alpha check", look=replace(self.desk.look, fault="doubt"))
 
     def _say(self, says: Literal["sky", "not sky"]) -> None:
         def taken(area: Area) -> None:

@@ -4,16 +4,19 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QComboBox, QPushButton, QVBoxLayout, QWidget
 
+from ...comp.readings_match import MatchReading
+from ...finish.look import look_from
 from ...match.grade import curve_at, tone_of
 from ...match.tone import logged
 from ...match.tone_files import CDL_FORMATS, read_cdl, write_cdl, write_tone
-from ...shot import Keyed, MantleError
+from ...shot import Keyed, Look, LookUse, MantleError, Match, ToneMatch
 from ...shot.match import DAYLIGHT_DUV, DAYLIGHT_K
 from .. import ask
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..widgets import choice, column, note, push_button, row, show_choice
 from .curve_edit import CurveEdit
+from .look_page import LookPage
 from .match_part import MatchPart, rgb_names
 from .tint_pad import TintPad, factors_of
 
@@ -46,11 +49,12 @@ class TonePanel(MatchPart):
             ("Curves", self._curves, "Levels and curves"),
             ("Colour", self._colour, "By hue; a tint along lightness"),
             ("CDL", self._cdl, "Slope, offset, power, saturation (ASC CDL)"),
+            ("Look", self._look, "A look laid on after the tone; saving this tone as one"),
         )
         buttons = []
         for name, make, tip in makers:
             button = push_button(name, tip, lambda name=name: self.open_page(name), checkable=True)
-            button.setStyleSheet("padding: 2px 3px;")
+            button.setStyleSheet("padding: 2px 0px; font-size: 11px;")
             page = QWidget()
             page.setLayout(make())
             self.pages[name] = (button, page)
@@ -232,6 +236,28 @@ class TonePanel(MatchPart):
         out.addLayout(row(self.load, self.save))
         return out
 
+    def _look(self) -> QVBoxLayout:
+        out = column(3)
+        self.look = LookPage(self.desk, self.look_use, self.put_look, self.as_look)
+        out.addWidget(self.look)
+        return out
+
+    # --- looks ---
+    def look_use(self) -> LookUse | None:
+        """The look that is laid on after the tone."""
+        return None if self.desk.zone is None else self.desk.zone.look
+
+    def put_look(self, use: LookUse | None, words: str, gesture: str | None = None) -> None:
+        """Lays another look on."""
+        zone = self.desk.zone
+        if zone is not None:
+            self.desk.edit_zone(zone.but(look=use), f"{words} on {zone.name}", gesture)
+
+    def as_look(self, name: str) -> Look | None:
+        """The tone as a look of a name."""
+        value = self.value()
+        return None if value is None else look_from(name, value, self.desk.frame)
+
     # --- changing ---
     def _level(self, label: str, name: str, place: int, default: float) -> NumberField:
         field = NumberField(label, -0.5, 1.5, 0.002, default, 2, "", f"{label}, in the log encoding")
@@ -315,21 +341,26 @@ class TonePanel(MatchPart):
             self.desk.said.emit(str(problem), True)
 
     def _save(self) -> None:
-        zone = self.desk.zone
+        value = self.value()
         path = ask.new_file(self.window(), "Save the tone", ask.TONES, "")
-        if path is None or zone is None:
+        if path is None or value is None:
             return
         try:
             if path.suffix.lower() in CDL_FORMATS:
-                lost = write_cdl(path, zone.match.tone.cdl, zone.name, self.desk.frame)
+                lost = write_cdl(path, value.cdl, self.subject_name, self.desk.frame)
             else:
-                lost = write_tone(path, tone_of(zone.match, self.desk.frame))
+                lost = write_tone(path, tone_of(Match(tone=value.but(on=True)), self.desk.frame))
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return
         self.desk.said.emit(f"{path.name} is written. {lost}", False)
 
     # --- showing ---
+    @property
+    def subject_name(self) -> str:
+        """What the tone belongs to."""
+        return "" if self.desk.zone is None else self.desk.zone.name
+
     def reading(self) -> str:
         zone = self.desk.zone
         found = None if zone is None else self.desk.readings.matches.get(zone.id)
@@ -342,19 +373,32 @@ class TonePanel(MatchPart):
         )
 
     def refresh(self) -> None:
-        hue = self.by.currentText()
-        for field in self.hue_fields:
-            field.low, field.high = (-180, 180) if hue == "Hue" else (0, 4)
-            field.step, field.default = (0.5, 0.0) if hue == "Hue" else (0.01, 1.0)
-            field.unit = "°" if hue == "Hue" else ""
-        super().refresh()
+        self.refresh_fields()
         zone, value = self.desk.zone, self.value()
         if zone is None or value is None:
             return
         plate = self.desk.shot.holds_plate(zone)
         self.sky.setVisible(plate)
         self.whole.setVisible(not plate)
-        found, frame = self.desk.readings.matches.get(zone.id), self.desk.frame
+        self.show_tone(value, self.desk.readings.matches.get(zone.id))
+
+    def refresh_fields(self) -> None:
+        """Shows the numbers, the switch and what was measured."""
+        self.set_hue_ranges()
+        super().refresh()
+
+    def set_hue_ranges(self) -> None:
+        """What the fields by hue hold: degrees, or factors."""
+        hue = self.by.currentText()
+        for field in self.hue_fields:
+            field.low, field.high = (-180, 180) if hue == "Hue" else (0, 4)
+            field.step, field.default = (0.5, 0.0) if hue == "Hue" else (0.01, 1.0)
+            field.unit = "°" if hue == "Hue" else ""
+
+    def show_tone(self, value: ToneMatch, found: MatchReading | None) -> None:
+        """Shows what is not a number, and the aim in it."""
+        frame = self.desk.frame
+        self.look.refresh()
         for k, (name, _) in enumerate(RANGES):
             part = getattr(value, name)
             factors = tuple(float(each.at(frame)) for each in (part.red, part.green, part.blue))

@@ -1,0 +1,108 @@
+"""The group of the chosen zone: its zones toned, softened and switched as one."""
+
+from __future__ import annotations
+
+from typing import Any, get_args
+
+from ...shot import Group
+from ...shot.hang import Mode
+from ..desk import Desk
+from ..widgets import choice, note, row, show_choice
+from .panel import Panel
+from .stage import Stage
+from .valued import Valued
+from .whole_tone import ToneOf, WholeTone
+
+MODES = list(get_args(Mode))
+
+
+class GroupBlend(Valued):
+    """How a group is softened and laid."""
+
+    def __init__(self, desk: Desk, stage: GroupStage) -> None:
+        super().__init__(desk)
+        self.stage = stage
+        self.softness = self.number("Softness", "softness_px", 0, 100, 0.05, 0, 2, "px", "Of each of its zones")
+        self.opacity = self.number("Opacity", "opacity", 0, 1, 0.01, 1, 2, "", "Of each of its zones")
+        self.wrap = self.number(
+            "Wrap width", "wrap_px", 0, 500, 0.5, 0, 1, "px", "On the rim of the farthest; 0 is none"
+        )
+        self.amount = self.number(
+            "Wrap amount", "wrap_amount", 0, 4, 0.01, 0.5, 2, "", "Of the light behind the farthest"
+        )
+        for field in (self.softness, self.opacity, self.wrap, self.amount):
+            self.inside.addWidget(field)
+        self.mode = choice(MODES, "How the farthest of the group is laid on what is behind it", self._mode)
+        self.mode.setMinimumContentsLength(10)
+        self.inside.addLayout(row(note("Blend"), self.mode, 1))
+
+    def value(self) -> Any:
+        return self.stage.group
+
+    def put(self, words: str, gesture: str | None = None, **changes: object) -> None:
+        self.stage.put(words, gesture, **changes)
+
+    def _mode(self, name: str) -> None:
+        self.put(f"Blend {name}", None, mode=name)
+
+    def refresh(self) -> None:
+        super().refresh()
+        if self.value() is not None:
+            show_choice(self.mode, MODES, self.value().mode)
+
+
+class GroupStage(Stage):
+    """Seen where the chosen zone belongs to a group."""
+
+    name = "Group"
+    tip = "The zones of the group as one: tone, look, softness, wrap, blend"
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self.members = note()
+        self.inside.addWidget(self.members)
+        self.tone = WholeTone(
+            desk,
+            ToneOf(
+                name=lambda: "" if self.group is None else self.group.name,
+                tone=lambda: None if self.group is None else self.group.tone,
+                put_tone=lambda value, words, gesture: self.put(words, gesture, tone=value),
+                look=lambda: None if self.group is None else self.group.look,
+                put_look=lambda use, words, gesture: self.put(words, gesture, look=use),
+                finish=lambda: None,
+            ),
+        )
+        self.tone.across.hide()
+        self.tone.draw.hide()
+        self.blend = GroupBlend(desk, self)
+        parts: tuple[tuple[str, Panel, str], ...] = (
+            ("Tone", self.tone, "Toned as one"),
+            ("Blend", self.blend, "Softness, opacity, wrap and blend"),
+        )
+        self.add_parts(*parts)
+
+    @property
+    def group(self) -> Group | None:
+        """The chosen zone's group."""
+        zone = self.desk.zone
+        return None if zone is None else self.desk.shot.group_of(zone)
+
+    def put(self, words: str, gesture: str | None = None, **changes: object) -> None:
+        """Changes fields of the group."""
+        group = self.group
+        if group is not None:
+            self.desk.edit(self.desk.shot.with_group(group.but(**changes)), f"{words} ({group.name})", gesture)
+
+    def switch(self, on: bool) -> None:
+        self.put(f"Group {'on' if on else 'off'}", None, on=on)
+
+    def refresh(self) -> None:
+        super().refresh()
+        group = self.group
+        if group is None:
+            return
+        names = [zone.name for zone in self.desk.shot.members(group.id)]
+        self.header.switch.setChecked(group.on)
+        self.header.show_reading(f"{group.name}, {len(names)} zones" if group.on else f"{group.name} off")
+        self.members.setText(", ".join(names))
+        self.open_part(self.part)

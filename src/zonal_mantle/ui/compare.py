@@ -1,0 +1,119 @@
+"""Comparing: one control before and after by a held key, two kept states beside one another, patches over the shot."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QObject, Qt, QTimer
+from PySide6.QtGui import QCursor
+from PySide6.QtWidgets import QApplication, QCheckBox, QWidget
+
+from ..comp.finish_fit import patch_curves
+from ..shot import Patch
+from .desk import Desk, new_gesture
+from .numberfield import NumberField
+from .tools.sample import Area
+from .viewer import Viewer
+
+FLICKER_MS = 600
+HELD = Qt.Key.Key_C
+WAYS = ("side by side", "wipe", "flicker")
+
+
+class Compare(QObject):
+    """What the Compare menu does, and the held key."""
+
+    def __init__(self, window: QWidget, desk: Desk, viewer: Viewer) -> None:
+        super().__init__(window)
+        self.window, self.desk, self.viewer = window, desk, viewer
+        self._flicker = QTimer(self, interval=FLICKER_MS)
+        self._flicker.timeout.connect(self._flip)
+
+    def close(self) -> None:
+        """Flickers no more."""
+        self._flicker.stop()
+
+    # --- one control ---
+    def hold(self) -> bool:
+        """Shows the picture without the control under the pointer, or that has the focus; False where there is none."""
+        control = self._control()
+        if control is None:
+            return False
+        if isinstance(control, NumberField):
+            label = control.label
+            shot = self.desk.tried(lambda: control.changed.emit(control.default, new_gesture()))
+        else:
+            label = control.text() or control.accessibleName()
+            shot = self.desk.tried(lambda: control.clicked.emit(not control.isChecked()))
+        if shot is None:
+            return False
+        self.desk.set_view(compared=shot)
+        self.desk.said.emit(f"Before: without {label}. Let the key go to come back.", False)
+        return True
+
+    def let_go(self) -> None:
+        """The picture as it is again."""
+        self.desk.set_view(compared=None)
+        self.desk.said.emit("", False)
+
+    def _control(self) -> NumberField | QCheckBox | None:
+        under = QApplication.widgetAt(QCursor.pos())
+        for widget in (under, QApplication.focusWidget()):
+            while widget is not None and widget is not self.window:
+                if isinstance(widget, NumberField | QCheckBox) and widget.isEnabled():
+                    return widget
+                widget = widget.parentWidget()
+        return None
+
+    # --- two states ---
+    def keep(self, name: str) -> None:
+        """Keeps the shot as it stands as state A or B."""
+        self.desk.states[name] = self.desk.shot
+        self.desk.said.emit(f"State {name} is kept.", False)
+        if self.desk.comparing:
+            self.desk.view_changed.emit()
+
+    def show(self, way: str) -> None:
+        """Shows both states: side by side, wiped or flickered; again: the shot as it is."""
+        desk = self.desk
+        if way and set(desk.states) != {"A", "B"}:
+            missing = " and ".join(sorted({"A", "B"} - set(desk.states)))
+            desk.said.emit(f"Keep state {missing} first: View, Compare.", True)
+            return
+        way = "" if way == desk.comparing else way
+        if way == "flicker":
+            self._flicker.start()
+        else:
+            self._flicker.stop()
+        desk.set_view(comparing=way, shown_state="A")
+        if self.viewer.fitted:
+            self.viewer.fit()
+        words = f"A and B, {way}. Choose it again to end." if way else "The shot as it is."
+        desk.said.emit(words, False)
+
+    def _flip(self) -> None:
+        self.desk.set_view(shown_state="B" if self.desk.shown_state == "A" else "A")
+
+    # --- patches ---
+    def add_patch(self, area: Area) -> None:
+        """Follows a patch of the picture; it rides on what the chosen zone rides on."""
+        desk, shot = self.desk, self.desk.shot
+        zone = desk.zone
+        rides = zone.placement.rides if zone is not None else None
+        rides = rides if rides is not None and shot.lock(rides).holds else None
+        if rides is None and desk.lock is not None and desk.lock.holds:
+            rides = desk.lock.id
+        patch = Patch(id=shot.new_id("patch"), box=area, frame=desk.frame, rides=rides)
+        desk.edit(shot.but(patches=(*shot.patches, patch)), "Follow a patch")
+        self.follow()
+
+    def follow(self) -> None:
+        """Measures the patches on every frame; the rail shows their curves."""
+        desk, shot = self.desk, self.desk.shot
+
+        def told(found: object) -> None:
+            desk.patch_curves = (shot.patches, found)  # type: ignore[assignment]
+            desk.readings_changed.emit()
+            worst = max((curve.worst for curve in found), default=0.0)  # type: ignore[attr-defined]
+            desk.said.emit(f"{len(shot.patches)} patches followed: at most {worst:.1f} ΔE from their own frame.", False)
+
+        if shot.patches:
+            desk.run("Following patches", lambda job: patch_curves(shot, shot.patches, desk.store, job.progress), told)
