@@ -203,6 +203,9 @@ def _findings(shot: Shot, readings: Readings) -> list[Finding]:
         if held and held.worst_px > RESIDUAL_ACCEPTED_PX:
             words = f"{lock.name} is off by {held.worst_px:.2f} px at its worst."
             found.append(Finding("Lock", lock.id, held.worst_frame, words))
+        if lock.solved and lock.kind == "camera" and not lock.lens.focal_told:
+            words = f"{lock.name}: {lock.lost[-1] if lock.lost else 'this motion does not tell the focal length.'}"
+            found.append(Finding("Lock", lock.id, lock.reference_frame, words))
         if held and held.solved < held.wanted:
             gaps = [frame for frame in shot.frames if lock.at(frame) is None]
             reason = lock.lost[0] if lock.lost else "not solved to the end."

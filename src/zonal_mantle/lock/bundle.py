@@ -60,8 +60,9 @@ class Problem:
     """Residuals and their Jacobian, as functions of one vector: small turns and moves of all cameras but the first,
     the logarithm of the focal length and the distortion where they are free, points."""
 
-    def __init__(self, scene: Scene, views: Views, free_focal: bool, free_bend: bool) -> None:
+    def __init__(self, scene: Scene, views: Views, free_focal: bool, free_bend: bool, only_turns: bool = False) -> None:
         self.scene, self.views, self.free_focal, self.free_bend = scene, views, free_focal, free_bend
+        self.only_turns = only_turns
         self.cameras, self.count = len(scene.turns), len(scene.points)
         self.lens_at = 6 * (self.cameras - 1)
         self.points_at = self.lens_at + int(free_focal) + int(free_bend)
@@ -81,7 +82,7 @@ class Problem:
         """The scene that a vector means, and the left Jacobians of its turns."""
         moves = values[: self.lens_at].reshape(-1, 6)
         turns, left = _turned(np.concatenate([np.zeros((1, 3)), moves[:, :3]]))
-        focal = self.scene.focal_px * (float(np.exp(values[self.lens_at])) if self.free_focal else 1.0)
+        focal = self.scene.focal_px * (float(np.exp(np.clip(values[self.lens_at], -4, 4))) if self.free_focal else 1.0)
         bend = float(values[self.points_at - 1]) if self.free_bend else self.scene.distortion
         places = np.concatenate([np.zeros((1, 3)), moves[:, 3:]])
         return Scene(focal, bend, turns @ self.scene.turns, places, values[self.points_at :].reshape(-1, 3)), left
@@ -115,6 +116,8 @@ class Problem:
         by_point = np.empty((len(z), 2, 3))
         by_point[:, :, :2] = by_local @ turns[:, :, :2]
         by_point[:, :, 2] = np.einsum("nij,nj->ni", by_local @ turns, -places)
+        if self.only_turns:  # what does not depend on anything stays where it is
+            by_place, by_point[:, :, 2] = np.zeros_like(by_place), 0.0
         rows, columns, values_ = [], [], []
         row = 2 * np.arange(len(z))
 
@@ -171,9 +174,7 @@ def _solved(square: NDArray, damping: float, side: NDArray, points_at: int) -> N
     tied = scaled[:k, k:].reshape(k, count, 3)
     through = np.einsum("knj,njm->knm", tied, inverse)
     reduced = scaled[:k, :k] - through.reshape(k, -1) @ tied.reshape(k, -1).T
-    from scipy.linalg import solve  # slow to import
-
-    cameras = solve(reduced, right[:k] - through.reshape(k, -1) @ right[k:], assume_a="sym", check_finite=False)
+    cameras = np.linalg.solve(reduced, right[:k] - through.reshape(k, -1) @ right[k:])
     rest = right[k:].reshape(count, 3) - np.einsum("knj,k->nj", tied, cameras)
     points = np.einsum("nij,nj->ni", inverse, rest)
     return np.asarray(np.concatenate([cameras, points.reshape(-1)]) / root)
@@ -187,15 +188,16 @@ def adjust(
     rounds: int = 40,
     least_gain: float = 1e-5,
     report: Callable[[], None] = lambda: None,
+    only_turns: bool = False,
 ) -> Scene:
     """The scene for which the views fit best, robustly. The first camera stays; the size of the whole is left as it
-    was.
+    was. With `only_turns` no camera moves from its place and no point from its depth.
 
     References
     ----------
     Triggs et al. 2000. Levenberg–Marquardt on the sparse Jacobian, reweighted for a soft ℓ1 loss.
     """
-    problem = Problem(scene, views, free_focal, free_bend)
+    problem = Problem(scene, views, free_focal, free_bend, only_turns)
     values, damping = problem.start(), 1e-3
     rest = problem.residuals(values)
     cost, weights = _robust(rest)

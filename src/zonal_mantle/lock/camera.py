@@ -12,7 +12,8 @@ from ..geometry import DEFAULT_FOCAL, camera_matrix
 from ..shot.lock import Lock, LockFrame, ScenePoint
 from .align import Fit
 from .bundle import Scene, Views, adjust, pictured
-from .errors import LockError
+from .degenerate import FocalInterval, focal_interval, turning
+from .errors import LockError, OnlyTurned
 from .features import Track, follow_features
 from .pan import solve_turn
 from .plane import check_start
@@ -30,6 +31,8 @@ LEAST_OUTLIER_PX = 0.3
 WORST_PX = 0.6  # common practice: nothing is hung on a camera whose points are off by more
 POINTS_KEPT = 400
 FIRST_FRAMES = 9
+USUAL_FOCALS = (0.8, 1.2, 2.0, 3.5)  # frame widths (common practice)
+WELL_EXPLAINED = 0.5  # of the tracks
 
 
 def solve_camera(
@@ -75,10 +78,7 @@ def camera_from_tracks(
     lens, turns = solve_turn(chain, start, size, lock.lens, must_know=False)
     off = turning_error(tracks, frames, turns, lens.focal_px or DEFAULT_FOCAL * size[0], middle)
     if off < ONLY_TURNED_PX:
-        raise LockError(
-            f"The camera only turned: turning alone explains the features to {off:.2f} px, so that nothing tells their "
-            "distances. Use a pan lock."
-        )
+        raise _only_turned(off)
     still = static_tracks(tracks, frames, start)
     progress(0.12, f"{lock.name}: first scene")
     scene, used, order = _begun(lock, still, frames, size, lens.focal_px or DEFAULT_FOCAL * size[0], turns, progress)
@@ -101,7 +101,18 @@ def camera_from_tracks(
             )
     views = _views(used, index, middle)
     scene = adjust(scene, views, not given, lock.lens.solve_distortion, 40, 1e-5, report)
-    return _as_lock(lock, scene, used, views, order, size)
+    alone = turning(scene, views, not given, lock.lens.solve_distortion)
+    if alone.explains_all:
+        raise _only_turned(alone.turning_px)
+    told = None if given else focal_interval(scene, views, lock.lens.solve_distortion, report)
+    return _as_lock(lock, scene, used, views, order, size, told)
+
+
+def _only_turned(off_px: float) -> OnlyTurned:
+    return OnlyTurned(
+        f"The camera only turned: turning alone explains the features to {off_px:.2f} px, and moving explains no more, "
+        "so that nothing tells their distances. Use a pan lock."
+    )
 
 
 def static_tracks(tracks: list[Track], frames: range, start: int) -> list[Track]:
@@ -154,8 +165,12 @@ def _begun(
     starts = [_with_points(few, index, turns, span * way, guess, middle) for way in ways]
     starts += [_two_view_start(few, order, turns, guess, middle, sign) for sign in (1, -1)]
     best: tuple[float, Scene] | None = None
-    for count, each in enumerate(starts):
+    for count, each in enumerate([*starts, None, *range(len(USUAL_FOCALS))]):
         progress(0.12 + 0.25 * count / len(starts), f"{lock.name}: first scene")
+        if isinstance(each, int):  # a camera that hardly turned tells no focal length: the usual ones are tried
+            if given or (best is not None and best[0] > WELL_EXPLAINED * len(few)):
+                break
+            each = _two_view_start(few, order, turns, USUAL_FOCALS[each] * size[0], middle, 1)
         if each is None:
             continue
         scene, used = each
@@ -406,8 +421,9 @@ def _without_outliers(scene: Scene, tracks: list[Track], off: NDArray, most_px: 
 
 
 def _as_lock(
-    lock: Lock, scene: Scene, tracks: list[Track], views: Views, order: list[int], size: tuple[int, int]
-) -> Lock:
+    lock: Lock, scene: Scene, tracks: list[Track], views: Views, order: list[int], size: tuple[int, int],
+    told: FocalInterval | None,
+) -> Lock:  # fmt: skip
     off = np.linalg.norm(pictured(scene, views) - views.seen, axis=1)
     k = camera_matrix(scene.focal_px, size)
     entries = []
@@ -432,13 +448,18 @@ def _as_lock(
     ]
     points.sort(key=lambda each: (-each.seen, each.error_px))
     rms = float(np.sqrt((off**2).mean()))
-    words = f"The points are off by {rms:.2f} px; things can be hung on it below {WORST_PX} px."
+    lost = (
+        [f"The points are off by {rms:.2f} px; things can be hung on it below {WORST_PX} px."] if rms > WORST_PX else []
+    )
+    if told is not None and not told.known:
+        lost.append(told.words())
+    bounds = None if told is None else (told.low_px, told.high_px)
     return lock.but(
         solved=tuple(sorted(entries, key=lambda entry: entry.frame)),
         points=tuple(points[:POINTS_KEPT]),
         in_metres=False,
-        lens=lock.lens.but(focal_px=float(scene.focal_px), distortion=float(scene.distortion)),
-        lost=(words,) if rms > WORST_PX else (),
+        lens=lock.lens.but(focal_px=float(scene.focal_px), distortion=float(scene.distortion), bounds_px=bounds),
+        lost=tuple(lost),
     )
 
 

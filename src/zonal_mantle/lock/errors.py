@@ -5,3 +5,7 @@ from ..shot.errors import MantleError
 
 class LockError(MantleError):
     """A lock cannot be solved as it is set up: what is wrong and what to do."""
+
+
+class OnlyTurned(LockError):
+    """A camera that was to be solved as a moving one only turned: a pan lock serves."""

@@ -53,11 +53,15 @@ class LockFrame(Value):
     position: Triple | None = None
 
 
+FOCAL_TOLD = 0.15  # relative half width of the bounds above which a focal length is not told
+
+
 class Lens(Value):
     """Focal length in plate pixels (None: to be solved) and one term of radial distortion.
 
     A point at the distance r from the middle of the frame, in focal lengths, is seen at r (1 + k1 r²). `sensor_mm`
-    is the sensor's width, by which the focal length is also told in millimetres.
+    is the sensor's width, by which the focal length is also told in millimetres. `bounds_px` are the focal lengths that
+    explain what was measured as well, where a solve looked.
     """
 
     focal_px: float | None = Field(default=None, gt=0)
@@ -65,6 +69,14 @@ class Lens(Value):
     distortion: float = 0.0
     solve_distortion: bool = False
     sensor_mm: float = Field(default=36.0, gt=0)
+    bounds_px: tuple[float, float] | None = None
+
+    @property
+    def focal_told(self) -> bool:
+        """Whether what was measured tells the focal length, as far as a solve looked."""
+        if self.bounds_px is None or self.focal_px is None or self.given:
+            return True
+        return (self.bounds_px[1] - self.bounds_px[0]) / 2 <= FOCAL_TOLD * self.focal_px
 
 
 class ScenePoint(Value):

@@ -8,6 +8,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QComboBox, QDialog, QFormLayout, QHBoxLayout, QLineEdit, QWidget
 
 from ..comp import Job
+from ..comp.finish_planner import output_size
 from ..render import RenderPlan, render
 from . import ask
 from .desk import Desk
@@ -40,7 +41,7 @@ class RenderPanel(QDialog):
         self.folder.setAccessibleName("Render folder")
         self.first = NumberField("First", -1e6, 1e7, 1, 1, 0, "", "First frame to render")
         self.last = NumberField("Last", -1e6, 1e7, 1, 1, 0, "", "Last frame to render")
-        self.scale = NumberField("Scale", 0.05, 1, 0.05, 1, 2, "", "Size of the render against the plate's")
+        self.scale = NumberField("Scale", 0.05, 1, 0.05, 1, 2, "", "Size of the render against the finished frame's")
         self.resume = QCheckBox("Resume: keep frames that are there whole")
         self.resume.setToolTip("An interrupted sequence goes on where it stopped")
         form = QFormLayout(self)
@@ -69,6 +70,8 @@ class RenderPanel(QDialog):
         if not self.folder.text():
             base = self.desk.path.parent if self.desk.path else Path.home()
             self.folder.setText(str(base / "render"))
+        width, height = output_size(shot)
+        self.words.setText(f"Finished frames of {width} × {height}. Each file has a temporary name until it is whole.")
         self.show()
         self.raise_()
 

@@ -20,7 +20,7 @@ from .desk import Desk
 from .widgets import choice, column, note, push_button, row
 
 SCALE = 0.5  # of what is measured, of whole pictures
-SEEN, ZONE, PLATE = "What is seen", "Zone alone", "Plate"
+SEEN, ZONE, AIM, PLATE = "What is seen", "Zone alone", "Aim alone", "Plate"
 HEIGHT = 156
 INKS = {"luma": (216, 216, 216), "red": (226, 120, 92), "green": (120, 196, 140), "blue": (110, 160, 232)}
 AIMED = (217, 164, 65)  # ochre: what is aimed at
@@ -72,7 +72,7 @@ class ScopeView(QWidget):
             light = density(seen.counts[k], ink)
             if aimed is not None:
                 light = np.maximum(
-                    light, 0.55 * density(aimed.counts[k], AIMED) * (1 - light.max(axis=2, keepdims=True))
+                    light, 0.9 * density(aimed.counts[k], AIMED) * (1 - light.max(axis=2, keepdims=True))
                 )
             parts.append(light)
         whole = np.concatenate(parts, axis=1)
@@ -191,7 +191,7 @@ class Scopes(QWidget):
         self.asked: object = None
         self.shown: object = None  # what of `asked` stands on the screen
         self.measured: Measured | None = None
-        self.of = choice([SEEN, ZONE, PLATE], "What the scopes look at", lambda _: self.refresh())
+        self.of = choice([SEEN, ZONE, AIM, PLATE], "What the scopes look at", lambda _: self.refresh())
         self.over = QCheckBox("Aim over it")
         self.over.setToolTip("Draws what the chosen zone is compared with over it, in ochre")
         self.over.clicked.connect(lambda _: self.refresh())
@@ -261,8 +261,8 @@ class Scopes(QWidget):
     def looked_at(self) -> Of:
         """What the scopes look at now."""
         chosen = self.of.currentText()
-        if chosen == ZONE:
-            return "Zone"
+        if chosen in (ZONE, AIM):
+            return "Zone" if chosen == ZONE else "Aim"
         if chosen == PLATE or self.desk.view == "Plate":
             return "Plate"
         return "Composite" if self.desk.view == "Composite" else "Finished"

@@ -116,7 +116,9 @@ class ViewStrip(QWidget):
         self.other.setVisible(desk.wipe)
         self.still.setChecked(desk.held_still)
         self.loupe.setChecked(desk.loupe)
-        self.backing.setVisible(desk.view == "Cut-out" or (desk.wipe and desk.other_view == "Cut-out"))
+        cut_out = desk.view == "Cut-out" or (desk.wipe and desk.other_view == "Cut-out")
+        self.backing.setVisible(cut_out)
+        self.channel.setVisible(not cut_out and not desk.wipe)  # there is no room for all of them
         show_choice(self.backing, list(BACKINGS), desk.look.backing)
         show_choice(self.other, list(VIEWS), desk.other_view)
         show_choice(self.channel, list(CHANNELS), desk.look.channel)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 from PySide6.QtCore import QEvent, Qt
@@ -20,6 +21,7 @@ from PySide6.QtWidgets import (
 
 from .. import __version__
 from ..comp import VIEWS, ViewName
+from ..media.colour import encodings
 from . import recent
 from .bench import Bench
 from .compare import HELD, WAYS, Compare
@@ -167,6 +169,8 @@ class Window(QMainWindow):
         self._add(view, "Next mood", "N", lambda: self.bench.finish.flip_mood())
         self._add(view, "Delivered frame over every view", "G", self._flip_guides)
         self._add(view, "Scopes", "V", lambda: self.scopes.setVisible(not self.scopes.isVisible()))
+        self.lut_menu = view.addMenu("Encoding of the viewing LUT")
+        self.lut_menu.aboutToShow.connect(self._fill_encodings)
         compare = view.addMenu("Compare")
         for name in ("A", "B"):
             self._add(compare, f"Keep as state {name}", f"Ctrl+Shift+{name}", lambda name=name: self.compare.keep(name))
@@ -201,6 +205,16 @@ class Window(QMainWindow):
             entry.triggered.connect(lambda _=False, path=path: self._open_recent(path))
         if self.recent_menu.isEmpty():
             self.recent_menu.addAction("None yet").setEnabled(False)
+
+    def _fill_encodings(self) -> None:
+        self.lut_menu.clear()
+        for name in encodings():
+            entry = self.lut_menu.addAction(name)
+            entry.setCheckable(True)
+            entry.setChecked(name == self.desk.look.lut_encoding)
+            entry.triggered.connect(
+                lambda _=False, name=name: self.desk.set_view(look=replace(self.desk.look, lut_encoding=name))
+            )
 
     def _open_recent(self, path: Path) -> None:
         if self.files.may_leave():

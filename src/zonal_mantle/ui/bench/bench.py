@@ -43,7 +43,7 @@ class Bench(QWidget):
     ) -> None:
         super().__init__()
         self.desk = desk
-        self._stage_before = desk.stage
+        self._stage_before, self._view_before = desk.stage, desk.view
         self.zones = choice([], "The zone on the bench", self._choose)
         self.name = QLineEdit()
         self.name.setToolTip("The zone's name")
@@ -166,12 +166,12 @@ class Bench(QWidget):
         desk = self.desk
         if desk.stage == "Finish":
             desk.choose_stage(self._stage_before)
-            if desk.view == "Finished":
-                desk.set_view(view="Composite")
+            if desk.view in ("Finished", "Delivery"):
+                desk.set_view(view=self._view_before)
             return
-        self._stage_before = desk.stage
+        self._stage_before, self._view_before = desk.stage, desk.view
         desk.choose_stage("Finish")
-        if desk.view == "Composite":
+        if desk.view not in ("Finished", "Delivery"):
             desk.set_view(view="Finished")
 
     def _choose(self, name: str) -> None:

@@ -106,6 +106,8 @@ class FramePanel(FinishPart):
             return float(getattr(self.desk.shot.finish.output, name) or 0)
 
         def put(value: float, words: str, gesture: str) -> None:
+            if 1 <= value < LEAST_PX:
+                self.desk.said.emit(f"A frame is at least {LEAST_PX} px: {LEAST_PX} is set.", True)
             self._output(f"Delivered {name}", gesture, **{name: max(round(value), LEAST_PX) if value >= 1 else None})
 
         return self.plain(field, get, put)

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QCheckBox, QListWidget, QListWidgetItem
 from ...comp import propose_lock, solve_lock
 from ...comp.solve import merged
 from ...lock import lock_feed, propose_marks
+from ...lock.errors import OnlyTurned
 from ...lock.runs import Direction
 from ...shot import Lens, Lock, Mark, Shot
 from ..desk import Desk
@@ -113,11 +114,17 @@ class MeasurePanel(Panel):
         self.missing.setToolTip("Frames that are solved stay as they are")
         self.which = push_button("Which lock?", "Looks at how the shot moves and proposes a lock", self.propose)
         self.inside.addLayout(row(self.missing, self.which))
+        self.turned: str | None = None  # the lock whose camera was found to turn only
+        self.as_pan = push_button(
+            "Solve as a pan lock", "The camera only turned: a pan lock serves", self._as_pan, "refresh-cw"
+        )
+        self.inside.addWidget(self.as_pan)
 
     # --- showing ---
     def refresh(self) -> None:
         super().refresh()
         lock = self.desk.lock
+        self.as_pan.setVisible(lock is not None and lock.kind == "camera" and self.turned == lock.id)
         point = lock is None or lock.kind == "point"
         lens = lock is not None and lock.kind in ("pan", "camera")
         for part in (self.keep, self.drop, self.form, self.list, self.key, self.remove):
@@ -308,11 +315,30 @@ class MeasurePanel(Panel):
         if lock is None:
             return
         missing = self.missing.isChecked() and self.missing.isVisible()
-        self.desk.run(
-            f"Solving {lock.name}",
-            lambda job: solve_lock(shot, lock.id, self.desk.store, direction, job.progress, missing).lock(lock.id),
-            lambda solved: self._solved(solved, shot),
-        )
+
+        def work(job: object) -> Lock | OnlyTurned:
+            try:
+                return solve_lock(shot, lock.id, self.desk.store, direction, job.progress, missing).lock(lock.id)
+            except OnlyTurned as problem:
+                return problem
+
+        self.turned = None
+        self.desk.run(f"Solving {lock.name}", work, lambda solved: self._ended(solved, lock, shot))
+
+    def _ended(self, solved: Lock | OnlyTurned, lock: Lock, began: Shot) -> None:
+        """A solve ended; where the camera only turned, what mends it is offered."""
+        if isinstance(solved, OnlyTurned):
+            self.turned = lock.id
+            self.desk.said.emit(str(solved), True)
+            self.refresh()
+            return
+        self._solved(solved, began)
+
+    def _as_pan(self) -> None:
+        lock = self.desk.lock
+        if lock is not None:
+            self._anew("Pan lock", kind="pan", points=(), in_metres=False)
+            self.solve("both")
 
     def _solved(self, lock: Lock, began: Shot) -> None:
         shot, note = merged(self.desk.shot, began, lock)

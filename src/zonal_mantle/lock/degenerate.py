@@ -1,0 +1,150 @@
+"""Whether tracks tell what a camera is solved for: that it moved at all, and its focal length.
+
+References
+----------
+P. H. S. Torr, Geometric motion segmentation and model selection, Philosophical Transactions of the Royal Society A 356
+(1998): a fuller model is kept only where it explains more than its freedom does. R. Hartley & A. Zisserman, Multiple
+View Geometry in Computer Vision (2nd edition, 2004), sections 11.9 and 19.8: what a camera that only turns, and one
+that only slides, leave undetermined. The interval is a profile of the likelihood (D. R. Cox & D. V. Hinkley,
+Theoretical Statistics, 1974, chapter 7; from memory).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+
+from ..shot.lock import Lens
+from .bundle import Scene, Views, adjust, pictured
+
+NO_MORE = 1.09  # times: where turning alone leaves no more than this, moving explains nothing but its own freedom
+STEPS = (1.1, 1.25, 1.6, 2.5, 5.0, 12.0, 30.0)  # factors that a focal length is tried at to either side
+SAME_FIT = 1.01  # a mean error that is larger by less is no worse: tracks err together, not each by itself
+
+
+class Turning(NamedTuple):
+    """Error of a view by turning alone and by moving, px, each by its own freedom."""
+
+    turning_px: float
+    moving_px: float
+
+    @property
+    def explains_all(self) -> bool:
+        """Whether moving adds nothing."""
+        return self.turning_px <= NO_MORE * self.moving_px
+
+
+def spread_px(scene: Scene, views: Views, unknowns: int) -> float:
+    """Standard error of a coordinate, robustly: from the median, by the freedom that is left."""
+    rest = pictured(scene, views) - views.seen
+    square = (rest**2).sum(axis=1)
+    # of two normal coordinates the square's median is 2 ln 2 of the variance
+    plain = float(np.median(square)) / (2 * np.log(2))
+    return float(np.sqrt(plain * rest.size / max(rest.size - unknowns, 1)))
+
+
+def turning(scene: Scene, views: Views, free_focal: bool, free_bend: bool = False) -> Turning:
+    """The same views by a camera that only turns, as well as that can be, against the scene that was found.
+
+    The turning camera may bend the picture whether the moving one may or not: else depths would stand in for the bend.
+    """
+    cameras, points = len(scene.turns), len(scene.points)
+    least = np.inf
+    for turns in (_turns_alone(scene, views), scene.turns):
+        flat = Scene(scene.focal_px, scene.distortion, turns.copy(), np.zeros_like(scene.places), scene.points.copy())
+        flat.points = _rays(flat, views)
+        flat = adjust(flat, views, free_focal, False, 30, 1e-4, only_turns=True)
+        flat = adjust(flat, views, free_focal, True, 20, 1e-4, only_turns=True)
+        least = min(least, spread_px(flat, views, 3 * (cameras - 1) + 2 * points + int(free_focal) + 1))
+    unknowns = 6 * (cameras - 1) + 3 * points + int(free_focal) + int(free_bend) - 1
+    return Turning(least, spread_px(scene, views, unknowns))
+
+
+def _turns_alone(scene: Scene, views: Views) -> np.ndarray:
+    """The turn of each camera that carries the directions of the one that sees most onto what it sees, in least
+    squares; a camera that shares too little with it turns as the one before."""
+    count = len(scene.turns)
+    base = int(np.bincount(views.camera, minlength=count).argmax())
+    known = np.full((len(scene.points), 3), np.nan)
+    at = views.camera == base
+    known[views.point[at]] = _directions(views.seen[at], scene.focal_px)
+    out = np.tile(np.eye(3), (count, 1, 1))
+    for k in range(count):
+        mine = views.camera == k
+        a, b = known[views.point[mine]], _directions(views.seen[mine], scene.focal_px)
+        good = np.isfinite(a).all(axis=1)
+        if k != base and good.sum() >= 6:
+            u, _, vt = np.linalg.svd(b[good].T @ a[good])
+            out[k] = u @ np.diag([1, 1, np.linalg.det(u @ vt)]) @ vt
+        elif k != base and k > 0:
+            out[k] = out[k - 1]
+    return out
+
+
+def _directions(seen: np.ndarray, focal: float) -> np.ndarray:
+    rays = np.concatenate([seen / focal, np.ones((len(seen), 1))], axis=1)
+    return np.asarray(rays / np.linalg.norm(rays, axis=1, keepdims=True))
+
+
+def _rays(scene: Scene, views: Views) -> np.ndarray:
+    """Points infinitely far off, each the mean of the directions that it is seen in."""
+    world = np.einsum("nji,nj->ni", scene.turns[views.camera], _directions(views.seen, scene.focal_px))
+    sums = np.stack([np.bincount(views.point, world[:, k], len(scene.points)) for k in range(3)], axis=1)
+    sums[:, 2] = np.maximum(sums[:, 2], 1e-9)
+    return np.column_stack([sums[:, 0] / sums[:, 2], sums[:, 1] / sums[:, 2], np.zeros(len(sums))])
+
+
+class FocalInterval(NamedTuple):
+    """Between which focal lengths, in pixels, the tracks are explained as well; a bound is as far as was looked."""
+
+    low_px: float
+    high_px: float
+    focal_px: float
+
+    @property
+    def known(self) -> bool:
+        """Whether the tracks tell it."""
+        return Lens(focal_px=self.focal_px, bounds_px=(self.low_px, self.high_px)).focal_told
+
+    def words(self) -> str:
+        """What is not told, and what to do."""
+        return (
+            f"This motion does not tell the focal length: from {self.low_px:.0f} to {self.high_px:.0f} px it explains "
+            "the features as well. Give it at the lens, or distances are not those of the scene."
+        )
+
+
+def focal_interval(
+    scene: Scene, views: Views, free_bend: bool = False, report: Callable[[], None] = lambda: None
+) -> FocalInterval:
+    """What focal lengths explain the views as well as the one that was found: all else is adjusted to each."""
+    found = scene.focal_px
+    least = _mean(scene, views)
+    bounds = []
+    for sign in (-1, 1):
+        bound, last, before = found, scene, 1.0
+        for step in STEPS:
+            report()
+            focal = found * step**sign
+            trial = Scene(focal, last.distortion, last.turns.copy(), last.places.copy(), last.points.copy())
+            ratio = focal / last.focal_px
+            trial.points[:, :2] /= ratio
+            trial.places[:, :2] /= ratio
+            trial = adjust(trial, views, False, free_bend, 14, 1e-3, report)
+            mean = _mean(trial, views)
+            if mean > SAME_FIT * least:
+                # how far between this step and the last the fit grows worse than is the same, as a parabola has it
+                share = np.sqrt(max(SAME_FIT - 1, 1e-9) / max(mean / least - 1, 1e-9))
+                bound = found * float(np.exp(np.log(step) * min(share, 1.0))) ** sign if before == 1.0 else bound
+                break
+            bound, last, before = focal, trial, step
+        bounds.append(bound)
+    return FocalInterval(bounds[0], bounds[1], found)
+
+
+def _mean(scene: Scene, views: Views) -> float:
+    """Robust mean error of the views."""
+    off = np.linalg.norm(pictured(scene, views) - views.seen, axis=1)
+    return float(np.sqrt(np.median(off**2)) * 0.5 + np.minimum(off, 1.0).mean() * 0.5)

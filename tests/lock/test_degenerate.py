@@ -1,0 +1,103 @@
+"""What a motion does not tell is said: a camera that only turned, and a focal length that slides leave open."""
+
+import cv2
+import numpy as np
+import pytest
+
+from zonal_mantle.lock import LockError
+from zonal_mantle.lock.camera import camera_from_tracks
+from zonal_mantle.lock.errors import OnlyTurned
+from zonal_mantle.lock.features import Track
+from zonal_mantle.shot import Lens, Lock, Shot, Source
+
+SIZE, FOCAL, FRAMES = (1280, 720), 1300.0, range(1, 25)
+LOCK = Lock(id="cam", name="Cam", kind="camera", reference_frame=1)
+
+
+def seen(way, pan, noise, seed, sway=0.0, drift=0.0, bend=0.0):
+    """Tracks of points 4 to 80 m away; each errs by `noise` on every frame, and drifts."""
+    rng = np.random.default_rng(seed)
+    world = np.column_stack([rng.uniform(-0.6, 0.6, 160), rng.uniform(-0.3, 0.3, 160), np.ones(160)])
+    world *= np.exp(rng.uniform(np.log(4), np.log(80), 160))[:, None]
+    tracks, drifts = [Track() for _ in world], rng.normal(0, drift, (160, 2))
+    for k, frame in enumerate(FRAMES):
+        share = k / (len(FRAMES) - 1)
+        turn = cv2.Rodrigues(np.radians([0.6 * np.sin(5 * share), pan * share, 0.4 * share]) * (pan != 0))[0]
+        place = np.array(way) * share + sway * np.sin([9 * share, 7 * share, 5 * share])
+        local = (world - place) @ turn.T
+        flat = local[:, :2] / local[:, 2:]
+        at = FOCAL * flat * (1 + bend * (flat**2).sum(axis=1, keepdims=True)) + np.array(SIZE) / 2
+        at = at + rng.normal(0, noise, at.shape) + drifts * k / len(FRAMES)
+        for track, (x, y), z in zip(tracks, at, local[:, 2]):
+            if z > 0 and 0 < x < SIZE[0] and 0 < y < SIZE[1]:
+                track.places[frame] = (float(x), float(y))
+    return [track for track in tracks if track.life > 4]
+
+
+def solved(tracks, lens=None):
+    return camera_from_tracks(LOCK.but(lens=lens or Lens()), tracks, FRAMES, SIZE, lambda share, words: None)
+
+
+@pytest.mark.parametrize(
+    ("pan", "noise", "drift", "bend", "seed"),
+    [(10, 0.05, 0, 0, 3), (10, 0.5, 0, 0, 3), (5, 0.3, 0.6, 0, 1), (3, 0.4, 0, 0, 3), (10, 0.4, 0, -0.05, 2)],
+)
+def test_a_camera_that_only_turned_is_never_called_a_moving_one(pan, noise, drift, bend, seed):
+    """Hartley & Zisserman 2004, 19.8: without a way there is no depth, however noisy the tracks."""
+    with pytest.raises(OnlyTurned, match=r"only turned.*pan lock"):
+        solved(seen((0, 0, 0), pan, noise, seed, drift=drift, bend=bend))
+
+
+@pytest.mark.parametrize("way", [(0.1, 0, 0.02), (0.6, 0.0, 0.1)])
+def test_a_way_that_stands_out_from_the_noise_is_solved(way):
+    lock = solved(seen(way, 8, 0.1, 2))
+    assert lock.lens.focal_px == pytest.approx(FOCAL, rel=0.05)
+    low, high = lock.lens.bounds_px
+    assert low < FOCAL < high
+    assert lock.lens.focal_told
+    assert lock.lost == ()
+
+
+@pytest.mark.parametrize(("way", "sway"), [((1, 0, 0), 0.0), ((1, 0.1, 0.02), 0.01), ((0, 0, 1.5), 0.0)])
+def test_a_slide_without_a_turn_says_that_it_does_not_tell_the_focal_length(way, sway):
+    """Hartley & Zisserman 2004, 19.8: a camera that only slides leaves its focal length and depths to one another."""
+    lock = solved(seen(way, 0, 0.15, 3, sway=sway))
+    low, high = lock.lens.bounds_px
+    assert low < FOCAL < high
+    assert not lock.lens.focal_told
+    assert any("does not tell the focal length" in words for words in lock.lost)
+
+
+def test_a_slide_whose_focal_length_is_given_is_solved_without_a_word():
+    lock = solved(seen((1, 0.1, 0.02), 0, 0.1, 3, sway=0.01), Lens(focal_px=FOCAL, given=True))
+    assert lock.lens.focal_told
+    assert lock.lost == ()
+    assert np.sqrt(np.mean([entry.residual_px**2 for entry in lock.solved])) < 0.2
+
+
+def test_an_untold_focal_length_is_a_finding(plate_folder):
+    from zonal_mantle.comp import Pictures, take_readings
+    from zonal_mantle.shot import LockFrame
+
+    source = Source(
+        id="plate", name="Plate", path=str(plate_folder / "plate.%04d.exr"), kind="sequence", width=32, height=24,
+        first=1001, last=1005, encoding="Scene-linear Rec. 709",
+    )  # fmt: skip
+    lens = Lens(focal_px=1300, bounds_px=(300, 6000))
+    entries = tuple(
+        LockFrame(frame=frame, homography=(1, 0, 0, 0, 1, 0, 0, 0, 1), rotation=(0, 0, 0), position=(0, 0, 0))
+        for frame in range(1001, 1006)
+    )
+    lock = LOCK.but(reference_frame=1001, lens=lens, solved=entries)
+    shot = Shot(plate="plate", sources=(source,), locks=(lock,))
+    found = [each.words for each in take_readings(shot, Pictures()).findings]
+    assert any("focal length" in words for words in found)
+    known = shot.with_lock(lock.but(lens=lens.but(given=True)))
+    assert not any("focal length" in each.words for each in take_readings(known, Pictures()).findings)
+
+
+def test_hopeless_tracks_are_refused():
+    rng = np.random.default_rng(1)
+    tracks = [Track({f: tuple(rng.uniform(0, 700, 2).tolist()) for f in FRAMES}) for _ in range(80)]
+    with pytest.raises(LockError):
+        solved(tracks)
