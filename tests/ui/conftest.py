@@ -105,14 +105,20 @@ class Hands:
 
     def _answering(self, answer: Callable[[int], None], action: Callable[[], None]) -> None:
         """Runs an action that opens dialogs, with an answer tried until it returns, and never after that."""
-        tries, going = [0], [True]
+        tries, going, typing = [0], [True], [False]
 
         def tick() -> None:
             if not going[0]:
                 return
-            tries[0] += 1
             QTimer.singleShot(100, tick)  # first: the answer itself may open a question
-            answer(tries[0])
+            if typing[0] and _open_now(QMessageBox) is None:
+                return  # on a busy machine an answer takes longer than that
+            tries[0] += 1
+            typing[0] = True
+            try:
+                answer(tries[0])
+            finally:
+                typing[0] = False
 
         QTimer.singleShot(50, tick)
         try:

@@ -3,13 +3,17 @@
 import errno
 from pathlib import Path
 
+import cv2
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
+from skimage import data
 
+from zonal_mantle.api import shot_from_plate
 from zonal_mantle.geometry import carry
+from zonal_mantle.media import open_source
 from zonal_mantle.place import reference_to_frame
-from zonal_mantle.shot import load, save
+from zonal_mantle.shot import Lock, load, save
 
 
 @pytest.fixture
@@ -231,3 +235,33 @@ def test_marks_are_proposed_in_an_area_and_followed_in_one_pass(opened):
     opened.click(stage.both)
     solved(opened)
     assert len(desk.lock.solved) == len(desk.shot.frames)
+
+
+def test_a_camera_that_only_turned_is_said_and_one_click_makes_it_a_pan_lock(hands, tmp_path):
+    """The photograph *coffee* (scikit-image) seen by a camera that turns on the spot."""
+    focal, size, count = 700.0, (480, 270), 12
+    picture = cv2.resize(data.coffee()[..., ::-1], (1200, 800)).astype(np.float32) / 255
+    k = np.array([[focal, 0, size[0] / 2], [0, focal, size[1] / 2], [0, 0, 1]])
+    rays = np.array([[1 / focal, 0, -600 / focal], [0, 1 / focal, -400 / focal], [0, 0, 1]])
+    for n in range(count):
+        turn = cv2.Rodrigues(np.radians([2 * np.sin(n), 20 * n / (count - 1) - 10, 0.3 * n]))[0]
+        frame = cv2.warpPerspective(picture, k @ turn.T @ rays, size, flags=cv2.INTER_CUBIC)
+        cv2.imwrite(str(tmp_path / f"turn.{n + 1:04d}.png"), np.clip(frame * 255, 0, 255).astype(np.uint8))
+    desk, bench = hands.window.desk, hands.window.bench
+    desk.open(shot_from_plate(open_source(tmp_path / "turn.%04d.png", "plate")), None)
+    lock = Lock(id="cam", name="Cam", kind="camera", reference_frame=6)
+    desk.edit(desk.shot.with_lock(lock), "Lock")
+    desk.choose_lock("cam")
+    hands.open_stage(bench.lock)
+    measure = bench.lock.measure
+    hands.click(measure.both)
+    hands.wait(lambda: desk.job is None, 120)
+    assert "only turned" in hands.window.rail.message.text()
+    assert measure.as_pan.isVisible()
+    hands.click(measure.as_pan)
+    hands.wait(lambda: desk.job is None, 120)
+    solved = desk.shot.lock("cam")
+    assert solved.kind == "pan"
+    assert len(solved.solved) == count
+    assert solved.lens.focal_px == pytest.approx(focal, rel=0.05)
+    assert not measure.as_pan.isVisible()

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import cv2
 import numpy as np
@@ -18,6 +19,7 @@ from .check import is_cut
 from .errors import LockError
 from .level import pyramid
 from .plane import LEAST_CONTRAST, check_start, confidence_of
+from .repeats import is_told, periods
 from .runs import Direction, flat
 
 Array = NDArray[np.float32]
@@ -108,6 +110,11 @@ class Key:
     step: NDArray[np.float64]
     motion: Matrix
 
+    @cached_property
+    def periods(self) -> list[tuple[float, float]]:
+        """By what its texture repeats."""
+        return periods(self.area)
+
 
 class _Walker:
     """Goes one way through the shot, frame by frame, and keeps the keys that are still in view."""
@@ -143,6 +150,12 @@ class _Walker:
             if fit is None:
                 if newest:
                     problem = "what is seen through the field cannot be found again."
+                    if key.periods:
+                        period = min(float(np.hypot(x, y)) for x, y in key.periods)
+                        problem = (
+                            f"what is seen through the field repeats every {period:.0f} px, and nothing in it tells by "
+                            "how many of these it moved. Draw the field over something that does not repeat."
+                        )
                     if is_cut(feed, self.feed_of(self.last)):
                         problem = f"there is a cut between frame {min(frame, self.last)} and the next."
                     break
@@ -179,8 +192,12 @@ class _Walker:
                 confidence_of(fit) >= self.lock.least_confidence and fit.residual_px < WORST_LINK_PX and fit.kept > 0.15
             )
             if good and (thorough or shared > LINKED):
-                return fit
+                return fit if self._is_told(key, area, fit, feeds, cover) else None
         return None
+
+    def _is_told(self, key: Key, area: Area, fit: Fit, feeds: list[Array], cover: Array | None) -> bool:
+        """Whether a texture that repeats does not leave open by how many of its periods the frame has moved."""
+        return is_told(fit, key.periods, lambda guess: area.find(feeds, guess, self.lock.moves, cover))
 
     def _step_px(self, motion: Matrix) -> NDArray[np.float64]:
         """How far a motion from frame to frame carries the middle of the field."""

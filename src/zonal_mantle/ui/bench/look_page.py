@@ -7,7 +7,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QBuffer, QByteArray, Qt
 from PySide6.QtGui import QImage, QPixmap
-from PySide6.QtWidgets import QLabel
+from PySide6.QtWidgets import QLabel, QLineEdit
 
 from ...finish.errors import FinishError
 from ...finish.look import SUFFIX, looks_in, read_look, write_look
@@ -50,8 +50,12 @@ class LookPage(Panel):
         self.inside.addWidget(self.picture)
         self.words = note()
         self.inside.addWidget(self.words)
-        self.save = push_button("Save as a look…", "The tone as it stands, with a picture of what is seen", self._save)
-        self.inside.addWidget(self.save)
+        self.name = QLineEdit()
+        self.name.setPlaceholderText("Name of a new look")
+        self.name.setToolTip("The name under which the tone as it stands is saved")
+        self.name.setAccessibleName("Name of a new look")
+        self.save = push_button("Save look", "The tone as it stands, with a picture of what is seen", self._save)
+        self.inside.addLayout(row(self.name, self.save))
         self._listed = False
 
     def _strength(self) -> Keyed | None:
@@ -87,21 +91,25 @@ class LookPage(Panel):
         self._put(LookUse(look=found.look, strength=strength), f"Look {found.look.name}", None)
 
     def _save(self) -> None:
-        folder = looks_dir()
-        folder.mkdir(parents=True, exist_ok=True)
-        path = ask.new_file(self.window(), "Save as a look", ask.LOOKS, SUFFIX, folder / f"New{SUFFIX}")
-        if path is None:
-            return
-        look = self._make(path.name.removesuffix(SUFFIX))
+        """Writes the tone as a look into the person's own folder; what is there already is kept."""
+        name = self.name.text().strip()
+        look = self._make(name) if name else None
         if look is None:
+            self.desk.said.emit("Type a name for the look first.", True)
             return
+        folder, stem = looks_dir(), "".join(c if c.isalnum() or c in "-_ " else "_" for c in name)
+        path, number = folder / f"{stem}{SUFFIX}", 2
+        while path.exists():
+            path, number = folder / f"{stem} {number}{SUFFIX}", number + 1
         try:
+            folder.mkdir(parents=True, exist_ok=True)
             write_look(path, look, self._seen())
-        except FinishError as problem:
+        except (FinishError, OSError) as problem:
             self.desk.said.emit(str(problem), True)
             return
         self._listed = False
-        self.desk.said.emit(f"{path.name} is written.", False)
+        self.name.clear()
+        self.desk.said.emit(f"{path.name} is in {folder}.", False)
         self.refresh()
 
     def _seen(self) -> bytes:
