@@ -4,10 +4,12 @@ import cv2
 import numpy as np
 import pytest
 
-from zonal_mantle.lock import LockError
+from zonal_mantle.comp import propose_lock
+from zonal_mantle.lock import LockError, propose
 from zonal_mantle.lock.camera import camera_from_tracks
 from zonal_mantle.lock.errors import OnlyTurned
 from zonal_mantle.lock.features import Track
+from zonal_mantle.lock.propose import tried
 from zonal_mantle.shot import Lens, Lock, Shot, Source
 
 SIZE, FOCAL, FRAMES = (1280, 720), 1300.0, range(1, 25)
@@ -101,3 +103,52 @@ def test_hopeless_tracks_are_refused():
     tracks = [Track({f: tuple(rng.uniform(0, 700, 2).tolist()) for f in FRAMES}) for _ in range(80)]
     with pytest.raises(LockError):
         solved(tracks)
+
+
+def filmed(kind: str, degrees: float, tmp_path):
+    """The photograph *coffee* (scikit-image), seen by a camera that turns, 24 frames of which the ends share nothing."""
+    from skimage import data
+
+    focal, size, count = 500.0, (400, 225), 24
+    picture = cv2.resize(data.coffee()[..., ::-1], (1600, 1066))
+    picture = np.hstack([picture, picture[:, ::-1]])
+    k = np.array([[focal, 0, size[0] / 2], [0, focal, size[1] / 2], [0, 0, 1]])
+    rays = np.array([[1 / focal, 0, -1600 / focal], [0, 1 / focal, -533 / focal], [0, 0, 1]])
+    rng = np.random.default_rng(1)
+    for n in range(count):
+        turn = cv2.Rodrigues(np.radians([1.5 * np.sin(n), degrees * (n / (count - 1) - 0.5), 0.5 * np.sin(2 * n)]))[0]
+        frame = cv2.warpPerspective(picture, k @ turn.T @ rays, size, flags=cv2.INTER_CUBIC)
+        noisy = np.clip(frame + rng.normal(0, 2, frame.shape), 0, 255)
+        cv2.imwrite(str(tmp_path / f"{kind}.{n + 1:04d}.png"), noisy.astype(np.uint8))
+    return tmp_path / f"{kind}.%04d.png"
+
+
+def test_a_proposed_lock_was_tried_and_holds(tmp_path):
+    from zonal_mantle.api import new
+
+    session = new(filmed("pan", 60, tmp_path))
+    lock = propose_lock(session.shot, session.store)
+    assert "Tried" in lock.remarks[0]
+    session.shot = session.shot.with_lock(lock)
+    session.solve(lock.id)
+    solved = session.shot.lock(lock.id)
+    assert len(solved.solved) == 24
+    assert solved.kind == "pan"
+    assert solved.lens.focal_px == pytest.approx(500, rel=0.05)
+
+
+def test_a_pan_is_not_proposed_where_the_turn_does_not_tell_the_focal_length():
+    """Features that slide off the frame as a whole, as by a camera that only slides past one wall."""
+    rng = np.random.default_rng(3)
+    tracks = []
+    for _ in range(240):
+        x, y = rng.uniform(0, 4000), rng.uniform(0, 720)
+        places = {f: (x - 120.0 * f + rng.normal(0, 0.1), y + rng.normal(0, 0.1)) for f in FRAMES}
+        track = Track({f: p for f, p in places.items() if 0 < p[0] < SIZE[0]})
+        if track.life > 4:
+            tracks.append(track)
+    first = propose(tracks, FRAMES, SIZE)
+    assert first.kind == "pan"
+    found = tried(first, tracks, FRAMES, SIZE)
+    assert (found.kind, found.field_stays) == ("plane", True)
+    assert "Tried as a turning camera" in found.why

@@ -212,6 +212,16 @@ def test_one_control_is_seen_before_and_after_by_a_held_key(hands, saltworks):
     hands.settled()
     QTest.keyRelease(tone.exposure, Qt.Key.Key_C)
     assert desk.seen_shot is desk.shot is shot
+    curve = tone.curve
+    hands.click(tone.pages["Curves"][0])
+    hands.drag(curve, QPoint(curve.width() // 2, curve.height() // 2), QPoint(curve.width() // 2, 20))
+    curve.setFocus()
+    QTest.keyPress(curve, Qt.Key.Key_C)
+    assert desk.seen_shot.finish.tone.curve_all == ()
+    assert len(desk.shot.finish.tone.curve_all) == 3
+    QTest.keyRelease(curve, Qt.Key.Key_C)
+    desk.undo()
+    assert desk.shot.finish.tone.curve_all == ()
     desk.undo()  # what was held is no step of the history
     assert desk.shot.finish.tone.exposure_stops.constant == 0
     assert desk.shot.finish.tone.saturation.constant == pytest.approx(0.2)

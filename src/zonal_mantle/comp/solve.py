@@ -20,7 +20,7 @@ from ..lock import (
     solve_point,
     solve_staying,
 )
-from ..lock.propose import PARALLAX_PX
+from ..lock.propose import PARALLAX_PX, tried
 from ..lock.runs import Direction
 from ..matte import shape_alpha
 from ..place.ride import followed
@@ -195,7 +195,7 @@ def propose_lock(
         return lock_feed(pictures.plate(source, frame), "luma", 0.0)
 
     tracks = follow_features(feed, lambda frame: None, shot.frames, progress, "Looking at the shot")
-    found = propose(tracks, shot.frames, shot.size)
+    found = tried(propose(tracks, shot.frames, shot.size), tracks, shot.frames, shot.size, progress)
     x0, y0, x1, y1 = found.region
     key = ShapeKey(frame=found.frame, points=((x0, y0), (x1, y0), (x1, y1), (x0, y1)))
     field = (Shape(id="field", name="Field 1", keys=(key,)),) if found.kind == "plane" else ()

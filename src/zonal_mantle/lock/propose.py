@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..geometry import carry
-from ..shot.lock import LockKind
+from ..geometry import DEFAULT_FOCAL, carry
+from ..shot.lock import Lens, Lock, LockKind
+from .camera import camera_from_tracks, track_links, turning_error
+from .errors import LockError, OnlyTurned
 from .features import Track
+from .pan import solve_turn
 
 STAYS = 0.9  # of a region's features live through the looked-at frames: it stays in view
+WORST_TURN_PX = 3.0  # that turning may leave unexplained where a pan lock is proposed
 PARALLAX_PX = 1.5  # parts of a region that move apart by more are not one plane
 
 
@@ -68,6 +73,50 @@ def propose(tracks: list[Track], frames: range, size: tuple[int, int]) -> Propos
         "move as one plane "
         f"there (to {np.median(off):.2f} px).",
     )  # fmt: skip
+
+
+def tried(
+    found: Proposal,
+    tracks: list[Track],
+    frames: range,
+    size: tuple[int, int],
+    progress: Callable[[float, str], None] = lambda share, words: None,
+) -> Proposal:
+    """A proposal after it was tried on the features that were followed: with what it can promise, or another in its
+    place with the reason why the first would have failed."""
+    whole = (0.02 * size[0], 0.05 * size[1], 0.98 * size[0], 0.95 * size[1])
+    if found.kind == "camera":
+        trial = Lock(id="trial", name="The camera", kind="camera", reference_frame=found.frame)
+        try:
+            solved = camera_from_tracks(trial, tracks, frames, size, progress)
+        except OnlyTurned:
+            found = replace(
+                found, kind="pan", field_stays=True, region=whole,
+                why="Tried as a moving camera, it only turned: a camera that turns.",
+            )  # fmt: skip
+        except LockError as problem:
+            return _staying(found, whole, f"Tried as a moving camera: {problem}")
+        else:
+            off = float(np.sqrt(np.mean([entry.residual_px**2 for entry in solved.solved])))
+            told = " ".join(solved.lost)
+            words = f"{found.why} Tried: its points are off by {off:.2f} px. {told}"
+            return replace(found, why=words.strip())
+    if found.kind == "pan":
+        try:
+            lens, turns = solve_turn(track_links(tracks, frames, found.frame), found.frame, size, Lens())
+        except LockError as problem:
+            return _staying(found, whole, f"Tried as a turning camera: {problem}")
+        off = turning_error(tracks, frames, turns, lens.focal_px or DEFAULT_FOCAL * size[0], np.array(size) / 2)
+        if off > WORST_TURN_PX:
+            return _staying(found, whole, f"Tried as a turning camera: turning leaves {off:.1f} px unexplained.")
+        told = f"Tried: turning explains the features to {off:.2f} px, at a focal length of {lens.focal_px:.0f} px."
+        return replace(found, why=f"{found.why} {told}")
+    return found
+
+
+def _staying(found: Proposal, whole: tuple[float, float, float, float], why: str) -> Proposal:
+    """A field that stays in the frame, which asks for no lens, and why it is proposed."""
+    return Proposal("plane", True, found.frame, whole, f"{why} A field that stays in the frame asks for no lens.")
 
 
 def _apart(matrix: NDArray, source: NDArray, target: NDArray) -> NDArray[np.float64]:

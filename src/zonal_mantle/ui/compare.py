@@ -4,10 +4,15 @@ from __future__ import annotations
 
 from PySide6.QtCore import QObject, Qt, QTimer
 from PySide6.QtGui import QCursor
-from PySide6.QtWidgets import QApplication, QCheckBox, QWidget
+from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QWidget
 
 from ..comp.finish_fit import patch_curves
 from ..shot import Patch
+from .bench.curve_edit import CurveEdit
+from .bench.look_page import LookPage
+from .bench.tint_pad import TintPad
+from .bench.tone_panel import STRAIGHT
+from .bench.valued import Valued
 from .desk import Desk, new_gesture
 from .numberfield import NumberField
 from .tools.sample import Area
@@ -15,6 +20,7 @@ from .viewer import Viewer
 
 FLICKER_MS = 600
 HELD = Qt.Key.Key_C
+CONTROLS = (NumberField, QCheckBox, QComboBox, CurveEdit, TintPad)
 WAYS = ("side by side", "wipe", "flicker")
 
 
@@ -37,14 +43,12 @@ class Compare(QObject):
         control = self._control()
         if control is None:
             return False
-        if isinstance(control, NumberField):
-            label = control.label
-            shot = self.desk.tried(lambda: control.changed.emit(control.default, new_gesture()))
-        else:
-            label = control.text() or control.accessibleName()
-            shot = self.desk.tried(lambda: control.clicked.emit(not control.isChecked()))
+        shot = self.desk.tried(lambda: _without(control))
         if shot is None:
             return False
+        label = control.label if isinstance(control, NumberField) else control.accessibleName()
+        if isinstance(control, QCheckBox):
+            label = control.text() or label
         self.desk.set_view(compared=shot)
         self.desk.said.emit(f"Before: without {label}. Let the key go to come back.", False)
         return True
@@ -54,11 +58,11 @@ class Compare(QObject):
         self.desk.set_view(compared=None)
         self.desk.said.emit("", False)
 
-    def _control(self) -> NumberField | QCheckBox | None:
+    def _control(self) -> QWidget | None:
         under = QApplication.widgetAt(QCursor.pos())
         for widget in (under, QApplication.focusWidget()):
             while widget is not None and widget is not self.window:
-                if isinstance(widget, NumberField | QCheckBox) and widget.isEnabled():
+                if isinstance(widget, CONTROLS) and widget.isEnabled() and _is_edit(widget):
                     return widget
                 widget = widget.parentWidget()
         return None
@@ -117,3 +121,29 @@ class Compare(QObject):
 
         if shot.patches:
             desk.run("Following patches", lambda job: patch_curves(shot, shot.patches, desk.store, job.progress), told)
+
+
+def _is_edit(control: QWidget) -> bool:
+    """Whether a control changes the shot; a list outside of the benches' panels may do something else."""
+    if not isinstance(control, QComboBox):
+        return True
+    parent = control.parentWidget()
+    while parent is not None:
+        if isinstance(parent, Valued | LookPage):
+            return True
+        parent = parent.parentWidget()
+    return False
+
+
+def _without(control: QWidget) -> None:
+    """Sets a control to what does nothing, as a hand would: a number to its default, a list to its first entry."""
+    if isinstance(control, NumberField):
+        control.changed.emit(control.default, new_gesture())
+    elif isinstance(control, CurveEdit):
+        control.changed.emit(STRAIGHT, new_gesture())
+    elif isinstance(control, TintPad):
+        control.changed.emit(0.0, 0.0, new_gesture())
+    elif isinstance(control, QComboBox):
+        control.textActivated.emit(control.itemText(0))
+    elif isinstance(control, QCheckBox):
+        control.clicked.emit(not control.isChecked())
