@@ -47,18 +47,18 @@ def finished(
     if finish.across is not None:
         picture = across_picture(picture, finish.across, scale, 0)
     if (lut := finish.lut) is not None:
-        picture = through_lut(picture, lut.file.path, lut.file.stamp, lut.encoding, lut.strength)
+        through_lut(picture, lut.file.path, lut.file.stamp, lut.encoding, lut.strength, out=picture)
     if finish.glow is not None:
-        picture = glowing(picture, finish.glow)
+        glowing(picture, finish.glow, out=picture)
     if finish.vignette is not None:
-        picture = vignetted(picture, finish.vignette)
+        vignetted(picture, finish.vignette, out=picture)
     for light in finish.lights:
         cover = union((light.shape,), (width, height), scale)
         share = None if light.weights is None else share_of(light.weights)
-        picture = lit(picture, cover, np.array(light.matrix).reshape(3, 3), share)
+        lit(picture, cover, np.array(light.matrix).reshape(3, 3), share, out=picture)
     if (film := finish.film) is not None:
         share = np.full((height, width), film.strengths[0], np.float32)
-        picture = with_grain(picture, noise_of(film), film.model, share)
+        with_grain(picture, noise_of(film), film.model, share, out=picture)
     return picture if finish.leaving is None else leave(picture, finish.leaving)
 
 

@@ -108,8 +108,9 @@ def _spread_rows(y0, y1, picture, level, spread, shares, out):  # type: ignore[n
             out[y, x, 3] = picture[y, x, 3]
 
 
-def glowing(picture: Array, numbers: GlowNumbers) -> Array:
-    """A picture with glow and halation. (h, w, 4) float32, scene-linear, premultiplied; a new one.
+def glowing(picture: Array, numbers: GlowNumbers, out: Array | None = None) -> Array:
+    """A picture with glow and halation. (h, w, 4) float32, scene-linear, premultiplied; a new one, or in `out`, which
+    may be the picture itself.
 
     The sum of each channel stays what it was: at the frame's rim light is thrown back.
     """
@@ -124,13 +125,13 @@ def glowing(picture: Array, numbers: GlowNumbers) -> Array:
     run_bands(_half_rows, half.shape[0], picture, level, half)
     light = _sum(half, picture.shape)
     if not parts or light.max() <= 0:
-        return picture.copy()
+        return picture.copy() if out is None else out
     spread = spread_light(half, parts)
     shares = np.sum([share for _, share in parts], axis=0, dtype=np.float32)
     given = _sum(spread, picture.shape)
     kept = np.where(given > 0, light * shares / np.maximum(given, 1e-12), 0).astype(np.float32)
     spread = np.asarray(cv2.transform(spread, np.diag(kept)), np.float32)
-    out = np.empty_like(picture)
+    out = np.empty_like(picture) if out is None else out
     run_bands(_spread_rows, height, picture, level, spread, shares, out)
     return out
 

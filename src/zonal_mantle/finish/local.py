@@ -39,15 +39,15 @@ def _lit_rows(y0, y1, picture, cover, share, has_share, matrix, out):  # type: i
 _NO_SHARE = np.zeros((1, 1), np.float32)
 
 
-def lit(picture: Array, cover: Array, matrix: NDArray, share: Array | None = None) -> Array:
+def lit(picture: Array, cover: Array, matrix: NDArray, share: Array | None = None, out: Array | None = None) -> Array:
     """A picture with a light on it.
 
     Parameters
     ----------
     picture : (h, w, 4) float32, scene-linear, premultiplied. cover : (h, w), 0…1, where the light falls.
-    matrix : see `light_matrix`. share : (h, w), how much of each pixel it reaches.
+    matrix : see `light_matrix`. share : (h, w), how much of each pixel it reaches. out : may be the picture itself.
     """
-    out = np.empty_like(picture)
+    out = np.empty_like(picture) if out is None else out
     has = share is not None
     arguments = (picture, cover, _NO_SHARE if share is None else share, has, matrix.astype(np.float32), out)
     run_bands(_lit_rows, picture.shape[0], *arguments)

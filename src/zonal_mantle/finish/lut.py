@@ -77,7 +77,9 @@ def _reason(words: str) -> str:
     return f"{last[:160]}."
 
 
-def through_lut(picture: Array, path: str, stamp: Stamp, encoding: str, strength: float = 1.0) -> Array:
+def through_lut(
+    picture: Array, path: str, stamp: Stamp, encoding: str, strength: float = 1.0, out: Array | None = None
+) -> Array:
     """A picture through a table.
 
     Parameters
@@ -87,32 +89,32 @@ def through_lut(picture: Array, path: str, stamp: Stamp, encoding: str, strength
 
     Returns
     -------
-    A new picture of the same kind.
+    A new picture of the same kind, or `out`, which may be the picture itself.
 
     Raises
     ------
     FinishError : see `lut_processor`.
     """
     processor, codes = lut_processor(path, stamp), encoding == SRGB
-    out = np.empty_like(picture)
+    done = np.empty_like(picture) if out is None else out
 
     def some(y0: int, y1: int) -> None:
         """A few rows at a time, so that they stay near."""
         for first in range(y0, y1, NEAR_ROWS):
-            part = picture[first : min(first + NEAR_ROWS, y1)]
+            part = picture[first : min(first + NEAR_ROWS, y1)].copy()
             before = np.empty_like(part)
             _straight_rows(0, len(part), part, codes, before)
             before = before if codes else from_linear(before, encoding)
             after = before.copy()
             processor.applyRGBA(after)
-            mixed = out[first : first + len(part)]
+            mixed = done[first : first + len(part)]
             _mixed_rows(0, len(part), before, after, np.float32(strength), codes, part, mixed)
             if not codes:
                 mixed[:] = to_linear(mixed, encoding)
                 mixed[..., :3] *= part[..., 3:]
 
-    run_bands(some, out.shape[0])
-    return out
+    run_bands(some, done.shape[0])
+    return done
 
 
 @numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")

@@ -56,15 +56,16 @@ def _vignette_rows(y0, y1, picture, ax, bx, ay, by, by_frame, stops, start, per_
             out[j, i, 3] = picture[j, i, 3]
 
 
-def vignetted(picture: Array, numbers: VignetteNumbers) -> Array:
-    """A picture darker (or brighter) toward its corners. (h, w, 4) float32, scene-linear; a new one."""
+def vignetted(picture: Array, numbers: VignetteNumbers, out: Array | None = None) -> Array:
+    """A picture darker (or brighter) toward its corners. (h, w, 4) float32, scene-linear; a new one, or in `out`, which
+    may be the picture itself."""
     height, width = picture.shape[:2]
     cx, cy = numbers.centre
     # distances in units of the half frame (by the frame), or of the half diagonal as it is seen (round)
     half_x, half_y = (0.5, 0.5) if numbers.by_frame else _half_diagonal(numbers.aspect)
     span = max(numbers.end - numbers.start, 1e-3)
     places = (1 / (width * half_x), (0.5 / width - cx) / half_x, 1 / (height * half_y), (0.5 / height - cy) / half_y)
-    out = np.empty_like(picture)
+    out = np.empty_like(picture) if out is None else out
     one = np.float32
     run_bands(
         _vignette_rows, height, picture, *(one(v) for v in places), numbers.by_frame,

@@ -20,6 +20,7 @@ from ..shot.lock import Lens
 from .bundle import Scene, Views, adjust, pictured
 
 NO_MORE = 1.09  # times: where turning alone leaves no more than this, moving explains nothing but its own freedom
+CLEARLY = 6.0  # times: where turning leaves so much more after a few rounds, the camera moved
 STEPS = (1.1, 1.25, 1.6, 2.5, 5.0, 12.0, 30.0)  # factors that a focal length is tried at to either side
 SAME_FIT = 1.01  # a mean error that is larger by less is no worse: tracks err together, not each by itself
 
@@ -51,15 +52,18 @@ def turning(scene: Scene, views: Views, free_focal: bool, free_bend: bool = Fals
     The turning camera may bend the picture whether the moving one may or not: else depths would stand in for the bend.
     """
     cameras, points = len(scene.turns), len(scene.points)
-    least = np.inf
-    for turns in (_turns_alone(scene, views), scene.turns):
-        flat = Scene(scene.focal_px, scene.distortion, turns.copy(), np.zeros_like(scene.places), scene.points.copy())
-        flat.points = _rays(flat, views)
-        flat = adjust(flat, views, free_focal, False, 30, 1e-4, only_turns=True)
-        flat = adjust(flat, views, free_focal, True, 20, 1e-4, only_turns=True)
-        least = min(least, spread_px(flat, views, 3 * (cameras - 1) + 2 * points + int(free_focal) + 1))
-    unknowns = 6 * (cameras - 1) + 3 * points + int(free_focal) + int(free_bend) - 1
-    return Turning(least, spread_px(scene, views, unknowns))
+    moving = spread_px(scene, views, 6 * (cameras - 1) + 3 * points + int(free_focal) + int(free_bend) - 1)
+    unknowns = 3 * (cameras - 1) + 2 * points + int(free_focal) + 1
+    places = np.zeros_like(scene.places)
+    flat = Scene(scene.focal_px, scene.distortion, _turns_alone(scene, views), places, scene.points.copy())
+    flat.points = _rays(flat, views)
+    alone = np.inf
+    for bend, rounds, gain in ((False, 8, 1e-2), (False, 25, 1e-4), (True, 20, 1e-4)):
+        flat = adjust(flat, views, free_focal, bend, rounds, gain, only_turns=True)
+        alone = spread_px(flat, views, unknowns)
+        if alone > CLEARLY * moving:
+            break  # no more rounds would close that
+    return Turning(alone, moving)
 
 
 def _turns_alone(scene: Scene, views: Views) -> np.ndarray:

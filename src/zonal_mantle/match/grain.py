@@ -263,15 +263,15 @@ def _grain_rows(y0, y1, picture, noise, tables, by_level, share, out):  # type: 
 _NO_TABLE = np.zeros((3, 2), np.float32)
 
 
-def with_grain(picture: Array, noise: Array, model: GrainModel | None, share: Array) -> Array:
+def with_grain(picture: Array, noise: Array, model: GrainModel | None, share: Array, out: Array | None = None) -> Array:
     """A picture with grain on a share of each pixel, laid in coded values (sRGB curve).
 
     Parameters
     ----------
     picture : (h, w, 4) float32, scene-linear, premultiplied. noise : (h, w, 3), of unit strength by a `model`, else in
-        coded values. share : (h, w), how much of it lies on each pixel.
+        coded values. share : (h, w), how much of it lies on each pixel. out : may be the picture itself.
     """
-    out = np.empty_like(picture)
+    out = np.empty_like(picture) if out is None else out
     tables = _NO_TABLE if model is None else _tables(model)
     run_bands(_grain_rows, picture.shape[0], picture, noise, tables, model is not None, share, out)
     return out
