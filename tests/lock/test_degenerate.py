@@ -106,7 +106,7 @@ def test_hopeless_tracks_are_refused():
 
 
 def filmed(kind: str, degrees: float, tmp_path):
-    """The photograph *coffee* (scikit-image), seen by a camera that turns, 24 frames of which the ends share nothing."""
+    """The photograph *coffee* (scikit-image), seen by a camera that turns; first and last frame share nothing."""
     from skimage import data
 
     focal, size, count = 500.0, (400, 225), 24
