@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 from dataclasses import replace
+from typing import Any, Literal
 
 import numpy as np
 
@@ -17,7 +18,7 @@ from ..match.tone import Tone
 from ..matte.shapes import standing
 from ..media.stamps import used_file
 from ..place.transform import reference_to_frame
-from ..shot import Finish, Glow, GrainMatch, LocalLight, Shot, Vignette
+from ..shot import Finish, Glow, LocalLight, Shot, Vignette
 from ..shot.finish import LEAST_PX, MOST_PX
 from ..shot.settled import settled
 from .finish_plan import Across, FinishPlan, Leaving, LightPlan, LutPlan
@@ -53,9 +54,9 @@ def finish_of(shot: Shot, planned: FramePlan, frame: int, scale: float) -> Finis
     strength = _unit(finish.lut.strength.at(frame))
     if finish.lut.on and finish.lut.path and strength > 0:
         lut = LutPlan(used_file(finish.lut.path), finish.lut.encoding, strength)
-    glow, glow_share = _glow(finish, frame)
-    vignette, dark_share = _vignette(finish, frame)
-    grain, grain_share = _grain(finish, frame)
+    glow, glow_share = _acting(finish, frame, "glow")
+    vignette, dark_share = _acting(finish, frame, "vignette")
+    grain, grain_share = _acting(finish, frame, "grain")
     film = None if grain is None else film_of(shot, grain, frame, grain_share)
     lights = tuple(each for each in (_light(shot, planned, light, frame) for light in finish.lights) if each)
     return FinishPlan(
@@ -69,31 +70,13 @@ def finish_of(shot: Shot, planned: FramePlan, frame: int, scale: float) -> Finis
     )
 
 
-def _look_share(finish: Finish, frame: int) -> float:
-    return _unit(finish.look.strength.at(frame)) if finish.look is not None and finish.look.on else 0.0
-
-
-def _glow(finish: Finish, frame: int) -> tuple[Glow | None, float]:
-    if finish.glow.on:
-        return finish.glow, 1.0
-    share = _look_share(finish, frame)
-    theirs = finish.look.look.glow if finish.look is not None and share > 0 else None
-    return (theirs, share) if theirs is not None and theirs.on else (None, 0.0)
-
-
-def _vignette(finish: Finish, frame: int) -> tuple[Vignette | None, float]:
-    if finish.vignette.on:
-        return finish.vignette, 1.0
-    share = _look_share(finish, frame)
-    theirs = finish.look.look.vignette if finish.look is not None and share > 0 else None
-    return (theirs, share) if theirs is not None and theirs.on else (None, 0.0)
-
-
-def _grain(finish: Finish, frame: int) -> tuple[GrainMatch | None, float]:
-    if finish.grain.on:
-        return finish.grain, 1.0
-    share = _look_share(finish, frame)
-    theirs = finish.look.look.grain if finish.look is not None and share > 0 else None
+def _acting(finish: Finish, frame: int, part: Literal["glow", "vignette", "grain"]) -> tuple[Any, float]:
+    """A part of the finish and its share: its own where it is on, else the look's by the look's strength, else None."""
+    own, use = getattr(finish, part), finish.look
+    if own.on:
+        return own, 1.0
+    share = _unit(use.strength.at(frame)) if use is not None and use.on else 0.0
+    theirs = getattr(use.look, part) if use is not None and share > 0 else None
     return (theirs, share) if theirs is not None and theirs.on else (None, 0.0)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import contextlib
 import json
 from pathlib import Path
 from typing import Any, NamedTuple, TypeVar
@@ -55,11 +56,14 @@ def write_look(path: Path, look: Look, picture: bytes = b"") -> None:
     """
     held_picture = _PNG + base64.b64encode(picture).decode() if picture else ""
     data = {"format": FORMAT, "version": VERSION, "look": look.model_dump(mode="json"), "picture": held_picture}
+    part = path.with_name(f".{path.name}.part")
     try:
-        part = path.with_name(f".{path.name}.part")
+        path.parent.mkdir(parents=True, exist_ok=True)
         part.write_text(json.dumps(data, indent=1) + "\n", encoding="utf-8")
         part.replace(path)
     except OSError as problem:
+        with contextlib.suppress(OSError):
+            part.unlink(missing_ok=True)
         raise FinishError(f"{path} cannot be written: {problem.strerror}. Choose another folder.") from problem
 
 

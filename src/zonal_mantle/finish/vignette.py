@@ -20,6 +20,7 @@ from ..media.powers import FAST, exp2_of
 
 Array = NDArray[np.float32]
 TOGETHER, BEYOND = 5.0, 0.03  # of neighbouring points, and of the falloff itself at a corner that is not seen
+LEAST_GIVE = 0.02  # stops: no plate is told better
 LEAST_SPREAD = 0.04  # of r², by which places must move about the middle for the falloff to be told
 
 
@@ -122,4 +123,4 @@ def falloff_of(here: NDArray, there: NDArray, change: NDArray, group: NDArray) -
     # points of one neighbourhood err together, as many as lie within the smoothing; and the corner itself is mostly
     # not seen: the polynomial goes on to there
     give = TOGETHER * spread * float(np.sqrt(corner @ np.linalg.inv(normal) @ corner))
-    return Falloff(stops, float(np.hypot(give, BEYOND * stops)), len(change))
+    return Falloff(stops, float(np.hypot(np.hypot(give, BEYOND * stops), LEAST_GIVE)), len(change))

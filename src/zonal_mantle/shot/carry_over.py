@@ -101,7 +101,8 @@ def pasted(shot: Shot, carried: Carried, to: Sequence[str]) -> tuple[Shot, str, 
             shot = shot.with_zone(zone.but(placement=placement, **parts))
         elif carried.stage == "Match":
             new = match if carried.part is None else zone.match.with_part(carried.part, match)
-            shot = shot.with_zone(zone.but(match=new))
+            look = carried.zone.look if carried.part in (None, "tone") else zone.look
+            shot = shot.with_zone(zone.but(match=new, look=look))
         elif matte is None:
             shot = shot.with_zone(zone.but(matte=MatteUse()))
         else:

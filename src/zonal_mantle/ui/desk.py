@@ -17,6 +17,7 @@ from ..comp.plan import Between
 from ..comp.scheduler import JOB, READINGS
 from ..comp.views import OWN_VIEWS
 from ..media.picture import Picture, picture_of
+from ..media.stamps import stamp_of
 from ..media.watch import used_files_digest
 from ..shot import Air, History, Lock, MantleError, Matte, Patch, Shot, Zone, autosave_path, save
 from ..shot.match import Part
@@ -93,7 +94,7 @@ class Desk(QObject):
         self._measured.connect(self._readings_taken)
         self._partly.connect(self._some_readings_taken)
         self._files_seen.connect(self._files_looked_at)
-        self._files: tuple[object, str] = ((), "")
+        self._files: tuple[tuple[Any, ...], str] = ((), "")
         self._watch = QTimer(self, interval=WATCH_MS)
         self._watch.timeout.connect(self._look_at_files)
         self._watch.start()
@@ -266,17 +267,17 @@ class Desk(QObject):
         if self.shot.plate is not None and not self.scheduler.is_busy("files"):
             shot = self.shot
             job = Job(
-                lambda j: used_files_digest(shot.sources),
-                on_end=lambda found, error: self._files_seen.emit(shot.sources, found),
+                lambda j: f"{used_files_digest(shot.sources)} {stamp_of(shot.finish.lut.path)}",
+                on_end=lambda found, error: self._files_seen.emit((shot.sources, shot.finish.lut.path), found),
             )
             self.scheduler.submit("files", job, READINGS)
 
-    def _files_looked_at(self, sources: object, found: str | None) -> None:
+    def _files_looked_at(self, used: tuple[object, str], found: str | None) -> None:
         """Pictures of files that changed are made anew."""
-        if found is None or sources is not self.shot.sources:
+        if found is None or used[0] is not self.shot.sources or used[1] != self.shot.finish.lut.path:
             return
-        known, self._files = self._files, (sources, found)
-        if known[0] is sources and known[1] != found:
+        known, self._files = self._files, (used, found)
+        if known[0] and known[0][0] is used[0] and known[0][1] == used[1] and known[1] != found:
             self._revisions.clear()
             self._after_change()
             self.said.emit("A file that the shot uses was written again. It is shown as it is now.", False)

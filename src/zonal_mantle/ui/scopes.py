@@ -192,7 +192,7 @@ class Scopes(QWidget):
         self.shown: object = None  # what of `asked` stands on the screen
         self.measured: Measured | None = None
         self.of = choice([SEEN, ZONE, AIM, PLATE], "What the scopes look at", lambda _: self.refresh())
-        self.over = QCheckBox("Aim over it")
+        self.over = QCheckBox("Overlay aim")
         self.over.setToolTip("Draws what the chosen zone is compared with over it, in ochre")
         self.over.clicked.connect(lambda _: self.refresh())
         self.levels = choice(["waveform", "parade"], "Luma, or red, green and blue beside one another", self._levels)

@@ -167,7 +167,7 @@ class Window(QMainWindow):
         self._add(view, "Held still", "H", self.strip._still)
         self._add(view, "Before: without the open part of the match", "B", self.bench.match.flip_before)
         self._add(view, "Next mood", "N", lambda: self.bench.finish.flip_mood())
-        self._add(view, "Delivered frame over every view", "G", self._flip_guides)
+        self._add(view, "Show delivered frame", "G", self._flip_guides)
         self._add(view, "Scopes", "V", lambda: self.scopes.setVisible(not self.scopes.isVisible()))
         self.lut_menu = view.addMenu("Encoding of the viewing LUT")
         self.lut_menu.aboutToShow.connect(self._fill_encodings)

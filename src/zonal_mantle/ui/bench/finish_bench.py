@@ -97,7 +97,7 @@ class FinishBench(QWidget):
             panel.setVisible(each == name)
             if each == name:
                 panel.refresh()
-        self.desk.view_changed.emit()
+        self.desk.choice_changed.emit()  # other handles on the picture, and another hint
 
     # --- moods ---
     def _change(self, change: Callable[[], object], words: str) -> None:

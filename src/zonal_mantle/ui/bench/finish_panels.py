@@ -131,7 +131,7 @@ class VignettePanel(FinishPart):
             self._measure,
             "crosshair",
         )
-        self.take = push_button("Use it", "Sets the vignette to what the plate has by itself", self._take)
+        self.take = push_button("Use", "Sets the vignette to what the plate has by itself", self._take)
         self.inside.addLayout(row(self.measure, self.take))
         self.inside.addWidget(self.words)
 

@@ -15,7 +15,7 @@ from ..widgets import choice, note, push_button, row, show_choice, tool_button
 from .finish_part import FinishPart
 
 STILL = "stays in frame"
-REACHES = {"all of the picture": "all", "only behind": "behind", "it and before": "before"}
+REACHES = {"whole picture": "all", "behind zone": "behind", "zone and in front": "before"}
 
 
 class LocalPanel(FinishPart):
@@ -40,12 +40,12 @@ class LocalPanel(FinishPart):
             "White", "temperature_k", 1500, 15000, 20, DAYLIGHT_K, 0, "K", "Lower is warmer; adapted by Bradford"
         )
         self.saturation = self.number("Saturation", "saturation", 0, 4, 0.005, 1, 3, "", "0 is grey")
-        self.soft_in = self._soft("Soft inside", "feather_in_px")
-        self.soft_out = self._soft("Soft outside", "feather_out_px")
+        self.soft_in = self._soft("Feather inside", "feather_in_px")
+        self.soft_out = self._soft("Feather outside", "feather_out_px")
         self.controls = [self.exposure, self.kelvin, self.saturation, self.soft_in, self.soft_out]
         for field in self.controls:
             self.inside.addWidget(field)
-        self.invert = QCheckBox("Outside of the shape")
+        self.invert = QCheckBox("Invert shape")
         self.invert.setToolTip("The light falls on all but the shape")
         self.invert.clicked.connect(lambda on: self._shape("Invert the light", None, invert=bool(on)))
         self.inside.addWidget(self.invert)
@@ -55,7 +55,7 @@ class LocalPanel(FinishPart):
         self.reach = choice(list(REACHES), "What the light falls on", self._reach)
         self.reach.setMinimumContentsLength(10)
         self.zone = choice([], "The zone that the light falls behind, or before", self._zone)
-        self.inside.addLayout(row(note("Falls on"), self.reach, self.zone))
+        self.inside.addLayout(row(note("Affects"), self.reach, self.zone))
         self.inside.addWidget(self.words)
 
     # --- the light at hand ---

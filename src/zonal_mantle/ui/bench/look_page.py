@@ -102,9 +102,8 @@ class LookPage(Panel):
         while path.exists():
             path, number = folder / f"{stem} {number}{SUFFIX}", number + 1
         try:
-            folder.mkdir(parents=True, exist_ok=True)
             write_look(path, look, self._seen())
-        except (FinishError, OSError) as problem:
+        except FinishError as problem:
             self.desk.said.emit(str(problem), True)
             return
         self._listed = False
