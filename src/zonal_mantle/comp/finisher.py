@@ -57,7 +57,7 @@ def finished(
         share = None if light.weights is None else share_of(light.weights)
         lit(picture, cover, np.array(light.matrix).reshape(3, 3), share, out=picture)
     if (film := finish.film) is not None:
-        share = np.full((height, width), film.strengths[0], np.float32)
+        share = np.full((1, width), film.strengths[0], np.float32)
         with_grain(picture, noise_of(film), film.model, share, out=picture)
     return picture if finish.leaving is None else leave(picture, finish.leaving)
 

@@ -83,7 +83,7 @@ def compose_plan(planned: FramePlan, pictures: Pictures) -> Array:
 
 
 def noise_of(film: Film, planned: FramePlan, pictures: Pictures) -> Array:
-    """What a film's grain is on a frame: of unit strength from its model, or of its clip in coded values."""
+    """What a film's grain is on a frame: of unit strength from its model, or of its clip in coded values. (3, h, w)."""
     if film.model is not None:
         return unit_grain(film.model, planned.size, film.seed, film.frame, film.size, planned.scale)
     assert film.clip is not None
@@ -91,7 +91,7 @@ def noise_of(film: Film, planned: FramePlan, pictures: Pictures) -> Array:
     height, width = planned.size[1], planned.size[0]
     rows, columns = -(-height // clip.shape[0]), -(-width // clip.shape[1])
     laid_out = np.tile(coded(clip) - np.float32(film.grey), (rows, columns, 1))
-    return np.ascontiguousarray(laid_out[:height, :width])
+    return np.ascontiguousarray(laid_out[:height, :width].transpose(2, 0, 1))
 
 
 def segments(layers: tuple[Layer, ...]) -> list[tuple[Layer, ...]]:

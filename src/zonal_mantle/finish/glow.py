@@ -9,6 +9,7 @@ Transactions on Communications 31 (1983)); what these smooth by themselves is ta
 from __future__ import annotations
 
 from collections.abc import Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from typing import NamedTuple
 
 import cv2
@@ -23,7 +24,9 @@ Array = NDArray[np.float32]
 WIDTHS, SHARES = (0.5, 1.0, 2.0), (0.5, 0.3, 0.2)
 FINEST_PX = 2.0  # a Gaussian is made on the smallest picture on which it is still as wide as this
 HALVED = 0.75  # px²: the variance of the four taps
+REACH = 3.2  # standard deviations of a Gaussian that are kept to each side: 99.86 % of it
 BORDER = cv2.BORDER_REFLECT
+_threads = ThreadPoolExecutor(2, thread_name_prefix="glow")
 
 
 class GlowNumbers(NamedTuple):
@@ -87,24 +90,31 @@ def _half_rows(y0, y1, picture, level, out):  # type: ignore[no-untyped-def]
 @numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
 def _spread_rows(y0, y1, picture, level, spread, shares, out):  # type: ignore[no-untyped-def]
     """Takes what is spread away where it was, and adds it where it goes: straight between the small pixels."""
-    width, small = picture.shape[1], spread.shape[1]
-    line = np.empty(3 * small, np.float32)
+    width, small = np.uintp(picture.shape[1]), spread.shape[1]
+    two = np.uintp(2)
+    line, wide = np.empty((3, small + 2), np.float32), np.empty(6 * small, np.float32)
     s0, s1, s2 = shares[0], shares[1], shares[2]
     near, far = np.float32(0.75), np.float32(0.25)
     for y in range(y0, y1):
         first = y // 2
         other = min(max(first + (1 if y % 2 else -1), 0), spread.shape[0] - 1)
-        a, b = spread[first].reshape(-1), spread[other].reshape(-1)
-        for k in range(np.uintp(3 * small)):
-            line[k] = near * a[k] + far * b[k]
+        for c in range(3):
+            between = line[c]
+            for x in range(np.uintp(small)):
+                between[x + np.uintp(1)] = near * spread[first, x, c] + far * spread[other, x, c]
+            between[0], between[small + 1] = between[1], between[small]
+            row = wide[c * 2 * small : (c + 1) * 2 * small]
+            for x in range(np.uintp(small)):
+                middle = near * between[x + np.uintp(1)]
+                row[two * x] = middle + far * between[x]
+                row[two * x + np.uintp(1)] = middle + far * between[x + two]
+        red, green, blue = wide[: 2 * small], wide[2 * small : 4 * small], wide[4 * small :]
         for x in range(width):
-            i = x // 2
-            j = min(max(i + (1 if x % 2 else -1), 0), small - 1)
             r, g, v = picture[y, x, 0], picture[y, x, 1], picture[y, x, 2]
             over = _over(r, g, v, level)
-            out[y, x, 0] = r + near * line[3 * i] + far * line[3 * j] - s0 * over * max(r, np.float32(0))
-            out[y, x, 1] = g + near * line[3 * i + 1] + far * line[3 * j + 1] - s1 * over * max(g, np.float32(0))
-            out[y, x, 2] = v + near * line[3 * i + 2] + far * line[3 * j + 2] - s2 * over * max(v, np.float32(0))
+            out[y, x, 0] = r + red[x] - s0 * over * max(r, np.float32(0))
+            out[y, x, 1] = g + green[x] - s1 * over * max(g, np.float32(0))
+            out[y, x, 2] = v + blue[x] - s2 * over * max(v, np.float32(0))
             out[y, x, 3] = picture[y, x, 3]
 
 
@@ -164,32 +174,35 @@ def spread_light(half: Array, parts: Sequence[tuple[float, Array]]) -> Array:
     whole = 2 ** (deepest - 1)
     below, right = -height % whole, -width % whole
     level = cv2.copyMakeBorder(half, 0, below, 0, right, BORDER) if below or right else half
-    totals: list[Array | None] = []
+    waiting: list[list[Future[Array]]] = []
     variance = HALVED  # that a level has by itself, in pixels of the picture
     for k in range(1, deepest + 1):
         if k > 1:
             level = cv2.sepFilter2D(level, -1, _TAPS, _TAPS, anchor=(1, 1), borderType=BORDER)[::2, ::2]
             level = np.ascontiguousarray(level)
             variance += HALVED * 4 ** (k - 1)
-        total: Array | None = None
-        for sigma, share in spreads:
-            if min(_level_of(sigma), deepest) != k:
-                continue
-            enlarging = (4**k - 1) / 6  # of straight lines between the small pixels
-            own = np.sqrt(max(sigma**2 - variance - enlarging, 0.0)) / 2**k
-            blurred = level if own < 0.1 else cv2.GaussianBlur(level, (0, 0), float(own), borderType=BORDER)
-            weighed = np.asarray(cv2.transform(blurred, np.diag(share)), np.float32)
-            total = weighed if total is None else total + weighed
-        totals.append(total)
+        enlarging = (4**k - 1) / 6  # of straight lines between the small pixels
+        here = [(sigma, share) for sigma, share in spreads if min(_level_of(sigma), deepest) == k]
+        owns = [(np.sqrt(max(sigma**2 - variance - enlarging, 0.0)) / 2**k, share) for sigma, share in here]
+        waiting.append([_threads.submit(_blurred, level, float(own), share) for own, share in owns])
     out: Array | None = None
     for k in range(deepest, 0, -1):
-        here = totals[k - 1]
         if out is not None:
             size = ((width + right) // 2 ** (k - 1), (height + below) // 2 ** (k - 1))
             out = np.asarray(cv2.resize(out, size, interpolation=cv2.INTER_LINEAR), np.float32)
-        out = here if out is None else out if here is None else out + here
+        for future in waiting[k - 1]:
+            part = future.result()
+            out = part if out is None else np.asarray(cv2.add(out, part, dst=out), np.float32)
     assert out is not None
     return np.ascontiguousarray(out[:height, :width], np.float32)
+
+
+def _blurred(level: Array, sigma: float, share: Array) -> Array:
+    """A picture blurred, each channel by its share."""
+    if sigma >= 0.1:
+        taps = 2 * int(np.ceil(REACH * sigma)) + 1
+        level = np.asarray(cv2.GaussianBlur(level, (taps, taps), sigma, borderType=BORDER), np.float32)
+    return np.asarray(cv2.transform(level, np.diag(share)), np.float32)
 
 
 _TAPS = np.array([1, 3, 3, 1], np.float32) / 8

@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 
 from ..media.bands import run_bands
 from ..media.colour import SRGB, from_linear, to_linear
-from ..media.powers import FAST, coded_value, power_of
+from ..media.powers import FAST, coded_value, decoded_value
 from ..media.stamps import GONE, Stamp
 from .errors import FinishError
 
@@ -101,17 +101,20 @@ def through_lut(
     def some(y0: int, y1: int) -> None:
         """A few rows at a time, so that they stay near."""
         for first in range(y0, y1, NEAR_ROWS):
-            part = picture[first : min(first + NEAR_ROWS, y1)].copy()
+            part = picture[first : min(first + NEAR_ROWS, y1)]
+            mixed = done[first : first + len(part)]
             before = np.empty_like(part)
             _straight_rows(0, len(part), part, codes, before)
             before = before if codes else from_linear(before, encoding)
             after = before.copy()
             processor.applyRGBA(after)
-            mixed = done[first : first + len(part)]
-            _mixed_rows(0, len(part), before, after, np.float32(strength), codes, part, mixed)
-            if not codes:
-                mixed[:] = to_linear(mixed, encoding)
-                mixed[..., :3] *= part[..., 3:]
+            if codes:
+                _decoded_rows(0, len(part), before, after, np.float32(strength), part, mixed)
+                continue
+            alpha = part[..., 3:].copy()
+            mixed[:] = to_linear(before + np.float32(strength) * (after - before), encoding)
+            mixed[..., :3] *= alpha
+            mixed[..., 3:] = alpha
 
     run_bands(some, done.shape[0])
     return done
@@ -119,38 +122,36 @@ def through_lut(
 
 @numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
 def _straight_rows(y0, y1, picture, codes, out):  # type: ignore[no-untyped-def]
+    """Colours without their alpha, in codes of sRGB where asked; channels lie one after the other meanwhile."""
+    width = np.uintp(picture.shape[1])
+    row = np.empty(3 * width, np.float32)
     for y in range(y0, y1):
-        row = out[y].reshape(-1)
-        for x in range(np.uintp(picture.shape[1])):
-            first = np.uintp(4) * x
+        for x in range(width):
             share = np.float32(1) / max(picture[y, x, 3], np.float32(1e-6))
-            row[first], row[first + np.uintp(1)] = picture[y, x, 0] * share, picture[y, x, 1] * share
-            row[first + np.uintp(2)], row[first + np.uintp(3)] = picture[y, x, 2] * share, np.float32(1)
+            row[x] = picture[y, x, 0] * share
+            row[width + x] = picture[y, x, 1] * share
+            row[np.uintp(2) * width + x] = picture[y, x, 2] * share
         if codes:
             for k in range(np.uintp(row.shape[0])):
                 row[k] = coded_value(row[k])
+        for x in range(width):
+            out[y, x, 0], out[y, x, 1] = row[x], row[width + x]
+            out[y, x, 2], out[y, x, 3] = row[np.uintp(2) * width + x], np.float32(1)
 
 
 @numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
-def _mixed_rows(y0, y1, before, after, strength, codes, picture, out):  # type: ignore[no-untyped-def]
-    """Mixes codes; those of sRGB are decoded (IEC 61966-2-1:1999, odd about 0) and given their alpha again."""
+def _decoded_rows(y0, y1, before, after, strength, picture, out):  # type: ignore[no-untyped-def]
+    """Mixes codes, decodes them and gives them the picture's alpha again; `out` may be the picture."""
+    width = np.uintp(picture.shape[1])
+    row = np.empty(3 * width, np.float32)
     for y in range(y0, y1):
-        a, b, new = before[y].reshape(-1), after[y].reshape(-1), out[y].reshape(-1)
-        for k in range(np.uintp(new.shape[0])):
-            new[k] = a[k] + strength * (b[k] - a[k])
-        if not codes:
-            for x in range(picture.shape[1]):
-                out[y, x, 3] = picture[y, x, 3]
-            continue
-        for k in range(np.uintp(new.shape[0])):
-            code = new[k]
-            size = abs(code)
-            high = power_of((size + np.float32(0.055)) * np.float32(1 / 1.055), np.float32(2.4))
-            light = high if size > np.float32(0.04045) else size * np.float32(1 / 12.92)
-            new[k] = -light if code < np.float32(0) else light
-        for j in range(np.uintp(picture.shape[1])):
-            alpha = picture[y, j, 3]
-            out[y, j, 0] *= alpha
-            out[y, j, 1] *= alpha
-            out[y, j, 2] *= alpha
-            out[y, j, 3] = alpha
+        for x in range(width):
+            row[x] = before[y, x, 0] + strength * (after[y, x, 0] - before[y, x, 0])
+            row[width + x] = before[y, x, 1] + strength * (after[y, x, 1] - before[y, x, 1])
+            row[np.uintp(2) * width + x] = before[y, x, 2] + strength * (after[y, x, 2] - before[y, x, 2])
+        for k in range(np.uintp(row.shape[0])):
+            row[k] = decoded_value(row[k])
+        for x in range(width):
+            alpha = picture[y, x, 3]
+            out[y, x, 0], out[y, x, 1] = row[x] * alpha, row[width + x] * alpha
+            out[y, x, 2], out[y, x, 3] = row[np.uintp(2) * width + x] * alpha, alpha

@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.powers import FAST, coded_value, log2_of, power_of
+from ..media.powers import FAST, coded_value, decoded_value, log2_of
 from ..shot.match import GrainModel
 
 Array = NDArray[np.float32]
@@ -105,11 +105,11 @@ def unit_grain(
 
     Returns
     -------
-    (h, w, 3) float32.
+    (3, h, w) float32.
     """
     width, height = size
     filters = [shaping(model.spatial[channel], grain_size, scale) for channel in range(3)]
-    out = np.empty((height, width, 3), np.float32)
+    out = np.empty((3, height, width), np.float32)
     if not any(model.between) and all(kernel.size == 1 for kernel, _ in filters):
         strengths = np.array([left for _, left in filters], np.float32)
         run_bands(_plain_rows, height, _keys(seed, frame), strengths, out)
@@ -129,7 +129,7 @@ def unit_grain(
         if kernel.size > 1:
             mixed = np.asarray(cv2.filter2D(mixed, -1, kernel * np.float32(left)), np.float32)
             left = 1.0
-        np.multiply(mixed[_HALF:-_HALF, _HALF:-_HALF], np.float32(left), out=out[..., channel])
+        np.multiply(mixed[_HALF:-_HALF, _HALF:-_HALF], np.float32(left), out=out[channel])
 
     list(_threads.map(shaped, range(3)))
     return out
@@ -206,21 +206,23 @@ def _white_rows(y0, y1, key, out):  # type: ignore[no-untyped-def]
 @numba.njit(cache=True, nogil=True)
 def _plain_rows(y0, y1, keys, strengths, out):  # type: ignore[no-untyped-def]
     """White noise in three channels."""
-    half = (out.shape[1] + 1) // 2
+    half = (out.shape[2] + 1) // 2
     ones, others = np.empty(half, np.float32), np.empty(half, np.float32)
     for y in range(y0, y1):
         for c in range(3):
             _normal_row(keys[c], y, ones, others)
-            left = strengths[c]
-            for x in range(half):
-                out[y, x, c] = left * ones[x]
-            for x in range(half, out.shape[1]):
-                out[y, x, c] = left * others[x - half]
+            row, left = out[c, y], strengths[c]
+            for x in range(np.uintp(half)):
+                row[x] = left * ones[x]
+            rest = row[half:]
+            for x in range(np.uintp(rest.shape[0])):
+                rest[x] = left * others[x]
 
 
 @lru_cache(maxsize=32)
 def _tables(model: GrainModel) -> Array:
-    at = np.linspace(0, 1, 1024)
+    """A model's strength by code, (3, 4097): the nearest is taken."""
+    at = np.linspace(0, 1, 4097)
     return np.stack([np.interp(at, model.levels, [row[c] for row in model.deviation]) for c in range(3)]).astype(
         np.float32
     )
@@ -228,36 +230,37 @@ def _tables(model: GrainModel) -> Array:
 
 @numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
 def _grain_rows(y0, y1, picture, noise, tables, by_level, share, out):  # type: ignore[no-untyped-def]
-    """Noise is added to codes, a row at a time: what is looked up in tables is kept apart from what is vector code."""
-    one, width = np.float32(1), picture.shape[1]
-    last, top = np.float32(tables.shape[1] - 1), np.int32(tables.shape[1] - 2)
-    count = 4 * width
-    codes, light, steps = np.empty(count, np.float32), np.empty(count, np.float32), np.zeros(count, np.float32)
-    places = np.empty(count, np.float32)
+    """Noise is added to codes, a row at a time, its channels one after the other: what is looked up in tables is kept
+    apart from what is vector code."""
+    one, width = np.float32(1), np.uintp(picture.shape[1])
+    last, count = np.float32(tables.shape[1] - 1), 3 * width
+    codes, light, steps = np.empty(count, np.float32), np.empty(count, np.float32), np.empty(count, np.float32)
+    places = np.empty(count, np.int32)
     for y in range(y0, y1):
-        light[:] = picture[y].reshape(-1)
+        for x in range(width):
+            light[x], light[width + x] = picture[y, x, 0], picture[y, x, 1]
+            light[np.uintp(2) * width + x] = picture[y, x, 2]
+        parts = share[min(y, share.shape[0] - 1)]
+        for c in range(np.uintp(3)):
+            own, first = noise[c, y], c * width
+            for x in range(width):
+                steps[first + x] = parts[x] * own[x]
         for k in range(np.uintp(count)):
-            code = coded_value(light[k])
-            codes[k] = code
-            places[k] = min(max(code, np.float32(0)), one) * last
-        for x in range(np.uintp(width)):
-            part, first = share[y, x], np.uintp(4) * x
+            codes[k] = coded_value(light[k])
+        for k in range(np.uintp(count)):
+            places[k] = np.int32(min(max(codes[k], np.float32(0)), one) * last + np.float32(0.5))
+        if by_level:
             for c in range(np.uintp(3)):
-                step = part * noise[y, x, c]
-                if by_level:
-                    place = places[first + c]
-                    below = np.uintp(min(np.int32(place), top))
-                    low = tables[c, below]
-                    step *= low + (place - np.float32(below)) * (tables[c, below + np.uintp(1)] - low)
-                steps[first + c] = step
-        new = out[y].reshape(-1)
+                table, first = tables[c], c * width
+                for k in range(first, first + width):
+                    steps[k] *= table[np.uintp(places[k])]
         for k in range(np.uintp(count)):
-            code = codes[k] + steps[k]
-            size = abs(code)
-            high = power_of((size + np.float32(0.055)) * np.float32(1 / 1.055), np.float32(2.4))
-            value = high if size > np.float32(0.04045) else size * np.float32(1 / 12.92)
-            value = -value if code < np.float32(0) else value
-            new[k] = value if steps[k] != np.float32(0) else light[k]
+            value = decoded_value(codes[k] + steps[k])
+            light[k] = value if steps[k] != np.float32(0) else light[k]
+        for x in range(width):
+            alpha = picture[y, x, 3]
+            out[y, x, 0], out[y, x, 1] = light[x], light[width + x]
+            out[y, x, 2], out[y, x, 3] = light[np.uintp(2) * width + x], alpha
 
 
 _NO_TABLE = np.zeros((3, 2), np.float32)
@@ -268,8 +271,9 @@ def with_grain(picture: Array, noise: Array, model: GrainModel | None, share: Ar
 
     Parameters
     ----------
-    picture : (h, w, 4) float32, scene-linear, premultiplied. noise : (h, w, 3), of unit strength by a `model`, else in
-        coded values. share : (h, w), how much of it lies on each pixel. out : may be the picture itself.
+    picture : (h, w, 4) float32, scene-linear, premultiplied. noise : (3, h, w), of unit strength by a `model`, else in
+        coded values. share : (h, w), or (1, w) if rows do not differ: how much of it lies on each
+        pixel. out : may be the picture itself.
     """
     out = np.empty_like(picture) if out is None else out
     tables = _NO_TABLE if model is None else _tables(model)

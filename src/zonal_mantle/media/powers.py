@@ -60,6 +60,15 @@ def coded_value(x):  # type: ignore[no-untyped-def]
     return -value if x < _F(0) else value
 
 
+@numba.njit(inline="always")
+def decoded_value(code):  # type: ignore[no-untyped-def]
+    """Linear light of a coded value: the curve of `coded_value` back, odd about 0."""
+    size = abs(code)
+    high = power_of((size + _F(0.055)) * _F(1 / 1.055), _F(2.4))
+    value = high if size > _F(0.04045) else size * _F(1 / 12.92)
+    return -value if code < _F(0) else value
+
+
 @numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
 def coded_row(row, out):  # type: ignore[no-untyped-def]
     """A flat row of linear values coded."""
