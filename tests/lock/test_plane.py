@@ -52,7 +52,7 @@ def test_frames_blurred_unlike_are_made_alike(monkeypatch, seed):
         return rms([corner_errors(np.reshape(e.homography, (3, 3)), truth(plates, e.frame, 1), box) for e in found])
 
     alike = off()
-    monkeypatch.setattr("zonal_mantle.lock.plane.unlike", lambda a, b: False)
+    monkeypatch.setattr("zonal_mantle.lock.blur.unlike", lambda a, b: False)
     assert alike < 0.05
     assert alike < 0.85 * off()
 

@@ -14,17 +14,20 @@ from ..geometry import between_centres
 from ..media.bands import run_bands, run_halves
 from ..shot.lock import Motion
 from . import align_rows
+from .blur import Blur, left_of
 from .level import Level, from_arrays, level_of, shrunk_to, sloped, smeared_part, to_arrays
 
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
-Steps = tuple[NDArray[np.float64], NDArray[np.float64]]
 
 LEAST_SIDE_PX = 24  # an area is not made smaller than this on the way to coarse
 MOST_LEVELS = 5
 SLACK_PX = 0.5  # a misplacement that is not yet held against a pixel
 WIDE = 4.685  # of Tukey's biweight, in robust deviations (95 % efficiency, Huber 1981)
 BLOCKS = (6, 4)
+MOST_NOISE = 0.7  # of the slopes: beyond it they would not have been used
+SHUTTER_GIVE = 0.07  # by how much of a frame's time a streak may be wrong, in length and from place to place
+CLUSTERS_PX = (16, 64)  # sides of blocks whose noise is taken to be independent
 WORTH_SHARING = {"sample_rows": 80_000, "normal_rows": 400_000}  # pixels; below it threads cost more than they give
 LEAST_BELIEVED = 0.4  # of a part's slopes, or it is taken to be covered
 LEAST_SEEN = 0.2  # of an area must be in view
@@ -67,7 +70,8 @@ class Fit:
     uncertainty_px : standard error of the area's corners. uneven_px: how far parts of the area lie from where the
         whole puts them, beyond their noise.
     gain : contrast of the other frame against the area's. told: the share of what is in view, by its slopes, that was
-        believed. seen: the share of the area that is in view and not left out.
+        believed. seen: the share of the area that is in view and not left out. left: what it says of the shutter,
+        see `blur.Exposure.learn`.
     """
 
     homography: Matrix
@@ -78,6 +82,7 @@ class Fit:
     gain: float
     told: float = 1.0
     seen: float = 1.0
+    left: tuple[float, float, float] = (0.0, 0.0, 0.0)
 
     @property
     def residual_px(self) -> float:
@@ -95,6 +100,7 @@ class State:
     square: Matrix
     basis: Matrix
     tally: Tally
+    frame: tuple[np.float32, np.float32, np.float32]
 
 
 class Area:
@@ -120,7 +126,7 @@ class Area:
         self.unit = max(x1 - x0, y1 - y0) / 2
         self.corners = np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]], float)
         self.levels: list[Level] = []
-        self.picture = feeds[0]
+        self.pictures = feeds
         for k, feed in enumerate(feeds):
             step = 2**k
             if k and min(x1 - x0, y1 - y0) / step < LEAST_SIDE_PX:
@@ -162,7 +168,7 @@ class Area:
 
     def find(
         self, feeds: list[Array], guess: Matrix, motion: Motion = "perspective", cover: Array | None = None,
-        steps_of: Callable[[Matrix], Steps | None] = lambda matrix: None,
+        blur_of: Callable[[Matrix], Blur | None] = lambda matrix: None, top: int | None = None,
     ) -> Fit | None:  # fmt: skip
         """Finds the area on another frame, from a guess; None where the search runs away.
 
@@ -171,8 +177,9 @@ class Area:
         feeds : the other frame's `pyramid`.
         guess : (3, 3), the area's frame to the other.
         cover : (h, w) float32, what of the other frame counts; all of it by default.
-        steps_of : from where the area is nearly found, the steps, px a frame, by which its own frame and the other are
-            blurred, where at full size both should be made alike in that; None where not.
+        blur_of : from where the area is nearly found, how its own frame and the other move: at full size both are
+            made alike in their blur; None where that is not known.
+        top : how many sizes are gone through, all of them by default; `feeds` may hold no more.
 
         References
         ----------
@@ -181,14 +188,18 @@ class Area:
         in front is a thing and not a speck.
         """
         matrix, state, finest = np.array(guess, float), None, 0
-        for k in range(len(self.levels) - 1, -1, -1):
+        last, pair = (None, 0.0), (self.levels[0], feeds[0])
+        top = len(self.levels) if top is None else min(top, len(self.levels))
+        for k in range(top - 1, -1, -1):
             if state is not None and self._hopeless(k, state):
                 finest = k + 1
                 break
-            level, feed = self.levels[k], feeds[k]
-            clear = k == 0 and (state is None or _stands_out(state.tally, state.weighed.gain, CLEAR))
-            if clear and (steps := steps_of(matrix)) is not None:
-                level, feed = self._alike(feed, matrix, steps)
+            level, feed, made = self.levels[k], feeds[k], 0.0
+            blur = blur_of(matrix) if state is not None or k == 0 or top < len(self.levels) else None
+            clear = state is None or _stands_out(state.tally, state.weighed.gain, CLEAR)
+            if clear and blur is not None and blur.is_unlike(2**k):
+                level, feed = self._alike(k, feed, matrix, blur)
+                made = blur.share
             done = self._refine(level, k, feed, matrix, _allowed(motion, k), cover, state is not None)
             if done is None:
                 return None
@@ -196,23 +207,24 @@ class Area:
             if state is not None and _drowned(now.tally, now.weighed.gain):
                 finest = k + 1  # slopes of noise: the size before says more
                 break
-            matrix, state = found, now
+            matrix, state, last, pair = found, now, (blur, made), (level, feed)
         if finest and _allowed(motion, finest) != motion:
-            done = self._refine(self.levels[finest], finest, feeds[finest], matrix, motion, cover)
+            done = self._refine(pair[0], finest, pair[1], matrix, motion, cover)
             if done is None:
                 return None
             matrix, state = done
         assert state is not None
-        return self._judge(matrix, state)
+        return self._judge(matrix, state, *last)
 
-    def _alike(self, feed: Array, matrix: Matrix, steps: Steps) -> tuple[Level, Array]:
-        """The area at full size blurred as the other frame is, and the other frame, near the area, as the area's is."""
-        own, other = steps
-        level = self.levels[0]
+    def _alike(self, k: int, feed: Array, matrix: Matrix, blur: Blur) -> tuple[Level, Array]:
+        """The area at a size blurred as the other frame is, and the other frame, near the area, as the area's is."""
+        step = 2**k
+        own, other = (each / step for each in blur.streaks)
+        level = self.levels[k]
         height, width = level.pixels.shape
         x0, y0 = level.origin
-        pixels = smeared_part(self.picture, (x0, y0, x0 + width, y0 + height), other)
-        places = np.nan_to_num(cv2.perspectiveTransform(self.corners[None], matrix)[0])
+        pixels = smeared_part(self.pictures[k], (x0, y0, x0 + width, y0 + height), other)
+        places = np.nan_to_num(cv2.perspectiveTransform(self.corners[None], matrix)[0]) / step
         (left, top), (right, bottom) = np.floor(places.min(axis=0)) - 8, np.ceil(places.max(axis=0)) + 8
         most_y, most_x = feed.shape
         part = tuple(int(v) for v in np.clip((left, top, right, bottom), 0, (most_x, most_y, most_x, most_y)))
@@ -266,30 +278,36 @@ class Area:
             before = moved
         found = from_arrays(way, level.origin, step)
         assert weighed is not None
-        return found / found[2, 2], State(level, weighed, step, square, basis, _tallied(level, weighed))
+        return found / found[2, 2], State(level, weighed, step, square, basis, _tallied(level, weighed), frame)
 
-    def _judge(self, matrix: Matrix, state: State) -> Fit:
+    def _judge(self, matrix: Matrix, state: State, blur: Blur | None = None, made: float = 0.0) -> Fit:
         """Likeness, share, standard error, and how well parts of the area agree with the whole."""
         basis, tally = state.basis, state.tally
         below = np.sqrt(max(tally.own * tally.view, 0.0))
         noise = tally.rest * CORRELATED
         covariance = noise * np.linalg.pinv(state.square)[: basis.shape[1], : basis.shape[1]]
-        spreads = []
-        for u, v in ((-1, -1), (1, -1), (1, 1), (-1, 1)):
-            p, q = u * self._aspect(0), v * self._aspect(1)
-            jac = np.array([[p, q, 1, 0, 0, 0, -p * p, -p * q], [0, 0, 0, p, q, 1, -p * q, -q * q]]) @ basis * self.unit
-            spreads.append(np.trace(jac @ covariance @ jac.T))
+        ends = self._ends() @ basis
+        spread = max(_mean_trace(ends, covariance), *(_mean_trace(ends, each) for each in _by_blocks(state)))
         uneven = state.step * _uneven(state, noise)
         likeness = max(tally.both / below, 0.0) if below > 1e-12 else 0.0
         kept = tally.weight / max(state.level.total, 1e-6)
         seen = float(state.weighed.inside.sum()) / max(state.level.total, 1e-6)
         told = max(tally.told, 0.01)  # what was thrown away might have said something else
-        return Fit(
-            matrix, likeness, kept, float(np.sqrt(np.mean(spreads))) / told, uneven, state.weighed.gain, told, seen
-        )
+        gain, left = state.weighed.gain, (0.0, 0.0, 0.0)
+        if blur is not None and blur._replace(share=1.0).is_unlike(state.step):
+            mean = cv2.addWeighted(state.weighed.view, 0.5, state.level.pixels, 0.5 * gain, 0)
+            bend, over, weight = left_of(blur, mean, state.weighed.rest, state.weighed.weight, state.step)
+            left = (over, weight, made)
+            wrong = abs(blur.share**2 - made**2) + 2 * max(made, 0.1) * SHUTTER_GIVE  # of the square of the share
+            spread += _mean_trace(ends, _outer(_pulled(state, bend))) * wrong**2
+        return Fit(matrix, likeness, kept, float(np.sqrt(spread)) / told, uneven, gain, told, seen, left)
 
-    def _aspect(self, axis: int) -> float:
-        return float((self.box[2 + axis] - self.box[axis]) / 2 / self.unit)
+    def _ends(self) -> Matrix:
+        """How the eight numbers move the area's corners, px. (4, 2, 8)."""
+        x0, y0, x1, y1 = self.box
+        high, wide = (y1 - y0) / 2 / self.unit, (x1 - x0) / 2 / self.unit
+        ends = np.array([[-wide, -high], [wide, -high], [wide, high], [-wide, high]])
+        return _moved_by(ends[:, 0], ends[:, 1]) * self.unit
 
 
 @dataclass(frozen=True)
@@ -406,6 +424,75 @@ def _weigh(level: Level, view: Array, seen: Array, scratch: list[Array], before:
         )  # fmt: skip
         weight = out
     return Weighed(view, inside, out, rest, gain)
+
+
+def _moved_by(p: NDArray, q: NDArray) -> Matrix:
+    """How the eight numbers of a homography about the identity move places. (n, 2, 8)."""
+    one, none = np.ones_like(p), np.zeros_like(p)
+    across = np.stack([p, q, one, none, none, none, -p * p, -p * q], axis=-1)
+    down = np.stack([none, none, none, p, q, one, -p * q, -q * q], axis=-1)
+    return np.stack([across, down], axis=-2)
+
+
+def _mean_trace(ends: Matrix, covariance: Matrix) -> float:
+    """The mean over some places of the variance of where they go, px²."""
+    return float(np.einsum("nij,jk,nik->n", ends, covariance, ends).mean())
+
+
+def _outer(values: NDArray) -> Matrix:
+    return np.asarray(np.outer(values, values))
+
+
+def _pulled(state: State, picture: Array) -> NDArray[np.float64]:
+    """By how much the numbers of the fit would change if a picture were left over."""
+    square, _, scores = _scored(state, picture, CLUSTERS_PX[0])
+    return np.asarray(np.linalg.pinv(square, rcond=1e-12, hermitian=True) @ scores.sum(axis=0))
+
+
+def _scored(state: State, rest: Array, side: int) -> tuple[Matrix, int, Matrix]:
+    """The normal equations of a fit by blocks of a side: their sum, the blocks that count, and each block's scores of
+    what is left over."""
+    level, weighed, basis = state.level, state.weighed, state.basis
+    height, width = weighed.view.shape
+    nx, ny = max(4, round(width / side)), max(3, round(height / side))
+    xs, ys = np.linspace(0, width, nx + 1).astype(int), np.linspace(0, height, ny + 1).astype(int)
+    sums = np.zeros((ny, nx, 6))
+    align_rows.block_sums(weighed.inside, weighed.weight, rest, level.across, level.down, xs, ys, sums)
+    cx, cy = np.meshgrid((xs[1:] + xs[:-1]) / 2, (ys[1:] + ys[:-1]) / 2)
+    x, y, unit = (float(v) for v in state.frame)
+    moves = _moved_by(((cx - x) / unit).reshape(-1), ((cy - y) / unit).reshape(-1)) @ basis * unit
+    a, b, c, p, q, _ = sums.reshape(-1, 6).T
+    tells = np.stack([np.stack([a, b], -1), np.stack([b, c], -1)], -2) * weighed.gain**2
+    square = np.einsum("nij,nik,nkl->jl", moves, tells, moves)
+    scores = np.einsum("nij,ni->nj", moves, np.stack([p, q], -1) * weighed.gain)
+    return np.asarray(square), int(np.count_nonzero(a + c > 0)), np.asarray(scores)
+
+
+def _by_blocks(state: State) -> list[Matrix]:
+    """The covariance of the fit as its own blocks have it, whatever the noise is like: by smaller and by larger ones.
+
+    References
+    ----------
+    K.-Y. Liang & S. L. Zeger, Longitudinal data analysis using generalized linear models, Biometrika 73 (1986): the
+    scores of each cluster stand for its variance. From memory.
+    """
+    out, real = [], 1 - _slopes_of_noise(state)
+    for side in CLUSTERS_PX:
+        square, count, scores = _scored(state, state.weighed.rest, side)
+        few = count / max(count - state.basis.shape[1], 1)
+        back = np.linalg.pinv(square, rcond=1e-12, hermitian=True) / real
+        out.append(few * back @ (scores.T @ scores) @ back)
+    return out
+
+
+def _slopes_of_noise(state: State) -> float:
+    """The share of an area's slopes that is noise, by the slopes of what is left over: it tells nothing of motion, but
+    makes the normal equations larger."""
+    level, weighed = state.level, state.weighed
+    left = sloped(level.origin, weighed.rest, level.mask)
+    power = float((weighed.weight * left.slope).sum(dtype=float)) / (1 + weighed.gain**2)
+    own = float((weighed.weight * level.slope).sum(dtype=float))
+    return min(power / max(own, 1e-12), MOST_NOISE)
 
 
 def _uneven(state: State, noise: float) -> float:

@@ -2,23 +2,140 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+from typing import NamedTuple
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry import carry
+
 Array = NDArray[np.float32]
 SHUTTER = 0.5  # of the time from frame to frame; 180 degrees, common practice
 ALIKE_PX = 0.8  # blurs that differ by less need no matching
+MOST_STEP_PX = 80.0  # a frame; blurs beyond are not made alike
+NONE = np.zeros(2)
+FADES = 0.8  # how much what was learnt of a shutter counts after one more frame, while motions are not well known
 
 
-def streak(motion_px: NDArray) -> NDArray[np.float32]:
-    """The kernel of a uniform motion: a straight line of that length and direction about the middle, anti-aliased."""
-    length = float(np.hypot(*motion_px))
-    half = int(np.ceil(length / 2)) + 1
+class Course(NamedTuple):
+    """How a place of a frame moves, px a frame, and by how much that changes from frame to frame."""
+
+    step: NDArray[np.float64]
+    turns: NDArray[np.float64] = NONE
+
+    def over(self, share: float) -> NDArray[np.float64]:
+        """What is gone while a shutter is open, see `streak`."""
+        return np.stack([self.step * share, self.turns * share**2])
+
+    def may_be_unlike(self, other: Course) -> bool:
+        """Whether frames that move so can be blurred differently by any shutter, and not beyond help."""
+        longest = max(float(np.hypot(*self.step)), float(np.hypot(*other.step)))
+        return longest < MOST_STEP_PX and Blur(self, other, 1.0).is_unlike()
+
+
+def courses_of(motions: dict[int, NDArray], places: dict[int, NDArray[np.float64]]) -> dict[int, Course]:
+    """How a place of each frame moves: by the parabola through where the frames before and after have it.
+
+    Parameters
+    ----------
+    motions : (3, 3) by frame, from one frame to each. places : (2) by frame.
+    """
+    frames, out = sorted(motions), dict[int, Course]()
+    for k, frame in enumerate(frames):
+        near = frames[max(min(k - 1, len(frames) - 3), 0) :][:3]
+        if len(near) < 2:
+            out[frame] = Course(NONE)
+            continue
+        back = np.linalg.inv(motions[frame])
+        at = np.array([carry(motions[other] @ back, places[frame][None])[0] for other in near])
+        degree = len(near) - 1
+        curve = np.polynomial.polynomial.polyfit(np.array(near, float) - frame, at, degree)
+        out[frame] = Course(curve[1], 2 * curve[2] if degree > 1 else NONE)
+    return out
+
+
+class Blur(NamedTuple):
+    """How two frames move, and the share of the time from frame to frame that the shutter is open."""
+
+    own: Course
+    other: Course
+    share: float
+
+    @property
+    def streaks(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """By what each of them is blurred, see `streak`."""
+        return self.own.over(self.share), self.other.over(self.share)
+
+    def is_unlike(self, step: int = 1) -> bool:
+        """Whether they must be made alike at a size that many times smaller."""
+        own, other = self.streaks
+        return unlike(own[0] / step, other[0] / step)
+
+
+@dataclass
+class Exposure:
+    """How long a shutter is open, as given or as the frames told it so far.
+
+    Where two frames are blurred unlike, what is left over between them looks like the difference of their second
+    derivatives along their motions; how much of it there is tells by how much the square of the share is wrong (the
+    second moment of a streak of length s is s² / 12).
+    """
+
+    share: float = SHUTTER
+    given: bool = False
+    fades: float = FADES
+    _sums: tuple[float, float] = (0.0, 0.0)  # of squares of shares by weight, and of weights
+
+    def learn(self, left: tuple[float, float, float]) -> None:
+        """Takes in what one fit has left over, see `left_of`, and the share with which it was made."""
+        over, weight, used = left
+        if self.given or weight <= 0:
+            return
+        square = min(max(used**2 + over / weight, 0.0), 1.2)
+        self._sums = self.fades * self._sums[0] + weight * square, self.fades * self._sums[1] + weight
+        self.share = float(np.sqrt(self._sums[0] / self._sums[1]))
+
+    @property
+    def told(self) -> bool:
+        """Whether any frame told it."""
+        return self.given or self._sums[1] > 0
+
+
+def left_of(blur: Blur, mean: Array, rest: Array, weight: Array, step: int) -> tuple[Array, float, float]:
+    """What two frames, lain on one another, say of the shutter: what a longer one would leave over, the weighed product
+    of what is left over with that, and that one's square.
+
+    Parameters
+    ----------
+    mean, rest, weight : (h, w) float32, the mean of both, the other's excess, and what counts, at a size `step` times
+        smaller.
+    """
+    a, b = blur.other.step / step, blur.own.step / step
+    xx, xy, yy = ((a[i] * a[j] - b[i] * b[j]) / 24 for i, j in ((0, 0), (0, 1), (1, 1)))
+    kernel = np.array([[xy / 2, yy, -xy / 2], [xx, -2 * (xx + yy), xx], [-xy / 2, yy, xy / 2]], np.float32)
+    bend = np.asarray(cv2.filter2D(mean, -1, kernel, borderType=cv2.BORDER_REPLICATE), np.float32)
+    weighed = weight * bend
+    return bend, float((weighed * rest).sum(dtype=float)), float((weighed * bend).sum(dtype=float))
+
+
+def streak(course_px: NDArray) -> NDArray[np.float32]:
+    """The kernel of a motion: a line of that length and direction about its own centroid, anti-aliased.
+
+    Parameters
+    ----------
+    course_px : (2), how far it moves; or (2, 2), and by how much that would change in as long again: then the line is
+        bent, and denser where it is slower.
+    """
+    course = np.zeros((2, 2))
+    course[: np.ndim(course_px)] = course_px
+    length = float(np.hypot(*course[0]))
+    half = int(np.ceil(length / 2 + float(np.hypot(*course[1])) / 6)) + 1
     out = np.zeros((2 * half + 1, 2 * half + 1), np.float32)
     count = max(8 * int(np.ceil(length)), 8)
     for t in (np.arange(count) + 0.5) / count - 0.5:
-        x, y = half + t * motion_px[0], half + t * motion_px[1]
+        x, y = half + t * course[0] + (t * t - 1 / 12) / 2 * course[1]
         i, j = int(np.floor(x)), int(np.floor(y))
         a, b = x - i, y - j
         for dj, v in ((0, 1 - b), (1, b)):
@@ -30,16 +147,15 @@ def streak(motion_px: NDArray) -> NDArray[np.float32]:
     return np.asarray(out / out.sum(), np.float32)
 
 
-def smeared(feed: Array, step_px: NDArray, shutter: float = SHUTTER) -> Array:
-    """A frame blurred as one is that moves by a step from frame to frame."""
-    motion = np.asarray(step_px, float) * shutter
-    if float(np.hypot(*motion)) < 0.3:
+def smeared(feed: Array, course_px: NDArray) -> Array:
+    """A frame blurred as one is that moves so while its shutter is open, see `streak`."""
+    if float(np.hypot(*np.reshape(course_px, (-1, 2))[0])) < 0.3:
         return feed
-    return np.asarray(cv2.filter2D(feed, -1, streak(motion), borderType=cv2.BORDER_REPLICATE), np.float32)
+    turned = np.ascontiguousarray(streak(course_px)[::-1, ::-1])  # the filter below correlates
+    return np.asarray(cv2.filter2D(feed, -1, turned, borderType=cv2.BORDER_REPLICATE), np.float32)
 
 
-def unlike(step_a: NDArray, step_b: NDArray, shutter: float = SHUTTER) -> bool:
-    """Whether two frames, moving by these steps, are blurred so differently that they must be made alike."""
-    a, b = np.asarray(step_a, float) * shutter, np.asarray(step_b, float) * shutter
+def unlike(a: NDArray, b: NDArray) -> bool:
+    """Whether two frames, blurred by these motions, are so different that they must be made alike."""
     spread = np.outer(a, a) - np.outer(b, b)  # difference of the blurs' second moments, times 12
     return bool(np.sqrt(np.abs(np.linalg.eigvalsh(spread)).max()) > ALIKE_PX * 2)

@@ -59,12 +59,12 @@ def sloped(origin: tuple[int, int], pixels: Array, mask: Array) -> Level:
     return Level(origin, pixels, mask, across, down, slope, float(mask.sum()))
 
 
-def smeared_part(picture: Array, part: tuple[int, ...], step: NDArray[np.float64]) -> Array:
-    """Part of a picture (left, top, right, bottom), blurred by a step, with what lies around it taken along."""
+def smeared_part(picture: Array, part: tuple[int, ...], course_px: NDArray[np.float64]) -> Array:
+    """Part of a picture (left, top, right, bottom), blurred by a course, with what lies around it taken along."""
     x0, y0, x1, y1 = part
-    pad = int(np.ceil(np.hypot(*step))) + 2
+    pad = int(np.ceil(np.hypot(*course_px[0]))) + 4
     left, top = min(pad, x0), min(pad, y0)
-    soft = smeared(picture[y0 - top : y1 + pad, x0 - left : x1 + pad], step)
+    soft = smeared(picture[y0 - top : y1 + pad, x0 - left : x1 + pad], course_px)
     return np.ascontiguousarray(soft[top : top + y1 - y0, left : left + x1 - x0])
 
 

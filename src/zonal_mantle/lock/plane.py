@@ -7,9 +7,10 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry import carry
 from ..shot.lock import Lock, LockFrame
-from .align import MOST_LEVELS, Area, Fit, Steps
-from .blur import unlike
+from .align import MOST_LEVELS, Area, Fit
+from .blur import MOST_STEP_PX, Blur, Course, Exposure, courses_of
 from .check import is_cut
 from .errors import LockError
 from .level import pyramid
@@ -21,7 +22,7 @@ LEAST_CONTRAST = 0.004  # coded values
 LEAST_KEPT = 0.2  # of the field must be seen and be alike
 WORST_UNCERTAINTY_PX = 1.0  # a field that tells less than this has nothing to hold
 WORST_UNEVEN_PX = 2.0
-MOST_STEP_PX = 80.0  # a frame; blurs beyond are not made alike
+SHARE_KNOWN = 0.08  # of a frame's time: shutters that differ by less need no second look
 
 
 def solve_plane(
@@ -56,11 +57,55 @@ def solve_plane(
     area = area_of(lock, feed_of(start), field)
     first = LockFrame(frame=start, homography=flat(np.eye(3)))
 
-    def begin() -> Callable[[int, LockFrame], tuple[LockFrame | None, str]]:
-        follower = _Follower(lock, area, feed_of, cover_of, guess_of)
-        return follower.follow
+    followers: list[_Follower] = []
 
-    return run_both_ways(lock, first, frames, direction, begin, progress, missing_only)
+    def begin() -> Callable[[int, LockFrame], tuple[LockFrame | None, str]]:
+        followers.append(_Follower(lock, area, feed_of, cover_of, guess_of))
+        return followers[-1].follow
+
+    found = run_both_ways(lock, first, frames, direction, begin, lambda s, w: progress(0.8 * s, w), missing_only)
+    if any(follower.renewed for follower in followers):
+        return found
+    new = {
+        entry.frame for entry in found.solved
+        if (not missing_only or lock.at(entry.frame) is None)
+        and ((entry.frame > start and direction != "backward") or (entry.frame < start and direction != "forward"))
+    }  # fmt: skip
+    return _settled(found, area, feed_of, cover_of, new, progress)
+
+
+def _settled(
+    lock: Lock, area: Area, feed_of: Callable[[int], Array], cover_of: Callable[[int], Array | None],
+    frames: set[int], progress: Callable[[float, str], None],
+) -> Lock:  # fmt: skip
+    """The frames whose blur is unlike the pattern's measured once more: now it is known how both move, from the frames
+    before and after, and how long the shutter is open."""
+    motions = {entry.frame: np.reshape(entry.homography, (3, 3)) for entry in lock.solved}
+    courses = courses_of(motions, {frame: carry(motion, area.centre[None])[0] for frame, motion in motions.items()})
+    own, done = courses[lock.reference_frame], dict[int, LockFrame]()
+    exposure = Exposure(fades=1.0)
+    differing = sorted(frame for frame in frames if own.may_be_unlike(courses[frame]))
+    for rounds in range(2):
+        share = exposure.share
+        if rounds and abs(share - used) < SHARE_KNOWN:
+            break
+        for k, frame in enumerate(differing):
+            progress(0.8 + 0.1 * rounds + 0.1 * k / len(differing), f"{lock.name}: blur of frame {frame}")
+            before = done.get(frame, lock.at(frame))
+            assert before is not None
+            matrix = np.reshape(before.homography, (3, 3))
+            blur = Blur(own, courses[frame], exposure.share)
+            feeds = pyramid(feed_of(frame), 2)
+            fit = area.find(feeds, matrix, lock.moves, cover_of(frame), lambda at, blur=blur: blur, top=2)
+            if fit is None or fault_of(fit, lock):
+                continue
+            exposure.learn(fit.left)
+            done[frame] = before.but(
+                homography=flat(fit.homography), residual_px=fit.residual_px, confidence=confidence_of(fit)
+            )
+        used = share
+    progress(1.0, f"{lock.name}: done")
+    return lock.but(solved=tuple(done.get(entry.frame, entry) for entry in lock.solved))
 
 
 def check_start(lock: Lock, frames: range) -> None:
@@ -107,6 +152,7 @@ class _Follower:
         self.base = np.eye(3)  # reference frame to the frame on which the pattern was taken
         self.drift_px = 0.0
         self.last = self.before = np.eye(3)
+        self.exposure, self.renewed = Exposure(), False
         self.own_step: NDArray[np.float64] | None = None  # px a frame, of the frame on which the pattern was taken
 
     def follow(self, frame: int, previous: LockFrame) -> tuple[LockFrame | None, str]:
@@ -122,15 +168,15 @@ class _Follower:
             now, then = (way @ np.append(self.area.centre, 1) for way in (matrix, was))
             return np.asarray((now[:2] / now[2] - then[:2] / then[2]) / abs(frame - previous.frame))
 
-        def steps_of(matrix: Matrix) -> Steps | None:
-            """By what the pattern's frame and this one are blurred, where they are not alike in that."""
+        def blur_of(matrix: Matrix) -> Blur | None:
+            """How the pattern's frame and this one are blurred, as far as is known."""
             step = step_to(matrix)
             if self.own_step is None or not max(np.hypot(*step), np.hypot(*self.own_step)) < MOST_STEP_PX:
                 return None
-            return (self.own_step, step) if unlike(step, self.own_step) else None
+            return Blur(Course(self.own_step), Course(step), self.exposure.share)
 
         for guess in self._guesses(frame, feeds):
-            found = self.area.find(feeds, guess @ np.linalg.inv(self.base), self.lock.moves, cover, steps_of)
+            found = self.area.find(feeds, guess @ np.linalg.inv(self.base), self.lock.moves, cover, blur_of)
             words = fault_of(found, self.lock)
             if not words:
                 fit, problem = found, ""
@@ -140,6 +186,7 @@ class _Follower:
             if is_cut(feed, self.feed_of(previous.frame)):
                 problem = f"there is a cut between frame {min(frame, previous.frame)} and the next. {problem}"
             return None, problem
+        self.exposure.learn(fit.left)
         step = step_to(fit.homography)
         if self.own_step is None and previous.frame == self.lock.reference_frame:
             self.own_step = step
@@ -172,7 +219,7 @@ class _Follower:
             mask = self.area.mask_through(fit.homography, (feed.shape[1], feed.shape[0]))
             if float(mask.sum()) >= 400:
                 self.area = Area(pyramid(feed, MOST_LEVELS), mask)
-                self.base, self.own_step = self.last, step
+                self.base, self.own_step, self.renewed = self.last, step, True
                 self.drift_px = float(np.hypot(self.drift_px, fit.residual_px))
 
 

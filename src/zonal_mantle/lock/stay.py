@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from ..geometry import carry
 from ..shot.lock import Lock, LockFrame
 from .align import Area, Fit
-from .blur import smeared, unlike
+from .blur import SHUTTER, smeared, unlike
 from .check import is_cut
 from .errors import LockError
 from .level import pyramid
@@ -177,9 +177,9 @@ class _Walker:
     def _align(self, key: Key, feed: Array, feeds: list[Array], cover: Array | None, thorough: bool) -> Fit | None:
         """A key's field on a frame, from where the motion so far would bring it; both blurred alike."""
         step, area = self._step_px(self.before), key.area
-        if unlike(step, key.step):
-            area = Area(pyramid(smeared(key.feed, step), 5), key.mask)
-            feeds = pyramid(smeared(feed, key.step), 5)
+        if unlike(SHUTTER * step, SHUTTER * key.step):
+            area = Area(pyramid(smeared(key.feed, SHUTTER * step), 5), key.mask)
+            feeds = pyramid(smeared(feed, SHUTTER * key.step), 5)
         guesses = [self.before @ key.motion, key.motion] if thorough else [self.before @ key.motion]
         if thorough:
             guesses.append(area.start(feeds, key.motion))
