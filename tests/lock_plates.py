@@ -101,8 +101,18 @@ def flat_plates(
 
 
 def _seen(sheet: Array, matrix: NDArray, size: tuple[int, int]) -> Array:
-    out = np.empty((size[1], size[0]), np.float32)
-    _seen_rows(sheet, np.linalg.inv(matrix), _lobes(), out)
+    gx, gy = np.meshgrid(np.arange(size[0]) + 0.5, np.arange(size[1]) + 0.5)
+    back = np.linalg.inv(matrix)
+    below = back[2, 0] * gx + back[2, 1] * gy + back[2, 2]
+    across, down = ((back[n, 0] * gx + back[n, 1] * gy + back[n, 2]) / below - 0.5 for n in (0, 1))
+    return sampled(sheet, across, down)
+
+
+def sampled(sheet: Array, across: NDArray[np.float64], down: NDArray[np.float64]) -> Array:
+    """A sheet at places (h, w), mirrored beyond its rim, by Lanczos's kernel of three lobes: the places of OpenCV's own
+    are 1/32 px apart, by which plates would be further off than what is measured on them."""
+    out = np.empty(across.shape, np.float32)
+    _sampled_rows(sheet, across, down, _lobes(), out)
     return out
 
 
@@ -115,16 +125,11 @@ def _lobes() -> Array:
 
 
 @numba.njit(cache=True, fastmath=True)
-def _seen_rows(sheet, back, lobes, out):  # type: ignore[no-untyped-def]
-    """A sheet through a motion, by Lanczos's kernel of three lobes: OpenCV's own places are 1/32 px apart, by which
-    plates would be further off than what is measured on them."""
+def _sampled_rows(sheet, across, down, lobes, out):  # type: ignore[no-untyped-def]
     wide, high = sheet.shape[1], sheet.shape[0]
     for y in range(out.shape[0]):
         for x in range(out.shape[1]):
-            px, py = x + 0.5, y + 0.5
-            below = back[2, 0] * px + back[2, 1] * py + back[2, 2]
-            u = (back[0, 0] * px + back[0, 1] * py + back[0, 2]) / below - 0.5
-            v = (back[1, 0] * px + back[1, 1] * py + back[1, 2]) / below - 0.5
+            u, v = across[y, x], down[y, x]
             x0, y0 = int(np.floor(u)), int(np.floor(v))
             wx, wy = lobes[int((u - x0) * 1024)], lobes[int((v - y0) * 1024)]
             value = np.float32(0)
@@ -192,14 +197,14 @@ def turning_plates(
     frames, means = [], []
     for t in range(count):
         total = np.zeros((height, width), np.float32)
-        moments = np.linspace(-shutter / 2, shutter / 2, 7) if shutter else [0.0]
+        ends = [rotation(t + dt) @ np.array([0, 0, 1.0]) for dt in (-shutter / 2, shutter / 2)]
+        many = max(7, int(focal * np.linalg.norm(ends[1] - ends[0]) / 2) + 2)  # two pixels apart at most
+        moments = np.linspace(-shutter / 2, shutter / 2, many) if shutter else [0.0]
         for dt in moments:
             world = rays @ rotation(t + dt)  # the camera's turn undone
             yaw = np.arctan2(world[..., 0], world[..., 2])
             pitch = np.arctan2(world[..., 1], np.hypot(world[..., 0], world[..., 2]))
-            across = (sheet.shape[1] * 0.3 - yaw * per_rad).astype(np.float32)
-            down = (sheet.shape[0] / 2 + pitch * per_rad).astype(np.float32)
-            total += cv2.remap(sheet, across, down, cv2.INTER_CUBIC, borderMode=cv2.BORDER_WRAP)
+            total += sampled(sheet, sheet.shape[1] * 0.3 - yaw * per_rad, sheet.shape[0] / 2 + pitch * per_rad)
         total /= len(moments)
         if figure:
             total = _walker(total, width * (0.15 + 0.7 * t / max(count - 1, 1)), figure)

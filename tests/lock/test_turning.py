@@ -8,8 +8,8 @@ from lock_plates import box_mask, flat_plates, turning_plates
 from zonal_mantle.geometry import camera_matrix, carry
 from zonal_mantle.lock import LockError, solve_pan, solve_staying
 from zonal_mantle.lock.align import Fit
+from zonal_mantle.lock.chain import Chain, Link
 from zonal_mantle.lock.pan import solve_turn
-from zonal_mantle.lock.stay import Chain, Link
 from zonal_mantle.shot import Lens, Lock
 
 SIZE = (480, 270)
@@ -105,8 +105,9 @@ def test_focal_length_and_distortion_come_from_the_formula_of_a_turning_camera(f
                 # a link knows a homography; with distortion it is the nearest one in small patches, so take four points
                 for part in np.split(rng.permutation(len(grid)), 6):
                     m, _ = cv2.findHomography(a[part], b[part], 0)
-                    chain.links.append(Link(k - back, k, Fit(m, 1, 1, 0.01, 0, 1), a[part]))
-    lens, found = solve_turn(chain, 0, size, Lens(solve_distortion=bend != 0))
+                    chain.links.append(Link.evenly(k - back, k, Fit(m, 1, 1, 0.01, 0, 1), a[part]))
+    turned = solve_turn(chain, 0, size, Lens(solve_distortion=bend != 0))
+    lens, found = turned.lens, turned.turns
     assert lens.focal_px == pytest.approx(focal, rel=2e-3)
     assert lens.distortion == pytest.approx(bend, abs=0.01)
     k = camera_matrix(lens.focal_px, size)

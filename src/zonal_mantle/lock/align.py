@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import cv2
@@ -14,7 +14,7 @@ from ..geometry import between_centres
 from ..media.bands import run_bands, run_halves
 from ..shot.lock import Motion
 from . import align_rows
-from .blur import Blur, left_of
+from .blur import Blur
 from .level import Level, from_arrays, level_of, shrunk_to, sloped, smeared_part, to_arrays
 
 Array = NDArray[np.float32]
@@ -25,6 +25,8 @@ MOST_LEVELS = 5
 SLACK_PX = 0.5  # a misplacement that is not yet held against a pixel
 WIDE = 4.685  # of Tukey's biweight, in robust deviations (95 % efficiency, Huber 1981)
 BLOCKS = (6, 4)
+LEARNT_PX = 6.0  # a shutter is learnt where a frame moves by less, at the size looked at: a streak is short there
+FINEST_PX = 0.003  # no place is known better
 MOST_NOISE = 0.7  # of the slopes: beyond it they would not have been used
 SHUTTER_GIVE = 0.07  # by how much of a frame's time a streak may be wrong, in length and from place to place
 CLUSTERS_PX = (16, 64)  # sides of blocks whose noise is taken to be independent
@@ -71,7 +73,8 @@ class Fit:
         whole puts them, beyond their noise.
     gain : contrast of the other frame against the area's. told: the share of what is in view, by its slopes, that was
         believed. seen: the share of the area that is in view and not left out. left: what it says of the shutter,
-        see `blur.Exposure.learn`.
+        see `blur.Exposure.learn`. covariance: of what the motion has of the eight numbers of a homography, about the
+        area's centre and in units of half its longer side; basis: (8, n), which these are.
     """
 
     homography: Matrix
@@ -83,6 +86,8 @@ class Fit:
     told: float = 1.0
     seen: float = 1.0
     left: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    covariance: Matrix | None = None
+    basis: Matrix | None = None
 
     @property
     def residual_px(self) -> float:
@@ -188,7 +193,7 @@ class Area:
         in front is a thing and not a speck.
         """
         matrix, state, finest = np.array(guess, float), None, 0
-        last, pair = (None, 0.0), (self.levels[0], feeds[0])
+        last, pair, left = (None, 0.0), (self.levels[0], feeds[0]), (0.0, 0.0, 0.0)
         top = len(self.levels) if top is None else min(top, len(self.levels))
         for k in range(top - 1, -1, -1):
             if state is not None and self._hopeless(k, state):
@@ -207,14 +212,23 @@ class Area:
             if state is not None and _drowned(now.tally, now.weighed.gain):
                 finest = k + 1  # slopes of noise: the size before says more
                 break
-            matrix, state, last, pair = found, now, (blur, made), (level, feed)
+            matrix, state, pair = found, now, (level, feed)
+            if blur is not None:
+                last = blur, made
+                if not left[1] or max(blur.own.length, blur.other.length) <= LEARNT_PX * 2**k:
+                    left = left_of(*last, state)
         if finest and _allowed(motion, finest) != motion:
             done = self._refine(pair[0], finest, pair[1], matrix, motion, cover)
             if done is None:
                 return None
             matrix, state = done
         assert state is not None
-        return self._judge(matrix, state, *last)
+        return replace(self._judge(matrix, state, *last), left=left)
+
+    def sizes_for(self, blur: Blur) -> int:
+        """How many sizes must be gone through, from a place that is nearly right, to learn a shutter; two at least."""
+        longest = max(blur.own.length, blur.other.length)
+        return int(np.clip(np.ceil(np.log2(max(longest, 1.0) / LEARNT_PX)) + 1, 2, len(self.levels)))
 
     def _alike(self, k: int, feed: Array, matrix: Matrix, blur: Blur) -> tuple[Level, Array]:
         """The area at a size blurred as the other frame is, and the other frame, near the area, as the area's is."""
@@ -287,27 +301,40 @@ class Area:
         noise = tally.rest * CORRELATED
         covariance = noise * np.linalg.pinv(state.square)[: basis.shape[1], : basis.shape[1]]
         ends = self._ends() @ basis
-        spread = max(_mean_trace(ends, covariance), *(_mean_trace(ends, each) for each in _by_blocks(state)))
+        covariance = max(covariance, *_by_blocks(state), key=lambda each: mean_trace(ends, each))
         uneven = state.step * _uneven(state, noise)
         likeness = max(tally.both / below, 0.0) if below > 1e-12 else 0.0
         kept = tally.weight / max(state.level.total, 1e-6)
         seen = float(state.weighed.inside.sum()) / max(state.level.total, 1e-6)
         told = max(tally.told, 0.01)  # what was thrown away might have said something else
-        gain, left = state.weighed.gain, (0.0, 0.0, 0.0)
-        if blur is not None and blur._replace(share=1.0).is_unlike(state.step):
-            mean = cv2.addWeighted(state.weighed.view, 0.5, state.level.pixels, 0.5 * gain, 0)
-            bend, over, weight = left_of(blur, mean, state.weighed.rest, state.weighed.weight, state.step)
-            left = (over, weight, made)
+        gain = state.weighed.gain
+        if blur is not None and blur.own.may_be_unlike(blur.other):
             wrong = abs(blur.share**2 - made**2) + 2 * max(made, 0.1) * SHUTTER_GIVE  # of the square of the share
-            spread += _mean_trace(ends, _outer(_pulled(state, bend))) * wrong**2
-        return Fit(matrix, likeness, kept, float(np.sqrt(spread)) / told, uneven, gain, told, seen, left)
+            pulled = _pulled(state, _bend(blur, state)) * wrong
+            covariance = covariance + np.outer(pulled, pulled)
+        covariance = covariance / told**2
+        unsure = float(np.sqrt(mean_trace(ends, covariance)))
+        return Fit(matrix, likeness, kept, unsure, uneven, gain, told, seen, covariance=covariance, basis=basis)
+
+    def whitening(self, fit: Fit, points: NDArray[np.float64]) -> Matrix:
+        """What makes displacements at points of the area into numbers of unit variance, as a fit is sure of them.
+
+        (k, 2 n), by as many numbers as the motion has; `points` (n, 2), displacements (n, 2) laid out flat.
+        """
+        assert fit.covariance is not None
+        assert fit.basis is not None
+        p, q = ((points - self.centre) / self.unit).T
+        moves = (moved_by(p, q) @ fit.basis * self.unit).reshape(2 * len(points), -1)
+        values, vectors = np.linalg.eigh(fit.covariance)
+        least = (FINEST_PX / self.unit) ** 2
+        return np.asarray((vectors / np.sqrt(np.maximum(values, least))).T @ np.linalg.pinv(moves))
 
     def _ends(self) -> Matrix:
         """How the eight numbers move the area's corners, px. (4, 2, 8)."""
         x0, y0, x1, y1 = self.box
         high, wide = (y1 - y0) / 2 / self.unit, (x1 - x0) / 2 / self.unit
         ends = np.array([[-wide, -high], [wide, -high], [wide, high], [-wide, high]])
-        return _moved_by(ends[:, 0], ends[:, 1]) * self.unit
+        return moved_by(ends[:, 0], ends[:, 1]) * self.unit
 
 
 @dataclass(frozen=True)
@@ -426,7 +453,7 @@ def _weigh(level: Level, view: Array, seen: Array, scratch: list[Array], before:
     return Weighed(view, inside, out, rest, gain)
 
 
-def _moved_by(p: NDArray, q: NDArray) -> Matrix:
+def moved_by(p: NDArray, q: NDArray) -> Matrix:
     """How the eight numbers of a homography about the identity move places. (n, 2, 8)."""
     one, none = np.ones_like(p), np.zeros_like(p)
     across = np.stack([p, q, one, none, none, none, -p * p, -p * q], axis=-1)
@@ -434,13 +461,24 @@ def _moved_by(p: NDArray, q: NDArray) -> Matrix:
     return np.stack([across, down], axis=-2)
 
 
-def _mean_trace(ends: Matrix, covariance: Matrix) -> float:
+def mean_trace(ends: Matrix, covariance: Matrix) -> float:
     """The mean over some places of the variance of where they go, px²."""
     return float(np.einsum("nij,jk,nik->n", ends, covariance, ends).mean())
 
 
-def _outer(values: NDArray) -> Matrix:
-    return np.asarray(np.outer(values, values))
+def _bend(blur: Blur, state: State) -> Array:
+    """What a longer shutter would leave over between an area and its view."""
+    mean = cv2.addWeighted(state.weighed.view, 0.5, state.level.pixels, 0.5 * state.weighed.gain, 0)
+    return blur.bend(mean, state.step)
+
+
+def left_of(blur: Blur, made: float, state: State) -> tuple[float, float, float]:
+    """What a fit says of the shutter, see `blur.Exposure.learn`; nothing where both are blurred alike anyway."""
+    if not blur.own.may_be_unlike(blur.other):
+        return 0.0, 0.0, made
+    bend = _bend(blur, state)
+    weighed = state.weighed.weight * bend
+    return float((weighed * state.weighed.rest).sum(dtype=float)), float((weighed * bend).sum(dtype=float)), made
 
 
 def _pulled(state: State, picture: Array) -> NDArray[np.float64]:
@@ -460,7 +498,7 @@ def _scored(state: State, rest: Array, side: int) -> tuple[Matrix, int, Matrix]:
     align_rows.block_sums(weighed.inside, weighed.weight, rest, level.across, level.down, xs, ys, sums)
     cx, cy = np.meshgrid((xs[1:] + xs[:-1]) / 2, (ys[1:] + ys[:-1]) / 2)
     x, y, unit = (float(v) for v in state.frame)
-    moves = _moved_by(((cx - x) / unit).reshape(-1), ((cy - y) / unit).reshape(-1)) @ basis * unit
+    moves = moved_by(((cx - x) / unit).reshape(-1), ((cy - y) / unit).reshape(-1)) @ basis * unit
     a, b, c, p, q, _ = sums.reshape(-1, 6).T
     tells = np.stack([np.stack([a, b], -1), np.stack([b, c], -1)], -2) * weighed.gain**2
     square = np.einsum("nij,nik,nkl->jl", moves, tells, moves)

@@ -25,14 +25,18 @@ class Course(NamedTuple):
     step: NDArray[np.float64]
     turns: NDArray[np.float64] = NONE
 
+    @property
+    def length(self) -> float:
+        """Px a frame."""
+        return float(np.hypot(*self.step))
+
     def over(self, share: float) -> NDArray[np.float64]:
         """What is gone while a shutter is open, see `streak`."""
         return np.stack([self.step * share, self.turns * share**2])
 
     def may_be_unlike(self, other: Course) -> bool:
         """Whether frames that move so can be blurred differently by any shutter, and not beyond help."""
-        longest = max(float(np.hypot(*self.step)), float(np.hypot(*other.step)))
-        return longest < MOST_STEP_PX and Blur(self, other, 1.0).is_unlike()
+        return max(self.length, other.length) < MOST_STEP_PX and Blur(self, other, 1.0).is_unlike()
 
 
 def courses_of(motions: dict[int, NDArray], places: dict[int, NDArray[np.float64]]) -> dict[int, Course]:
@@ -73,6 +77,14 @@ class Blur(NamedTuple):
         own, other = self.streaks
         return unlike(own[0] / step, other[0] / step)
 
+    def bend(self, mean: Array, step: int) -> Array:
+        """What a longer shutter would leave over between the two frames, for one more of the share's square: the
+        difference of second derivatives of their mean, (h, w) at a size `step` times smaller, along their motions."""
+        a, b = self.other.step / step, self.own.step / step
+        xx, xy, yy = ((a[i] * a[j] - b[i] * b[j]) / 24 for i, j in ((0, 0), (0, 1), (1, 1)))
+        kernel = np.array([[xy / 2, yy, -xy / 2], [xx, -2 * (xx + yy), xx], [-xy / 2, yy, xy / 2]], np.float32)
+        return np.asarray(cv2.filter2D(mean, -1, kernel, borderType=cv2.BORDER_REPLICATE), np.float32)
+
 
 @dataclass
 class Exposure:
@@ -89,7 +101,8 @@ class Exposure:
     _sums: tuple[float, float] = (0.0, 0.0)  # of squares of shares by weight, and of weights
 
     def learn(self, left: tuple[float, float, float]) -> None:
-        """Takes in what one fit has left over, see `left_of`, and the share with which it was made."""
+        """Takes in what one fit has left over: the weighed product of that with `Blur.bend`, the square of the latter,
+        and the share with which the fit was made."""
         over, weight, used = left
         if self.given or weight <= 0:
             return
@@ -101,23 +114,6 @@ class Exposure:
     def told(self) -> bool:
         """Whether any frame told it."""
         return self.given or self._sums[1] > 0
-
-
-def left_of(blur: Blur, mean: Array, rest: Array, weight: Array, step: int) -> tuple[Array, float, float]:
-    """What two frames, lain on one another, say of the shutter: what a longer one would leave over, the weighed product
-    of what is left over with that, and that one's square.
-
-    Parameters
-    ----------
-    mean, rest, weight : (h, w) float32, the mean of both, the other's excess, and what counts, at a size `step` times
-        smaller.
-    """
-    a, b = blur.other.step / step, blur.own.step / step
-    xx, xy, yy = ((a[i] * a[j] - b[i] * b[j]) / 24 for i, j in ((0, 0), (0, 1), (1, 1)))
-    kernel = np.array([[xy / 2, yy, -xy / 2], [xx, -2 * (xx + yy), xx], [-xy / 2, yy, xy / 2]], np.float32)
-    bend = np.asarray(cv2.filter2D(mean, -1, kernel, borderType=cv2.BORDER_REPLICATE), np.float32)
-    weighed = weight * bend
-    return bend, float((weighed * rest).sum(dtype=float)), float((weighed * bend).sum(dtype=float))
 
 
 def streak(course_px: NDArray) -> NDArray[np.float32]:

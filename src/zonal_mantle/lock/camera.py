@@ -12,13 +12,13 @@ from ..geometry import DEFAULT_FOCAL, camera_matrix
 from ..shot.lock import Lock, LockFrame, ScenePoint
 from .align import Fit
 from .bundle import Scene, Views, adjust, pictured
+from .chain import Chain, Link
 from .degenerate import FocalInterval, focal_interval, turning
 from .errors import LockError, OnlyTurned
 from .features import Track, follow_features
 from .pan import solve_turn
 from .plane import check_start
 from .runs import flat, triple
-from .stay import Chain, Link
 
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
@@ -75,7 +75,8 @@ def camera_from_tracks(
         )
     progress(0.05, f"{lock.name}: how the camera turned")
     chain = track_links(tracks, frames, start)
-    lens, turns = solve_turn(chain, start, size, lock.lens, must_know=False)
+    turned = solve_turn(chain, start, size, lock.lens, must_know=False)
+    lens, turns = turned.lens, turned.turns
     off = turning_error(tracks, frames, turns, lens.focal_px or DEFAULT_FOCAL * size[0], middle)
     if off < ONLY_TURNED_PX:
         raise _only_turned(off)
@@ -349,7 +350,7 @@ def _link(tracks: list[Track], a: int, b: int) -> Link | None:
     low, high = np.percentile(source, 5, axis=0), np.percentile(source, 95, axis=0)
     xs, ys = np.meshgrid(np.linspace(low[0], high[0], 4), np.linspace(low[1], high[1], 3))
     points = np.stack([xs.reshape(-1), ys.reshape(-1)], axis=1)
-    return Link(a, b, Fit(matrix, 1.0, 1.0, 0.3, 0.0, 1.0), points)
+    return Link.evenly(a, b, Fit(matrix, 1.0, 1.0, 0.3, 0.0, 1.0), points)
 
 
 def turning_error(tracks: list[Track], frames: range, turns: dict[int, Matrix], focal: float, middle: NDArray) -> float:

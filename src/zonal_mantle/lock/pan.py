@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 
 import cv2
 import numpy as np
@@ -10,9 +11,11 @@ from numpy.typing import NDArray
 
 from ..geometry import DEFAULT_FOCAL, camera_matrix, carry, distorted, rays_of, undistorted
 from ..shot.lock import Lens, Lock, LockFrame
+from .align import mean_trace
+from .chain import SOFT, Chain, Link, Links, chained, settled, spreads
 from .errors import LockError
 from .runs import Direction, flat, triple
-from .stay import Chain, Link, chained, link_errors, measure_chain
+from .stay import corners_of, measure_chain, settled_chain, sureness
 
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
@@ -40,29 +43,66 @@ def solve_pan(
     A turning camera moves pictures by K R K⁻¹ (Hartley & Zisserman 2004, section 8.4.2).
     """
     chain = measure_chain(lock, feed_of, field_mask, cover_of, frames, direction, progress)
-    progress(0.92, f"{lock.name}: focal length and turn")
-    size = (field_mask.shape[1], field_mask.shape[0])
-    lens, turns = solve_turn(chain, lock.reference_frame, size, lock.lens)
-    k = camera_matrix(lens.focal_px, size)
-    motions = {frame: k @ turn @ np.linalg.inv(k) for frame, turn in turns.items()}
-    errors = link_errors(chain, motions)
+    size, start = (field_mask.shape[1], field_mask.shape[0]), lock.reference_frame
+    first = solve_turn(chain, start, size, lock.lens, must_know=False)
+    chain = settled_chain(lock, chain, first.motions(size), feed_of, field_mask, cover_of, progress)
+    progress(0.98, f"{lock.name}: focal length and turn")
+    found = solve_turn(chain, start, size, lock.lens)
+    give, sure = found.give_px(size, corners_of(field_mask)), sureness(chain)
     entries = tuple(
         LockFrame(
             frame=frame,
-            homography=flat(motions[frame] / motions[frame][2, 2]),
-            residual_px=errors.get(frame, 0.0),
-            confidence=max([link.fit.likeness for link in chain.links if link.frame == frame], default=1.0),
-            rotation=triple(cv2.Rodrigues(turns[frame])[0]),
+            homography=flat(motion),
+            residual_px=give[frame],
+            confidence=sure.get(frame, 1.0),
+            rotation=triple(cv2.Rodrigues(found.turns[frame])[0]),
         )
-        for frame in sorted(turns)
+        for frame, motion in sorted(found.motions(size).items())
     )
     progress(1.0, f"{lock.name}: done")
-    return lock.but(solved=entries, lost=tuple(chain.lost), lens=lens)
+    return lock.but(solved=entries, lost=tuple(chain.lost), lens=found.lens)
 
 
-def solve_turn(
-    chain: Chain, start: int, size: tuple[int, int], lens: Lens, must_know: bool = True
-) -> tuple[Lens, dict[int, Matrix]]:
+@dataclass(frozen=True)
+class Turned:
+    """Focal length, the turn from the reference frame to each, and the covariance of each turn (on its left, radians),
+    of the focal length's logarithm and of the distortion where these were solved."""
+
+    lens: Lens
+    turns: dict[int, Matrix]
+    covariances: dict[int, Matrix]
+
+    def motions(self, size: tuple[int, int]) -> dict[int, Matrix]:
+        """The reference frame to each, for what is far. (3, 3)."""
+        k = camera_matrix(self.lens.focal_px or DEFAULT_FOCAL * size[0], size)
+        out = {frame: k @ turn @ np.linalg.inv(k) for frame, turn in self.turns.items()}
+        return {frame: motion / motion[2, 2] for frame, motion in out.items()}
+
+    def give_px(self, size: tuple[int, int], corners: NDArray[np.float64]) -> dict[int, float]:
+        """How unsure the motions are: root mean square of where (n, 2) places of each frame may be, px."""
+        focal = self.lens.focal_px or DEFAULT_FOCAL * size[0]
+
+        def motion(turn: Matrix, grown: float) -> Matrix:
+            k = camera_matrix(focal * float(np.exp(grown)), size)
+            return np.asarray(k @ turn @ np.linalg.inv(k))
+
+        out = {}
+        for frame, turn in self.turns.items():
+            covariance = self.covariances.get(frame)
+            if covariance is None:
+                out[frame] = 0.0
+                continue
+            back, small = np.linalg.inv(motion(turn, 0.0)), 1e-5
+            ways = []
+            for n in range(3 if self.lens.given else 4):
+                values = small * np.eye(4)[n]
+                moved = motion(cv2.Rodrigues(values[:3])[0] @ turn, values[3])
+                ways.append((carry(moved @ back, corners) - corners) / small)
+            out[frame] = float(np.sqrt(mean_trace(np.stack(ways, axis=-1), covariance[: len(ways), : len(ways)])))
+        return out
+
+
+def solve_turn(chain: Chain, start: int, size: tuple[int, int], lens: Lens, must_know: bool = True) -> Turned:
     """Focal length (unless it is given) and the turn from the reference frame to each linked frame.
 
     Raises
@@ -79,7 +119,6 @@ def solve_turn(
     place = {frame: 3 * k for k, frame in enumerate(frames)}
     free_focal, free_bend = not lens.given, lens.solve_distortion
     count = 3 * len(frames)
-    at_once = [(link, _link_targets(link)) for link in links]
 
     def unpack(values: NDArray) -> tuple[float, float, dict[int, Matrix]]:
         f = focal * float(np.exp(values[count])) if free_focal else focal
@@ -91,36 +130,28 @@ def solve_turn(
 
     def errors(values: NDArray) -> NDArray:
         f, bend, now = unpack(values)
-        out = []
-        for link, target in at_once:
-            rays = _rays(link.points, f, bend, size)
-            seen = _pictured(rays @ (now[link.frame] @ now[link.key].T).T, f, bend, size)
-            out.append(((seen - target) * link.weight).reshape(-1))
-        return np.concatenate(out)
+        rays = _rays(table.points.reshape(-1, 2), f, bend, size).reshape(*table.points.shape[:2], 3)
+        turned = rays @ np.array([(now[link.frame] @ now[link.key].T).T for link in links])
+        return table.off(_pictured(turned.reshape(-1, 3), f, bend, size).reshape(table.points.shape))
 
+    table = Links(links)
     columns = count + int(free_focal) + int(free_bend)
-    rows = [2 * len(link.points) for link in links]
-    from scipy.optimize import least_squares  # slow to import
-    from scipy.sparse import lil_matrix
-
-    pattern = lil_matrix((sum(rows), columns), dtype=np.int8)
-    row = 0
-    for link, many in zip(links, rows):
-        for frame in (link.key, link.frame):
-            if frame != start:
-                pattern[row : row + many, place[frame] : place[frame] + 3] = 1
-        pattern[row : row + many, count:] = 1
-        row += many
+    shared = list(range(count, columns))
+    of_links = [
+        [place[frame] + n for frame in (link.key, link.frame) if frame != start for n in range(3)] + shared
+        for link in links
+    ]
     values = np.zeros(columns)
-    for width in (60.0, 3.0):  # what is far off at first is not an outlier yet
-        found = least_squares(
-            errors, values, jac_sparsity=pattern, loss="soft_l1", f_scale=width, max_nfev=40, x_scale="jac"
-        )
+    for soft in (20 * SOFT, SOFT):  # what is far off at first is not an outlier yet
+        found = settled(errors, columns, table.rows, of_links, values, soft)
         values = found.x
     f, bend, now = unpack(found.x)
     if free_focal and must_know:
         _check_known(found, count, now, start)
-    return lens.but(focal_px=float(f), distortion=float(bend)), now
+    parts = [(frame, [*range(place[frame], place[frame] + 3), *shared]) for frame in frames]
+    return Turned(
+        lens.but(focal_px=float(f), distortion=float(bend)), now, spreads(found, parts, len(links) / len(frames))
+    )
 
 
 def _check_known(found: object, column: int, turns: dict[int, Matrix], start: int) -> None:

@@ -87,23 +87,23 @@ def _settled(
     differing = sorted(frame for frame in frames if own.may_be_unlike(courses[frame]))
     for rounds in range(2):
         share = exposure.share
-        if rounds and abs(share - used) < SHARE_KNOWN:
-            break
         for k, frame in enumerate(differing):
             progress(0.8 + 0.1 * rounds + 0.1 * k / len(differing), f"{lock.name}: blur of frame {frame}")
             before = done.get(frame, lock.at(frame))
             assert before is not None
             matrix = np.reshape(before.homography, (3, 3))
             blur = Blur(own, courses[frame], exposure.share)
-            feeds = pyramid(feed_of(frame), 2)
-            fit = area.find(feeds, matrix, lock.moves, cover_of(frame), lambda at, blur=blur: blur, top=2)
+            top = area.sizes_for(blur)
+            feeds = pyramid(feed_of(frame), top)
+            fit = area.find(feeds, matrix, lock.moves, cover_of(frame), lambda at, blur=blur: blur, top=top)
             if fit is None or fault_of(fit, lock):
                 continue
             exposure.learn(fit.left)
             done[frame] = before.but(
                 homography=flat(fit.homography), residual_px=fit.residual_px, confidence=confidence_of(fit)
             )
-        used = share
+        if abs(exposure.share - share) < SHARE_KNOWN:
+            break
     progress(1.0, f"{lock.name}: done")
     return lock.but(solved=tuple(done.get(entry.frame, entry) for entry in lock.solved))
 

@@ -103,9 +103,10 @@ def tried(
             return replace(found, why=words.strip())
     if found.kind == "pan":
         try:
-            lens, turns = solve_turn(track_links(tracks, frames, found.frame), found.frame, size, Lens())
+            turned = solve_turn(track_links(tracks, frames, found.frame), found.frame, size, Lens())
         except LockError as problem:
             return _staying(found, whole, f"Tried as a turning camera: {problem}")
+        lens, turns = turned.lens, turned.turns
         off = turning_error(tracks, frames, turns, lens.focal_px or DEFAULT_FOCAL * size[0], np.array(size) / 2)
         if off > WORST_TURN_PX:
             return _staying(found, whole, f"Tried as a turning camera: turning leaves {off:.1f} px unexplained.")

@@ -2,12 +2,14 @@
 
 A fence or a row of windows can be found a period off as well as where it is. Such motions are tried as a start: where
 what does not repeat (light, grain of the wall, a crack) makes them clearly less alike, the picture tells which is
-right; where it does not, nothing does when the camera is fast, and that is said.
+right. Where one frame does not tell it, frames that a smooth motion ties together do if they are less alike on the
+whole; and where these do not either, nothing does, and that is said.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import NamedTuple
 
 import cv2
 import numpy as np
@@ -21,6 +23,10 @@ LEAST_PX, MOST_SHARE = 5, 0.3  # periods that are looked for: in pixels, and of 
 SMOOTH_PX = 16.0  # what is wider is no texture
 MOST_SHIFTS = 6
 TELLS = 1.5  # times: as much as is unlike in the first must be unlike in the others
+HOPELESS = 4.0  # times: such a rival is none
+LIKENESS_GIVE = 0.05  # by which chance changes how much less alike a rival is
+FADED = 0.3  # of how much less alike rivals were: then they are as alike
+SURE, LEAST_FRAMES = 4.0, 4  # deviations of the mean, and how many frames tell it
 NEAREST = 6  # of the strongest shifts, that are tried
 LARGE_PX = 500_000  # a larger area is looked at at half its size
 
@@ -61,22 +67,64 @@ def periods(area: Area) -> list[tuple[float, float]]:
     return [(float(x), float(y)) for _, x, y in found[:MOST_SHIFTS]]
 
 
-def is_told(fit: Fit, shifts: list[tuple[float, float]], find: Callable[[Matrix], Fit | None]) -> bool:
-    """Whether the picture tells a fit from those a period off: they are clearly less alike.
+class Rival(NamedTuple):
+    """The same area found a period off, and how much less alike it is: the logarithm of the ratio of what is unlike;
+    below 0 it is more alike."""
+
+    fit: Fit
+    worse: float
+
+
+def rivals(fit: Fit, shifts: list[tuple[float, float]], find: Callable[[Matrix], Fit | None]) -> list[Rival]:
+    """What else an area can be taken for.
 
     Parameters
     ----------
     shifts : see `periods`. find : finds the area from a start.
     """
+    out = []
     for x, y in shifts[:NEAREST]:
         other = find(fit.homography @ np.array([[1, 0, x], [0, 1, y], [0, 0, 1.0]]))
-        if other is None or _apart(other.homography, fit.homography) < 0.4 * np.hypot(x, y):
+        if other is None or apart_px(other.homography, fit.homography) < 0.4 * np.hypot(x, y):
             continue
-        if 1 - other.likeness < TELLS * (1 - fit.likeness):
-            return False
-    return True
+        worse = float(np.log(max(1 - other.likeness, 1e-6) / max(1 - fit.likeness, 1e-6)))
+        if worse < np.log(HOPELESS):
+            out.append(Rival(other, worse))
+    return out
 
 
-def _apart(a: Matrix, b: Matrix) -> float:
+def first_untold(worse: list[float]) -> int | None:
+    """Of frames that a smooth motion ties together the first from which nothing tells them from rivals a period off;
+    None where all are told.
+
+    Where one frame's rivals are clearly less alike it is told by itself. Others are told together while their rivals
+    are less alike on the whole (a one-sided t-test), and not while they become as alike or more so.
+
+    Parameters
+    ----------
+    worse : by frame, away from the reference frame, of its best rival; see `Rival`.
+    """
+    wrong = next((k for k, value in enumerate(worse) if value <= -2 * LIKENESS_GIVE), len(worse))
+    open_ones = [k for k in range(wrong) if worse[k] < np.log(TELLS)]
+    values = np.array([worse[k] for k in open_ones])
+    for n in range(2 * LEAST_FRAMES, len(values) + 1):
+        if values[n - LEAST_FRAMES : n].mean() < FADED * values[: n - LEAST_FRAMES].mean():
+            wrong = open_ones[n - LEAST_FRAMES]
+            values = values[: n - LEAST_FRAMES]
+            break
+    if len(values) and not _stand_out(values):
+        return open_ones[0]
+    return wrong if wrong < len(worse) else None
+
+
+def _stand_out(values: NDArray[np.float64]) -> bool:
+    """Whether rivals are less alike on the whole."""
+    if len(values) < LEAST_FRAMES:
+        return False
+    error = max(float(values.std(ddof=1)), 1e-4) / np.sqrt(len(values))
+    return float(values.mean()) > SURE * error
+
+
+def apart_px(a: Matrix, b: Matrix) -> float:
     """How far apart two motions carry the frame's corner, px."""
     return float(np.hypot(*(a[:2, 2] / a[2, 2] - b[:2, 2] / b[2, 2])))

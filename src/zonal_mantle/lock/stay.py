@@ -14,12 +14,13 @@ from numpy.typing import NDArray
 from ..geometry import carry
 from ..shot.lock import Lock, LockFrame
 from .align import Area, Fit
-from .blur import SHUTTER, smeared, unlike
+from .blur import Blur, Course, Exposure, courses_of
+from .chain import Adjusted, Chain, Link, adjusted
 from .check import is_cut
 from .errors import LockError
 from .level import pyramid
 from .plane import LEAST_CONTRAST, check_start, confidence_of
-from .repeats import is_told, periods
+from .repeats import LIKENESS_GIVE, TELLS, Rival, apart_px, first_untold, periods, rivals
 from .runs import Direction, flat
 
 Array = NDArray[np.float32]
@@ -28,33 +29,8 @@ NEW_KEY = 0.65  # where less of the field is still in view a frame becomes the n
 LINKED = 0.35  # frames that share at least this much are measured against one another
 WORST_LINK_PX = 1.5
 GRID = (4, 3)
-
-
-@dataclass(frozen=True)
-class Link:
-    """One measured motion: from a key frame to another frame, at points of the field that both see."""
-
-    key: int
-    frame: int
-    fit: Fit
-    points: NDArray[np.float64]
-
-    @property
-    def weight(self) -> float:
-        """Of its points in the adjustment, 1 / px."""
-        return 1.0 / max(self.fit.residual_px, 0.01)
-
-
-@dataclass
-class Chain:
-    """All that was measured through a field that stays."""
-
-    links: list[Link] = field(default_factory=list)
-    lost: list[str] = field(default_factory=list)
-
-    def frames(self, start: int) -> list[int]:
-        """Frames that are linked to the reference frame."""
-        return sorted({start} | {link.frame for link in self.links} | {link.key for link in self.links})
+JUMP = 0.7  # of a period, from where the motion so far has a frame, by which it may be one off
+SMOOTH = 0.5  # of a period, by which a motion changes from frame to frame
 
 
 def measure_chain(
@@ -95,20 +71,27 @@ def measure_chain(
             if problem:
                 chain.lost.append(f"{'Forward' if frame > start else 'Backward'}: lost on frame {frame}: {problem}")
                 break
-        chain.links += walker.links
+        found, links = walker.untold(), walker.links
+        if found is not None:
+            first, key = found
+            links = [link for link in links if abs(link.frame - start) < abs(first - start)]
+            side = "Forward" if first > start else "Backward"
+            chain.lost = [words for words in chain.lost if not words.startswith(side)]
+            chain.lost.append(f"{side}: lost on frame {first}: {repeating(key)}")
+        chain.links += links
     return chain
 
 
 @dataclass
 class Key:
-    """A frame that others are measured against: its feed, its field, how it moved, and the motion to the last frame."""
+    """A frame that others are measured against: its area, how it moved, and the motion to the last frame; of frames
+    found on it that could be a period off, how much less alike their rivals are."""
 
     frame: int
-    feed: Array
-    mask: Array
     area: Area
     step: NDArray[np.float64]
     motion: Matrix
+    doubts: dict[int, list[float]] = field(default_factory=dict)
 
     @cached_property
     def periods(self) -> list[tuple[float, float]]:
@@ -130,88 +113,139 @@ class _Walker:
         self.lock, self.feed_of, self.mask, self.cover_of = lock, feed_of, mask, cover_of
         self.links: list[Link] = []
         self.keys: list[Key] = []
+        self.doubtful: list[Key] = []
+        self.exposure = Exposure()
         self.before: Matrix = np.eye(3)  # the step from the frame before the last to the last
+        self.moves = False  # whether that is known
         self.last = start
-        reference = feed_of(start)
-        self._add_key(start, reference, pyramid(reference, 5))
+        self._add_key(start, pyramid(feed_of(start), 5))
 
     def step(self, frame: int) -> str:
         """Links one more frame; says why where that cannot be done."""
         feed, cover = self.feed_of(frame), self.cover_of(frame)
         feeds = pyramid(feed, 5)
-        problem = ""
         for key in reversed(list(self.keys)):
             newest = key is self.keys[-1]
-            fit = self._align(key, feed, feeds, cover, thorough=newest)
+            fit = self._align(key, frame, feeds, cover, thorough=newest)
             if fit is None and newest and key.frame != self.last:
-                last = self.feed_of(self.last)
-                key = self._add_key(self.last, last, pyramid(last, 5)) or key
-                fit = self._align(key, feed, feeds, cover, thorough=True)
+                key = self._add_key(self.last, pyramid(self.feed_of(self.last), 5)) or key
+                fit = self._align(key, frame, feeds, cover, thorough=True)
+            if fit is None and newest:
+                if is_cut(feed, self.feed_of(self.last)):
+                    return f"there is a cut between frame {min(frame, self.last)} and the next."
+                return repeating(key) if key.periods else "what is seen through the field cannot be found again."
             if fit is None:
-                if newest:
-                    problem = "what is seen through the field cannot be found again."
-                    if key.periods:
-                        period = min(float(np.hypot(x, y)) for x, y in key.periods)
-                        problem = (
-                            f"what is seen through the field repeats every {period:.0f} px, and nothing in it tells by "
-                            "how many of these it moved. Draw the field over something that does not repeat."
-                        )
-                    if is_cut(feed, self.feed_of(self.last)):
-                        problem = f"there is a cut between frame {min(frame, self.last)} and the next."
-                    break
                 self.keys.remove(key)
                 continue
-            self.links.append(Link(key.frame, frame, fit, _grid(key.area, fit.homography, feed.shape)))
+            self.exposure.learn(fit.left)
+            points = _grid(key.area, fit.homography, feed.shape)
+            self.links.append(Link(key.frame, frame, fit, points, key.area.whitening(fit, points)))
             if newest:
                 step = fit.homography @ np.linalg.inv(key.motion)
-                self.before = step / step[2, 2]
+                self.before, self.moves = step / step[2, 2], True
             key.motion = fit.homography
-        if problem:
-            return problem
         newest_key = self.keys[-1]
         if _shared(newest_key.area, newest_key.motion, feed.shape) < NEW_KEY:
-            self._add_key(frame, feed, feeds)
+            self._add_key(frame, feeds)
         self.last = frame
         return ""
 
-    def _align(self, key: Key, feed: Array, feeds: list[Array], cover: Array | None, thorough: bool) -> Fit | None:
-        """A key's field on a frame, from where the motion so far would bring it; both blurred alike."""
-        step, area = self._step_px(self.before), key.area
-        if unlike(SHUTTER * step, SHUTTER * key.step):
-            area = Area(pyramid(smeared(key.feed, SHUTTER * step), 5), key.mask)
-            feeds = pyramid(smeared(feed, SHUTTER * key.step), 5)
-        guesses = [self.before @ key.motion, key.motion] if thorough else [self.before @ key.motion]
-        if thorough:
-            guesses.append(area.start(feeds, key.motion))
-        for guess in guesses:
-            fit = area.find(feeds, guess, self.lock.moves, cover)
-            if fit is None:
-                continue
-            shared = _shared(area, fit.homography, feed.shape)
-            good = (
-                confidence_of(fit) >= self.lock.least_confidence and fit.residual_px < WORST_LINK_PX and fit.kept > 0.15
-            )
-            if good and (thorough or shared > LINKED):
-                return fit if self._is_told(key, area, fit, feeds, cover) else None
-        return None
+    def untold(self) -> tuple[int, Key] | None:
+        """The first frame from which it is not told by how many periods of a texture the picture moved."""
+        start, worst = self.lock.reference_frame, dict[int, tuple[float, Key]]()
+        for key in self.doubtful:
+            for frame, worse in key.doubts.items():
+                if frame not in worst or min(worse) < worst[frame][0]:
+                    worst[frame] = min(worse), key
+        frames = sorted(worst, key=lambda frame: abs(frame - start))
+        first = first_untold([worst[frame][0] for frame in frames])
+        return None if first is None else (frames[first], worst[frames[first]][1])
 
-    def _is_told(self, key: Key, area: Area, fit: Fit, feeds: list[Array], cover: Array | None) -> bool:
-        """Whether a texture that repeats does not leave open by how many of its periods the frame has moved."""
-        return is_told(fit, key.periods, lambda guess: area.find(feeds, guess, self.lock.moves, cover))
+    def _align(self, key: Key, frame: int, feeds: list[Array], cover: Array | None, thorough: bool) -> Fit | None:
+        """A key's field on a frame, from where the motion so far would bring it; both blurred alike."""
+        blur, expected = (
+            Blur(Course(key.step), Course(self._step_px(self.before)), self.exposure.share),
+            (self.before @ key.motion),
+        )
+
+        def find(guess: Matrix) -> Fit | None:
+            return key.area.find(feeds, guess, self.lock.moves, cover, lambda at: blur)
+
+        guesses = [expected]
+        if thorough:
+            guesses += [key.motion, key.area.start(feeds, key.motion)]
+        found = list[Fit]()
+        for guess in guesses:
+            fit = find(guess)
+            if fit is None or not self._is_good(fit):
+                continue
+            if thorough or _shared(key.area, fit.homography, feeds[0].shape) > LINKED:
+                found.append(fit)
+                if not (thorough and key.periods):
+                    break
+        return self._told(key, frame, found, expected, find) if found else None
+
+    def _is_good(self, fit: Fit) -> bool:
+        sure = confidence_of(fit) >= self.lock.least_confidence
+        return sure and fit.residual_px < WORST_LINK_PX and fit.kept > 0.15
+
+    def _told(
+        self, key: Key, frame: int, fits: list[Fit], expected: Matrix, find: Callable[[Matrix], Fit | None]
+    ) -> Fit | None:
+        """Of fits and their rivals a period off the one that is the most alike and that the motion so far expects,
+        weighed against one another. Doubts are kept with the key."""
+        fit = max(fits, key=lambda each: each.likeness)
+        others = [rival for rival in rivals(fit, key.periods, find) if self._is_good(rival.fit)]
+        period = min((float(np.hypot(x, y)) for x, y in key.periods), default=np.inf)
+        jumps = self._jumps(fit, expected, period)
+        if not jumps and not any(rival.worse < np.log(TELLS) for rival in others):
+            return fit
+        all_of_them = [Rival(fit, 0.0), *others]
+        best = min(each.worse for each in all_of_them)
+        close = [each for each in all_of_them if each.worse < best + np.log(TELLS)]
+
+        def cost(rival: Rival) -> float:
+            far = apart_px(rival.fit.homography, expected) / period if self.moves else 0.0
+            return rival.worse / LIKENESS_GIVE + (far / SMOOTH) ** 2
+
+        chosen = min(close, key=cost)
+        if key not in self.doubtful:
+            self.doubtful.append(key)
+        worse = [each.worse - chosen.worse for each in all_of_them if each is not chosen]
+        untold = not worse or min(worse) < 2 * LIKENESS_GIVE
+        key.doubts[frame] = [*worse, -1.0] if untold and self._jumps(chosen.fit, expected, period) else worse
+        return chosen.fit
+
+    def _jumps(self, fit: Fit, expected: Matrix, period: float) -> bool:
+        """Whether a frame is most of a period of the texture from where the motion so far has it."""
+        return self.moves and apart_px(fit.homography, expected) > JUMP * period
 
     def _step_px(self, motion: Matrix) -> NDArray[np.float64]:
         """How far a motion from frame to frame carries the middle of the field."""
         middle = np.array([[self.mask.shape[1] / 2, self.mask.shape[0] / 2]])
         return np.asarray((carry(motion, middle) - middle)[0])
 
-    def _add_key(self, frame: int, feed: Array, feeds: list[Array]) -> Key | None:
-        cover = self.cover_of(frame)
-        mask = self.mask if cover is None else self.mask * cover
+    def _add_key(self, frame: int, feeds: list[Array]) -> Key | None:
+        mask = self.mask_on(frame)
         if float(mask.sum()) < 400:
             return None
-        key = Key(frame, feed, mask, Area(feeds, mask), self._step_px(self.before), np.eye(3))
+        key = Key(frame, Area(feeds, mask), self._step_px(self.before), np.eye(3))
         self.keys = [*self.keys[-3:], key]
         return key
+
+    def mask_on(self, frame: int) -> Array:
+        """What of a frame the field sees."""
+        cover = self.cover_of(frame)
+        return self.mask if cover is None else np.asarray(self.mask * cover, np.float32)
+
+
+def repeating(key: Key) -> str:
+    """What is said where nothing tells by how many periods of its texture a field moved."""
+    period = min(float(np.hypot(x, y)) for x, y in key.periods)
+    return (
+        f"what is seen through the field repeats every {period:.0f} px, and nothing in it tells by how many of these "
+        "it moved. Draw the field over something that does not repeat."
+    )
 
 
 def _textured(feed: Array, mask: Array) -> bool:
@@ -247,89 +281,6 @@ def _grid(area: Area, motion: Matrix, shape: tuple[int, ...]) -> NDArray[np.floa
     return np.stack([xs.reshape(-1), ys.reshape(-1)], axis=1)
 
 
-def chained(chain: Chain, start: int) -> dict[int, Matrix]:
-    """Reference frame to each linked frame, by the first chain of links that leads there."""
-    out = {start: np.eye(3)}
-    waiting = list(chain.links)
-    while True:
-        rest = []
-        for link in waiting:
-            if link.key in out and link.frame not in out:
-                out[link.frame] = link.fit.homography @ out[link.key]
-            elif link.key not in out:
-                rest.append(link)
-        if len(rest) == len(waiting) or not rest:
-            return {frame: motion / motion[2, 2] for frame, motion in out.items()}
-        waiting = rest
-
-
-def adjusted(chain: Chain, start: int, size: tuple[int, int]) -> dict[int, Matrix]:
-    """The motions that agree best with all links at once, so that drift does not add up.
-
-    Each frame's motion is D · (the chain's), with eight small numbers for D on the frame scaled to 1; the error of
-    a link is the distance, in px over its own uncertainty, between where the two motions and where the link bring
-    its points.
-
-    References
-    ----------
-    Global alignment of image mosaics: Szeliski 2006, section 5.1 (bundle adjustment of homographies).
-    """
-    rough = chained(chain, start)
-    frames = [frame for frame in sorted(rough) if frame != start]
-    place = {frame: 8 * k for k, frame in enumerate(frames)}
-    links = [link for link in chain.links if link.key in rough and link.frame in rough]
-    if not frames or not links:
-        return rough
-    unit = size[0] / 2
-    norm = np.array([[1 / unit, 0, -size[0] / 2 / unit], [0, 1 / unit, -size[1] / 2 / unit], [0, 0, 1]])
-    back = np.linalg.inv(norm)
-
-    def motions(values: NDArray) -> dict[int, Matrix]:
-        out = {start: np.eye(3)}
-        for frame in frames:
-            k = place[frame]
-            out[frame] = back @ (np.eye(3) + np.append(values[k : k + 8], 0).reshape(3, 3)) @ norm @ rough[frame]
-        return out
-
-    def errors(values: NDArray) -> NDArray:
-        now = motions(values)
-        return np.concatenate([
-            (
-                (carry(now[link.frame] @ np.linalg.inv(now[link.key]), link.points)
-                 - carry(link.fit.homography, link.points)) * link.weight
-            ).reshape(-1)
-            for link in links
-        ])  # fmt: skip
-
-    rows = [2 * len(link.points) for link in links]
-    from scipy.optimize import least_squares  # slow to import
-    from scipy.sparse import lil_matrix
-
-    pattern = lil_matrix((sum(rows), 8 * len(frames)), dtype=np.int8)
-    row = 0
-    for link, count in zip(links, rows):
-        for frame in (link.key, link.frame):
-            if frame != start:
-                pattern[row : row + count, place[frame] : place[frame] + 8] = 1
-        row += count
-    found = least_squares(
-        errors, np.zeros(8 * len(frames)), jac_sparsity=pattern, loss="soft_l1", f_scale=3.0, max_nfev=30, x_scale=1e-3
-    )
-    return {frame: motion / motion[2, 2] for frame, motion in motions(found.x).items()}
-
-
-def link_errors(chain: Chain, motions: dict[int, Matrix]) -> dict[int, float]:
-    """For each frame the root mean square of what its links and the adjusted motions disagree by, px."""
-    squares: dict[int, list[float]] = {}
-    for link in chain.links:
-        if link.key in motions and link.frame in motions:
-            way = motions[link.frame] @ np.linalg.inv(motions[link.key])
-            apart = carry(way, link.points) - carry(link.fit.homography, link.points)
-            square = float((apart**2).sum(axis=1).mean()) + link.fit.residual_px**2
-            squares.setdefault(link.frame, []).append(square)
-    return {frame: float(np.sqrt(np.mean(each))) for frame, each in squares.items()}
-
-
 def solve_staying(
     lock: Lock,
     feed_of: Callable[[int], Array],
@@ -345,22 +296,67 @@ def solve_staying(
     disagree by, with what the links themselves do not know.
     """
     chain = measure_chain(lock, feed_of, field_mask, cover_of, frames, direction, progress)
-    motions = adjusted(chain, lock.reference_frame, (field_mask.shape[1], field_mask.shape[0]))
-    return lock.but(solved=entries_of(lock, chain, motions), lost=tuple(chain.lost))
+    start, size = lock.reference_frame, (field_mask.shape[1], field_mask.shape[0])
+    corners = corners_of(field_mask)
+    found = adjusted(chain, start, size, corners)
+    chain = settled_chain(lock, chain, found.motions, feed_of, field_mask, cover_of, progress)
+    found = adjusted(chain, start, size, corners)
+    return lock.but(solved=entries_of(chain, found), lost=tuple(chain.lost))
 
 
-def entries_of(lock: Lock, chain: Chain, motions: dict[int, Matrix]) -> tuple[LockFrame, ...]:
-    """A lock's frames from adjusted motions."""
-    errors = link_errors(chain, motions)
-    sure: dict[int, float] = {}
+def settled_chain(
+    lock: Lock, chain: Chain, motions: dict[int, Matrix], feed_of: Callable[[int], Array], mask: Array,
+    cover_of: Callable[[int], Array | None], progress: Callable[[float, str], None],
+) -> Chain:  # fmt: skip
+    """The links between frames whose blur is unlike measured once more: now it is known how both move, and how long the
+    shutter is open."""
+    middle = np.array([mask.shape[1] / 2, mask.shape[0] / 2])
+    courses, exposure = courses_of(motions, dict.fromkeys(motions, middle)), Exposure(fades=1.0)
     for link in chain.links:
-        sure[link.frame] = max(sure.get(link.frame, 0.0), min(link.fit.likeness, 1.0))
+        exposure.learn(link.fit.left)
+    links, unlike = [], [link for link in chain.links if courses[link.key].may_be_unlike(courses[link.frame])]
+    area, key = None, None
+    for k, link in enumerate(sorted(chain.links, key=lambda each: each.key)):
+        if link not in unlike:
+            links.append(link)
+            continue
+        progress(0.9 + 0.08 * k / len(chain.links), f"{lock.name}: blur of frame {link.frame}")
+        if area is None or key != link.key:
+            cover = cover_of(link.key)
+            key, area = link.key, Area(pyramid(feed_of(link.key), 5), mask if cover is None else mask * cover)
+        blur = Blur(courses[link.key], courses[link.frame], exposure.share)
+        top = area.sizes_for(blur)
+        feeds = pyramid(feed_of(link.frame), top)
+        fit = area.find(feeds, link.fit.homography, lock.moves, cover_of(link.frame), lambda at, b=blur: b, top=top)
+        if fit is None or fit.residual_px > WORST_LINK_PX:
+            links.append(link)
+            continue
+        exposure.learn(fit.left)
+        links.append(Link(link.key, link.frame, fit, link.points, area.whitening(fit, link.points)))
+    return Chain(links, chain.lost)
+
+
+def corners_of(mask: Array) -> NDArray[np.float64]:
+    """The corners of the box about a field. (4, 2)."""
+    rows, columns = np.flatnonzero(mask.max(axis=1) > 0.01), np.flatnonzero(mask.max(axis=0) > 0.01)
+    x0, x1, y0, y1 = columns[0], columns[-1] + 1, rows[0], rows[-1] + 1
+    return np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]], float)
+
+
+def sureness(chain: Chain) -> dict[int, float]:
+    """How sure the surest link of each frame is."""
+    out: dict[int, float] = {}
+    for link in chain.links:
+        out[link.frame] = max(out.get(link.frame, 0.0), min(link.fit.likeness, 1.0))
+    return out
+
+
+def entries_of(chain: Chain, found: Adjusted) -> tuple[LockFrame, ...]:
+    """A lock's frames from adjusted motions."""
+    sure = sureness(chain)
     return tuple(
         LockFrame(
-            frame=frame,
-            homography=flat(motions[frame]),
-            residual_px=errors.get(frame, 0.0),
-            confidence=sure.get(frame, 1.0),
+            frame=frame, homography=flat(motion), residual_px=found.give_px[frame], confidence=sure.get(frame, 1.0)
         )
-        for frame in sorted(motions)
+        for frame, motion in sorted(found.motions.items())
     )
