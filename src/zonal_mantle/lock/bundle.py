@@ -165,19 +165,19 @@ def _solved(square: NDArray, damping: float, side: NDArray, points_at: int) -> N
     since each of them is tied to cameras only."""
     diagonal = np.diag(square)
     root = np.sqrt(np.maximum(diagonal, 1e-9 * diagonal.max()))
-    scaled = square / np.outer(root, root)
+    scaled = square / root[:, None]
+    scaled /= root
     scaled[np.diag_indices(len(scaled))] += damping
     right = side / root
     k, count = points_at, (len(square) - points_at) // 3
-    blocks = np.array([scaled[k + 3 * n : k + 3 * n + 3, k + 3 * n : k + 3 * n + 3] for n in range(count)])
-    inverse = np.linalg.inv(blocks)
-    tied = scaled[:k, k:].reshape(k, count, 3)
-    through = np.einsum("knj,njm->knm", tied, inverse)
-    reduced = scaled[:k, :k] - through.reshape(k, -1) @ tied.reshape(k, -1).T
-    cameras = np.linalg.solve(reduced, right[:k] - through.reshape(k, -1) @ right[k:])
-    rest = right[k:].reshape(count, 3) - np.einsum("knj,k->nj", tied, cameras)
-    points = np.einsum("nij,nj->ni", inverse, rest)
-    return np.asarray(np.concatenate([cameras, points.reshape(-1)]) / root)
+    each = scaled[k:, k:].reshape(count, 3, count, 3)
+    inverse = np.linalg.inv(each[np.arange(count), :, np.arange(count)])
+    tied = scaled[:k, k:]
+    through = (tied.reshape(k, count, 3).transpose(1, 0, 2) @ inverse).transpose(1, 0, 2).reshape(k, -1)
+    reduced = scaled[:k, :k] - through @ tied.T
+    cameras = np.linalg.solve(reduced, right[:k] - through @ right[k:])
+    rest = (right[k:] - tied.T @ cameras).reshape(count, 3, 1)
+    return np.asarray(np.concatenate([cameras, (inverse @ rest).reshape(-1)]) / root)
 
 
 def adjust(

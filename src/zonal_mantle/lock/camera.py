@@ -32,6 +32,7 @@ WORST_PX = 0.6  # common practice: nothing is hung on a camera whose points are 
 POINTS_KEPT = 400
 FIRST_FRAMES = 9
 USUAL_FOCALS = (0.8, 1.2, 2.0, 3.5)  # frame widths (common practice)
+MOST_STARTS = 3  # that are followed to the end, of all that are begun
 WELL_EXPLAINED = 0.5  # of the tracks
 
 
@@ -165,22 +166,32 @@ def _begun(
     ways = [sign * axis for axis in np.eye(3) for sign in (1, -1)]
     starts = [_with_points(few, index, turns, span * way, guess, middle) for way in ways]
     starts += [_two_view_start(few, order, turns, guess, middle, sign) for sign in (1, -1)]
-    best: tuple[float, Scene] | None = None
-    for count, each in enumerate([*starts, None, *range(len(USUAL_FOCALS))]):
-        progress(0.12 + 0.25 * count / len(starts), f"{lock.name}: first scene")
-        if isinstance(each, int):  # a camera that hardly turned tells no focal length: the usual ones are tried
-            if given or (best is not None and best[0] > WELL_EXPLAINED * len(few)):
-                break
-            each = _two_view_start(few, order, turns, USUAL_FOCALS[each] * size[0], middle, 1)
-        if each is None:
-            continue
-        scene, used = each
+
+    def adjusted(scene: Scene, used: list[Track]) -> tuple[float, Scene]:
         views = _views(used, index, middle)
-        scene = adjust(scene, views, False, rounds=6, least_gain=1e-2)
         scene = adjust(scene, views, not given, rounds=20, least_gain=3e-3)
-        score = _explained(scene, views) if 0.3 < scene.focal_px / size[0] < 15 else 0.0
-        if best is None or score > best[0]:
-            best = (score, scene)
+        return (_explained(scene, views) if 0.3 < scene.focal_px / size[0] < 15 else 0.0), scene
+
+    begun: list[tuple[float, Scene, list[Track]]] = []
+    for count, each in enumerate(starts):
+        progress(0.12 + 0.2 * count / len(starts), f"{lock.name}: first scene")
+        if each is not None:
+            views = _views(each[1], index, middle)
+            scene = adjust(each[0], views, False, rounds=6, least_gain=1e-2)
+            begun.append((_explained(scene, views), scene, each[1]))
+    begun.sort(key=lambda each: -each[0])
+    found = []
+    for count, (_, scene, used) in enumerate(begun[:MOST_STARTS]):
+        progress(0.32 + 0.05 * count / MOST_STARTS, f"{lock.name}: first scene")
+        found.append(adjusted(scene, used))
+    for share in USUAL_FOCALS:  # a camera that hardly turned tells no focal length: the usual ones are tried
+        if given or max((score for score, _ in found), default=0.0) > WELL_EXPLAINED * len(few):
+            break
+        each = _two_view_start(few, order, turns, share * size[0], middle, 1)
+        if each is not None:
+            scene = adjust(each[0], _views(each[1], index, middle), False, rounds=6, least_gain=1e-2)
+            found.append(adjusted(scene, each[1]))
+    best = max(found, key=lambda each: each[0], default=None)
     if best is None or best[0] < LEAST_TRACKS:
         raise LockError(
             f"No frame shares enough features with frame {start}, or they tell no depth. Set another reference frame."

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ..geometry import DEFAULT_FOCAL, camera_matrix, carry, distorted, rays_of, undistorted
 from ..shot.lock import Lens, Lock, LockFrame
 from .align import mean_trace
-from .chain import SOFT, Chain, Link, Links, chained, settled, spreads
+from .chain import SOFT, Chain, Links, chained, settled, spreads
 from .errors import LockError
 from .runs import Direction, flat, triple
 from .stay import corners_of, measure_chain, settled_chain, sureness
@@ -114,8 +114,9 @@ def solve_turn(chain: Chain, start: int, size: tuple[int, int], lens: Lens, must
     links = [link for link in chain.links if link.key in rough and link.frame in rough]
     if not frames:
         raise LockError("No frame could be linked to the reference frame. " + " ".join(chain.lost))
-    focal = lens.focal_px if lens.given and lens.focal_px else _first_focal(links, size)
-    turns = _chained_turns(links, start, focal, size)
+    table = Links(links)
+    focal = lens.focal_px if lens.given and lens.focal_px else _first_focal(table, size)
+    turns = _chained_turns(table, start, focal, size)
     place = {frame: 3 * k for k, frame in enumerate(frames)}
     free_focal, free_bend = not lens.given, lens.solve_distortion
     count = 3 * len(frames)
@@ -134,7 +135,6 @@ def solve_turn(chain: Chain, start: int, size: tuple[int, int], lens: Lens, must
         turned = rays @ np.array([(now[link.frame] @ now[link.key].T).T for link in links])
         return table.off(_pictured(turned.reshape(-1, 3), f, bend, size).reshape(table.points.shape))
 
-    table = Links(links)
     columns = count + int(free_focal) + int(free_bend)
     shared = list(range(count, columns))
     of_links = [
@@ -168,10 +168,6 @@ def _check_known(found: object, column: int, turns: dict[int, Matrix], start: in
         )
 
 
-def _link_targets(link: Link) -> NDArray[np.float64]:
-    return carry(link.fit.homography, link.points)
-
-
 def _rays(points: NDArray, focal: float, bend: float, size: tuple[int, int]) -> NDArray[np.float64]:
     """Directions (n, 3) of picture places."""
     k = camera_matrix(focal, size)
@@ -184,37 +180,42 @@ def _pictured(rays: NDArray, focal: float, bend: float, size: tuple[int, int]) -
     return distorted(rays[:, :2] / np.maximum(rays[:, 2:], 1e-6) * focal + k[:2, 2], k, bend)
 
 
-def _turn_between(a: NDArray, b: NDArray) -> Matrix:
-    """The turn that carries directions onto directions (Kabsch 1976)."""
-    a, b = (each / np.linalg.norm(each, axis=1, keepdims=True) for each in (a, b))
-    u, _, vt = np.linalg.svd(b.T @ a)
-    return np.asarray(u @ np.diag([1, 1, np.linalg.det(u @ vt)]) @ vt)
+def _turns_between(a: NDArray, b: NDArray) -> Matrix:
+    """The turns (m, 3, 3) that carry directions onto directions, each (m, n, 3) (Kabsch 1976)."""
+    a, b = (each / np.linalg.norm(each, axis=2, keepdims=True) for each in (a, b))
+    u, _, vt = np.linalg.svd(b.transpose(0, 2, 1) @ a)
+    u[:, :, 2] *= np.linalg.det(u @ vt)[:, None]
+    return np.asarray(u @ vt)
 
 
-def _first_focal(links: list[Link], size: tuple[int, int]) -> float:
+def _rays_of(places: NDArray, focal: float, size: tuple[int, int]) -> NDArray[np.float64]:
+    """Directions (m, n, 3) of picture places (m, n, 2), without distortion."""
+    return _rays(places.reshape(-1, 2), focal, 0, size).reshape(*places.shape[:2], 3)
+
+
+def _first_focal(table: Links, size: tuple[int, int]) -> float:
     """The focal length, of many, for which the links are most nearly turns."""
     best, least = DEFAULT_FOCAL * size[0], np.inf
     for focal in np.geomspace(WIDEST, LONGEST, 60) * size[0]:
-        total = 0.0
-        for link in links:
-            a, b = _rays(link.points, focal, 0, size), _rays(_link_targets(link), focal, 0, size)
-            apart = _pictured(a @ _turn_between(a, b).T, focal, 0, size) - _link_targets(link)
-            total += float(np.minimum((apart**2).sum(axis=1), 9.0).mean())
+        a, b = _rays_of(table.points, focal, size), _rays_of(table.targets, focal, size)
+        turned = a @ _turns_between(a, b).transpose(0, 2, 1)
+        apart = _pictured(turned.reshape(-1, 3), focal, 0, size).reshape(table.targets.shape) - table.targets
+        total = float(np.minimum((apart**2).sum(axis=2), 9.0).mean(axis=1).sum())
         if total < least:
             best, least = float(focal), total
     return best
 
 
-def _chained_turns(links: list[Link], start: int, focal: float, size: tuple[int, int]) -> dict[int, Matrix]:
-    out, waiting = {start: np.eye(3)}, list(links)
+def _chained_turns(table: Links, start: int, focal: float, size: tuple[int, int]) -> dict[int, Matrix]:
+    between = _turns_between(_rays_of(table.points, focal, size), _rays_of(table.targets, focal, size))
+    out, waiting = {start: np.eye(3)}, list(zip(table.links, between))
     while waiting:
         rest = []
-        for link in waiting:
+        for link, turn in waiting:
             if link.key not in out:
-                rest.append(link)
+                rest.append((link, turn))
             elif link.frame not in out:
-                a, b = _rays(link.points, focal, 0, size), _rays(_link_targets(link), focal, 0, size)
-                out[link.frame] = _turn_between(a, b) @ out[link.key]
+                out[link.frame] = turn @ out[link.key]
         if len(rest) == len(waiting):
             break
         waiting = rest
