@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .comp import Finding, Pictures, Readings, compose, finish_frame, solve_lock, take_readings
+from .comp import Finding, Pictures, Readings, Suggested, compose, finish_frame, solve_lock, suggest_lock, take_readings
 from .comp.finish_fit import PatchCurve, hide_border, patch_curves, plate_falloff
 from .comp.match_fit import Fitted, FittedAll, fit_all, fit_part
 from .comp.matte_planner import matte_plan, reads_own, zone_matte_plan
@@ -137,6 +137,21 @@ class Session:
         """Solves a lock from its reference frame (LockError, MediaError)."""
         self.shot = solve_lock(self.shot, lock_id, self.store, direction, progress)
         return self.shot
+
+    def suggest_lock(self, progress: Progress = _quiet) -> Suggested:
+        """A lock that suits the shot, tried on some of its frames, with reasons and expected error; it is not added.
+
+        Examples
+        --------
+        >>> suggested = session.suggest_lock()  # doctest: +SKIP
+        >>> session.shot = session.shot.with_lock(suggested.lock)  # doctest: +SKIP
+        >>> session.solve(suggested.lock.id)  # doctest: +SKIP
+
+        Raises
+        ------
+        LockError : no plate, or one of a single frame.
+        """
+        return suggest_lock(self.shot, self.store, progress)
 
     def frame(self, number: int, scale: float = 1.0) -> NDArray[np.float32]:
         """The finished picture as it leaves: (h, w, 4) float32, scene-linear Rec. 709, premultiplied (FinishError)."""

@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from zonal_mantle.api import open_shot
-from zonal_mantle.comp import Pictures, propose_lock, solve_lock, view
+from zonal_mantle.comp import Pictures, solve_lock, suggest_lock, view
 from zonal_mantle.comp.solve import _Work
 from zonal_mantle.comp.views import Look
 from zonal_mantle.geometry import carry
@@ -126,7 +126,7 @@ def test_what_a_zone_does_not_follow_does_not_move_it(session):
 
 
 def test_a_lock_is_proposed_with_its_reason(session):
-    lock = propose_lock(session.shot, session.store)
+    lock = suggest_lock(session.shot, session.store).lock
     assert lock.kind in ("plane", "pan", "camera")
     assert len(lock.remarks[0]) > 40
     if lock.kind == "plane":
@@ -152,7 +152,7 @@ def test_a_shot_without_a_plate_or_with_one_frame_is_refused(session):
     with pytest.raises(LockError, match="no plate"):
         solve_lock(Shot(locks=(lock,)), "p", Pictures())
     with pytest.raises(LockError, match="no moving plate"):
-        propose_lock(Shot(), Pictures())
+        suggest_lock(Shot(), Pictures())
 
 
 def test_a_shot_of_format_2_opens_with_its_locks(session, tmp_path):

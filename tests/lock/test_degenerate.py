@@ -4,7 +4,7 @@ import cv2
 import numpy as np
 import pytest
 
-from zonal_mantle.comp import propose_lock
+from zonal_mantle.comp import suggest_lock
 from zonal_mantle.lock import LockError, propose
 from zonal_mantle.lock.camera import camera_from_tracks
 from zonal_mantle.lock.errors import OnlyTurned
@@ -127,7 +127,7 @@ def test_a_proposed_lock_was_tried_and_holds(tmp_path):
     from zonal_mantle.api import new
 
     session = new(filmed("pan", 60, tmp_path))
-    lock = propose_lock(session.shot, session.store)
+    lock = suggest_lock(session.shot, session.store).lock
     assert "Tried" in lock.remarks[0]
     session.shot = session.shot.with_lock(lock)
     session.solve(lock.id)

@@ -207,7 +207,7 @@ def test_a_proposal_makes_a_lock_and_says_why(opened):
     opened.click(stage.measure.which)
     opened.wait(lambda: len(desk.shot.locks) == count + 1, 120)
     opened.window.bench.refresh()
-    assert desk.lock.name.startswith("Proposed")
+    assert desk.lock.name.startswith("Suggested")
     assert desk.lock.remarks[0] in stage.lost.text()
 
 

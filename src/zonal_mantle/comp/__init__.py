@@ -5,7 +5,7 @@ from .planner import plan
 from .readings import Finding, Readings, take_readings
 from .readings_matte import MatteOverShot
 from .scheduler import Cancelled, Job, Scheduler
-from .solve import propose_lock, solve_lock
+from .solve import Suggested, solve_lock, suggest_lock
 from .stack import compose, compose_plan, finish_frame
 from .views import BACKINGS, CHANNELS, STEPPED, VIEWS, WHOLE_VIEWS, Look, ViewName, view
 
@@ -23,13 +23,14 @@ __all__ = [
     "Pictures",
     "Readings",
     "Scheduler",
+    "Suggested",
     "ViewName",
     "compose",
     "compose_plan",
     "finish_frame",
     "plan",
-    "propose_lock",
     "solve_lock",
+    "suggest_lock",
     "take_readings",
     "view",
 ]

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,7 +22,7 @@ from ..lock import (
     solve_point,
     solve_staying,
 )
-from ..lock.propose import PARALLAX_PX, tried
+from ..lock.propose import PARALLAX_PX, Proposal, tried, whole_region
 from ..lock.runs import Direction
 from ..matte import shape_alpha
 from ..place.ride import followed
@@ -36,6 +38,7 @@ MEASURED_FIELDS = (
     "renewal", "renew_below", "motion", "field", "field_stays", "lens",
 )  # fmt: skip
 MOST_COLUMNS = 100  # of each frame, by which doubled and interlaced frames are found
+TRIED_FRAMES = 4  # to each side, on which a suggested lock is tried
 WHOLE_MARGIN = 0.02  # of the width; a field that is not drawn is the whole frame but for its rim
 
 
@@ -177,10 +180,19 @@ class _Work:
         return reference_to_frame(self.shot, shape, frame)
 
 
-def propose_lock(
+class Suggested(NamedTuple):
+    """A lock that is not solved yet, why it and no other, and by how much it is likely to be off: what the worst of the
+    frames on which it was tried says of itself, px. None where no trial held."""
+
+    lock: Lock
+    reasons: tuple[str, ...]
+    expected_px: float | None
+
+
+def suggest_lock(
     shot: Shot, pictures: Pictures, progress: Callable[[float, str], None] = lambda share, words: None
-) -> Lock:
-    """A lock that suits the shot, not solved yet, with why in its remarks.
+) -> Suggested:
+    """A lock that suits the shot, tried on some frames about its reference frame.
 
     Raises
     ------
@@ -194,28 +206,70 @@ def propose_lock(
     def feed(frame: int) -> Array:
         return lock_feed(pictures.plate(source, frame), "luma", 0.0)
 
-    tracks = follow_features(feed, lambda frame: None, shot.frames, progress, "Looking at the shot")
+    tracks = follow_features(
+        feed, lambda frame: None, shot.frames, lambda s, w: progress(0.7 * s, w), "Looking at the shot"
+    )
     found = tried(propose(tracks, shot.frames, shot.size), tracks, shot.frames, shot.size, progress)
+    lock, reasons = _as_suggested(shot, found), [found.why]
+    expected, trouble = found.expected_px, ""
+    if found.kind != "camera":
+        progress(0.85, "Trying the lock")
+        expected, words, trouble = _trial(shot, lock, pictures)
+        if trouble and not found.field_stays:
+            whole = replace(found, kind="plane", field_stays=True, region=whole_region(shot.size))
+            other = _as_suggested(shot, whole)
+            progress(0.92, "Trying another lock")
+            again, other_words, still = _trial(shot, other, pictures)
+            reasons.append(words)
+            if not still:
+                lock, expected, words, trouble = other, again, other_words, ""
+        reasons.append(words)
+    if trouble:
+        reasons.append(
+            "Draw a region over something that has texture, stays in view and does not change, or lock single points."
+        )
+    for each in shot.locks:
+        box = _field_box(each)
+        off = region_parallax(tracks, box, each.reference_frame) if box is not None else 0.0
+        if off > PARALLAX_PX:
+            reasons.append(
+                f"The field of {each.name} is not one plane: parts of it move apart by {off:.1f} px. What "
+                "rides on it as if it were farther away will slide."
+            )
+    progress(1.0, "Looking at the shot: done")
+    return Suggested(lock.but(remarks=tuple(reasons)), tuple(reasons), expected)
+
+
+def _as_suggested(shot: Shot, found: Proposal) -> Lock:
     x0, y0, x1, y1 = found.region
     key = ShapeKey(frame=found.frame, points=((x0, y0), (x1, y0), (x1, y1), (x0, y1)))
-    field = (Shape(id="field", name="Field 1", keys=(key,)),) if found.kind == "plane" else ()
-    remarks = [found.why]
-    for lock in shot.locks:
-        box = _field_box(lock)
-        off = region_parallax(tracks, box, lock.reference_frame) if box is not None else 0.0
-        if off > PARALLAX_PX:
-            remarks.append(
-                f"The field of {lock.name} is not one plane: parts of it move apart by {off:.1f} px. What "
-                "rides on it as if "
-                "it were farther away will slide."
-            )
-    name, number = f"Proposed {found.kind}", 2
+    name, number = f"Suggested {found.kind}", 2
     while any(lock.name == name for lock in shot.locks):
-        name, number = f"Proposed {found.kind} {number}", number + 1
+        name, number = f"Suggested {found.kind} {number}", number + 1
     return Lock(
-        id=shot.new_id("lock"), name=name, kind=found.kind, reference_frame=found.frame, field=field,
-        field_stays=found.field_stays and found.kind == "plane", remarks=tuple(remarks),
+        id=shot.new_id("lock"), name=name, kind=found.kind, reference_frame=found.frame,
+        field=(Shape(id="field", name="Field 1", keys=(key,)),) if found.kind == "plane" else (),
+        field_stays=found.field_stays and found.kind == "plane",
     )  # fmt: skip
+
+
+def _trial(shot: Shot, lock: Lock, pictures: Pictures) -> tuple[float | None, str, str]:
+    """A lock measured on some frames about its reference frame: how far it is off there by its own word, a sentence
+    about it, and what went wrong."""
+    frames, start = shot.frames, lock.reference_frame
+    some = range(max(start - TRIED_FRAMES, frames[0]), min(start + TRIED_FRAMES, frames[-1]) + 1)
+    staying = lock.field_stays or lock.kind == "pan"
+    trial = lock.but(kind="plane", field_stays=staying)
+    work = _Work(shot.but(locks=(*shot.locks, trial)), trial, pictures)
+    try:
+        solver = solve_staying if staying else solve_plane
+        solved = solver(trial, work.feed, work.field(), work.cover, some)
+    except LockError as problem:
+        return None, f"Tried on frames {some[0]}–{some[-1]}: {problem}", str(problem)
+    if solved.lost:
+        return None, f"Tried on frames {some[0]}–{some[-1]}: {' '.join(solved.lost)}", solved.lost[0]
+    worst = max(entry.residual_px for entry in solved.solved)
+    return worst, f"Tried on frames {some[0]}–{some[-1]}: it holds to {worst:.2f} px.", ""
 
 
 def _field_box(lock: Lock) -> tuple[float, float, float, float] | None:

@@ -184,7 +184,8 @@ def spread_light(half: Array, parts: Sequence[tuple[float, Array]]) -> Array:
         enlarging = (4**k - 1) / 6  # of straight lines between the small pixels
         here = [(sigma, share) for sigma, share in spreads if min(_level_of(sigma), deepest) == k]
         owns = [(np.sqrt(max(sigma**2 - variance - enlarging, 0.0)) / 2**k, share) for sigma, share in here]
-        waiting.append([_threads.submit(_blurred, level, float(own), share) for own, share in owns])
+        here_as = np.asarray(level, np.float32)
+        waiting.append([_threads.submit(_blurred, here_as, float(own), share) for own, share in owns])
     out: Array | None = None
     for k in range(deepest, 0, -1):
         if out is not None:

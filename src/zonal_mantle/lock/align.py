@@ -193,7 +193,8 @@ class Area:
         in front is a thing and not a speck.
         """
         matrix, state, finest = np.array(guess, float), None, 0
-        last, pair, left = (None, 0.0), (self.levels[0], feeds[0]), (0.0, 0.0, 0.0)
+        last: tuple[Blur | None, float] = (None, 0.0)
+        pair, left = (self.levels[0], feeds[0]), (0.0, 0.0, 0.0)
         top = len(self.levels) if top is None else min(top, len(self.levels))
         for k in range(top - 1, -1, -1):
             if state is not None and self._hopeless(k, state):
@@ -216,7 +217,7 @@ class Area:
             if blur is not None:
                 last = blur, made
                 if not left[1] or max(blur.own.length, blur.other.length) <= LEARNT_PX * 2**k:
-                    left = left_of(*last, state)
+                    left = left_of(blur, made, state)
         if finest and _allowed(motion, finest) != motion:
             done = self._refine(pair[0], finest, pair[1], matrix, motion, cover)
             if done is None:
@@ -299,9 +300,9 @@ class Area:
         basis, tally = state.basis, state.tally
         below = np.sqrt(max(tally.own * tally.view, 0.0))
         noise = tally.rest * CORRELATED
-        covariance = noise * np.linalg.pinv(state.square)[: basis.shape[1], : basis.shape[1]]
+        plain: Matrix = np.asarray(noise * np.linalg.pinv(state.square)[: basis.shape[1], : basis.shape[1]])
         ends = self._ends() @ basis
-        covariance = max(covariance, *_by_blocks(state), key=lambda each: mean_trace(ends, each))
+        covariance = max(plain, *_by_blocks(state), key=lambda each: mean_trace(ends, each))
         uneven = state.step * _uneven(state, noise)
         likeness = max(tally.both / below, 0.0) if below > 1e-12 else 0.0
         kept = tally.weight / max(state.level.total, 1e-6)
@@ -311,8 +312,8 @@ class Area:
         if blur is not None and blur.own.may_be_unlike(blur.other):
             wrong = abs(blur.share**2 - made**2) + 2 * max(made, 0.1) * SHUTTER_GIVE  # of the square of the share
             pulled = _pulled(state, _bend(blur, state)) * wrong
-            covariance = covariance + np.outer(pulled, pulled)
-        covariance = covariance / told**2
+            covariance = np.asarray(covariance + np.outer(pulled, pulled))
+        covariance = np.asarray(covariance / told**2)
         unsure = float(np.sqrt(mean_trace(ends, covariance)))
         return Fit(matrix, likeness, kept, unsure, uneven, gain, told, seen, covariance=covariance, basis=basis)
 
@@ -469,7 +470,7 @@ def mean_trace(ends: Matrix, covariance: Matrix) -> float:
 def _bend(blur: Blur, state: State) -> Array:
     """What a longer shutter would leave over between an area and its view."""
     mean = cv2.addWeighted(state.weighed.view, 0.5, state.level.pixels, 0.5 * state.weighed.gain, 0)
-    return blur.bend(mean, state.step)
+    return blur.bend(np.asarray(mean, np.float32), state.step)
 
 
 def left_of(blur: Blur, made: float, state: State) -> tuple[float, float, float]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -84,6 +85,11 @@ class Blur(NamedTuple):
         xx, xy, yy = ((a[i] * a[j] - b[i] * b[j]) / 24 for i, j in ((0, 0), (0, 1), (1, 1)))
         kernel = np.array([[xy / 2, yy, -xy / 2], [xx, -2 * (xx + yy), xx], [-xy / 2, yy, xy / 2]], np.float32)
         return np.asarray(cv2.filter2D(mean, -1, kernel, borderType=cv2.BORDER_REPLICATE), np.float32)
+
+
+def always(blur: Blur) -> Callable[[NDArray], Blur]:
+    """A blur that is known wherever an area lies."""
+    return lambda matrix: blur
 
 
 @dataclass

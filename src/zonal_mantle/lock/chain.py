@@ -55,7 +55,8 @@ class Links:
     def off(self, now: NDArray[np.float64]) -> NDArray[np.float64]:
         """How far (m, n, 2) places of the points on the frames are from where the links have them, in the links' own
         deviations: flat, as many numbers for each."""
-        return np.einsum("mkn,mn->mk", self._whitening, (now - self.targets).reshape(len(now), -1)).reshape(-1)
+        off = (now - self.targets).reshape(len(now), -1)
+        return np.asarray(np.einsum("mkn,mn->mk", self._whitening, off).reshape(-1))
 
     @property
     def rows(self) -> int:

@@ -15,6 +15,7 @@ Array = NDArray[np.float32]
 Shape = tuple[float, float]  # size and turn of a patch, as (size · cos, size · sin)
 UPRIGHT: Shape = (1.0, 0.0)
 NOISE = 0.012  # coded values; a plate's usual grain
+BARTLETT = np.array([1, 2, 3, 4, 3, 2, 1]) / 4  # of lags -3…3
 SHAPE_STEP = 0.004  # how much size or turn may change from frame to frame without much evidence
 
 
@@ -96,6 +97,14 @@ class Patch:
         """Standard deviation of the pattern, in coded values."""
         return float(self.pattern.std())
 
+    def _near_scores(self, rest: NDArray) -> NDArray[np.float64]:
+        """The sum of products of the scores of neighbouring pixels, which stands for their covariance where noise is
+        not white (W. K. Newey & K. D. West, Econometrica 55 (1987), with Bartlett's weights; from memory). (6, 6)."""
+        scores = (self._columns * rest[:, None]).reshape(*self.pattern.shape, 6)
+        near = cv2.sepFilter2D(scores, -1, BARTLETT, BARTLETT, borderType=cv2.BORDER_CONSTANT)
+        total = scores.reshape(-1, 6).T @ near.reshape(-1, 6)
+        return np.asarray((total + total.T) / 2)
+
     def _inside(self, feed: Array, x: float, y: float) -> bool:
         h, w = feed.shape
         return bool(self.half[0] + 2 <= x <= w - self.half[0] - 2 and self.half[1] + 2 <= y <= h - self.half[1] - 2)
@@ -153,7 +162,10 @@ class Patch:
             return None
         used = max(float(weight.sum() / self._window.sum()) * rest.size - 6, 1)
         variance = float((weight * rest * rest).sum() / weight.sum()) * rest.size / used / gain**2
-        covariance = variance * np.linalg.inv(square)
+        back = np.linalg.inv(square)
+        covariance = variance * back
+        near = self._near_scores(weight * rest)
+        covariance = max(covariance, back @ near @ back / gain**2, key=lambda each: each[0, 0] + each[1, 1])
         uncertainty = float(np.sqrt(max(covariance[0, 0], 0) + max(covariance[1, 1], 0)))
         kept = float(weight.sum() / self._window.sum())
         confidence = _likeness(self.pattern.reshape(-1), values, weight) * min(1.0, kept / 0.55)

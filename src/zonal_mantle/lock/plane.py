@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from ..geometry import carry
 from ..shot.lock import Lock, LockFrame
 from .align import MOST_LEVELS, Area, Fit
-from .blur import MOST_STEP_PX, Blur, Course, Exposure, courses_of
+from .blur import MOST_STEP_PX, Blur, Course, Exposure, always, courses_of
 from .check import is_cut
 from .errors import LockError
 from .level import pyramid
@@ -95,7 +95,7 @@ def _settled(
             blur = Blur(own, courses[frame], exposure.share)
             top = area.sizes_for(blur)
             feeds = pyramid(feed_of(frame), top)
-            fit = area.find(feeds, matrix, lock.moves, cover_of(frame), lambda at, blur=blur: blur, top=top)
+            fit = area.find(feeds, matrix, lock.moves, cover_of(frame), always(blur), top=top)
             if fit is None or fault_of(fit, lock):
                 continue
             exposure.learn(fit.left)

@@ -23,13 +23,19 @@ PARALLAX_PX = 1.5  # parts of a region that move apart by more are not one plane
 
 @dataclass(frozen=True)
 class Proposal:
-    """A kind of lock, a region on a frame (x0, y0, x1, y1, plate pixels), and why."""
+    """A kind of lock, a region on a frame (x0, y0, x1, y1, plate pixels), why, and by how much a trial was off."""
 
     kind: LockKind
     field_stays: bool
     frame: int
     region: tuple[float, float, float, float]
     why: str
+    expected_px: float | None = None
+
+
+def whole_region(size: tuple[int, int]) -> tuple[float, float, float, float]:
+    """All of a frame but its rim."""
+    return 0.02 * size[0], 0.05 * size[1], 0.98 * size[0], 0.95 * size[1]
 
 
 def propose(tracks: list[Track], frames: range, size: tuple[int, int]) -> Proposal:
@@ -41,7 +47,7 @@ def propose(tracks: list[Track], frames: range, size: tuple[int, int]) -> Propos
     first, last = frames[0], frames[-1]
     middle = frames[len(frames) // 2]
     ends = [(track.places[first], track.places[last]) for track in tracks if {first, last} <= set(track.places)]
-    whole = (0.02 * size[0], 0.05 * size[1], 0.98 * size[0], 0.95 * size[1])
+    whole = whole_region(size)
     if len(ends) < 12:
         moved = _travel(tracks, size)
         return Proposal(
@@ -84,7 +90,7 @@ def tried(
 ) -> Proposal:
     """A proposal after it was tried on the features that were followed: with what it can promise, or another in its
     place with the reason why the first would have failed."""
-    whole = (0.02 * size[0], 0.05 * size[1], 0.98 * size[0], 0.95 * size[1])
+    whole = whole_region(size)
     if found.kind == "camera":
         trial = Lock(id="trial", name="The camera", kind="camera", reference_frame=found.frame)
         try:
@@ -100,7 +106,7 @@ def tried(
             off = float(np.sqrt(np.mean([entry.residual_px**2 for entry in solved.solved])))
             told = " ".join(solved.lost)
             words = f"{found.why} Tried: its points are off by {off:.2f} px. {told}"
-            return replace(found, why=words.strip())
+            return replace(found, why=words.strip(), expected_px=off)
     if found.kind == "pan":
         try:
             turned = solve_turn(track_links(tracks, frames, found.frame), found.frame, size, Lens())

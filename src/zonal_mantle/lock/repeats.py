@@ -122,7 +122,7 @@ def _stand_out(values: NDArray[np.float64]) -> bool:
     if len(values) < LEAST_FRAMES:
         return False
     error = max(float(values.std(ddof=1)), 1e-4) / np.sqrt(len(values))
-    return float(values.mean()) > SURE * error
+    return bool(values.mean() > SURE * error)
 
 
 def apart_px(a: Matrix, b: Matrix) -> float:

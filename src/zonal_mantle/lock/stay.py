@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from ..geometry import carry
 from ..shot.lock import Lock, LockFrame
 from .align import Area, Fit
-from .blur import Blur, Course, Exposure, courses_of
+from .blur import Blur, Course, Exposure, always, courses_of
 from .chain import Adjusted, Chain, Link, adjusted
 from .check import is_cut
 from .errors import LockError
@@ -327,7 +327,7 @@ def settled_chain(
         blur = Blur(courses[link.key], courses[link.frame], exposure.share)
         top = area.sizes_for(blur)
         feeds = pyramid(feed_of(link.frame), top)
-        fit = area.find(feeds, link.fit.homography, lock.moves, cover_of(link.frame), lambda at, b=blur: b, top=top)
+        fit = area.find(feeds, link.fit.homography, lock.moves, cover_of(link.frame), always(blur), top=top)
         if fit is None or fit.residual_px > WORST_LINK_PX:
             links.append(link)
             continue

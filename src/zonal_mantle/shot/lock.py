@@ -39,6 +39,8 @@ class Mark(Value):
 class LockFrame(Value):
     """A lock on one frame: the motion from the reference frame, where the marks lie, and how sure it is.
 
+    `residual_px` is what the lock is likely to be off by on this frame, root mean square at the corners of what it
+    looks at, by its own covariance; `confidence` is how likely the error is under SHOWN_TIMES that, the number shown.
     Marks that are not seen are None. Pan and camera locks add the camera's turn from the reference frame (an axis times
     an angle in radians) and a camera lock its position in metres, in the axes of the reference frame's camera (x right,
     y down, z forward).
@@ -53,6 +55,7 @@ class LockFrame(Value):
     position: Triple | None = None
 
 
+SHOWN_TIMES = 2.0  # of the root mean square error: 98 % of a Gaussian's in two dimensions
 FOCAL_TOLD = 0.15  # relative half width of the bounds above which a focal length is not told
 
 
@@ -168,6 +171,12 @@ class Lock(Value):
             if entry.frame == frame:
                 return entry
         return None
+
+    def error_px(self, frame: int) -> float | None:
+        """How far the lock is likely to be off on a frame: root mean square at the corners of what it looks at, px, by
+        its own covariance; None where it is not solved."""
+        entry = self.at(frame)
+        return None if entry is None else entry.residual_px
 
     def nearest(self, frame: int) -> LockFrame | None:
         """The lock on the frame, else on the nearest solved one, else None."""

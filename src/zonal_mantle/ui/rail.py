@@ -9,6 +9,7 @@ from PySide6.QtGui import QBrush, QColor, QMouseEvent, QPainter, QPaintEvent, QP
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QVBoxLayout, QWidget
 
 from ..shot import Keyed, Value
+from ..shot.lock import SHOWN_TIMES
 from . import theme
 from .desk import Desk
 from .server import FrameServer
@@ -21,7 +22,7 @@ PARTS_OF = {
     "Grain": ("grain",), "Frame": ("reframe",),
 }  # fmt: skip
 PATCH_TOP = 10.0  # ΔE at the top of the graph
-GRAPH_PX = 0.5  # residual at the top of the graph
+GRAPH_PX = 0.5  # error at the top of the graph
 
 
 def _inner_values(value: object) -> list[object]:
@@ -123,15 +124,23 @@ class Track(QWidget):
             painter.drawLine(QPointF(x, top - 4), QPointF(x, self.height() - 4))
         if not lock.solved:
             return
-        places = []
-        for entry in lock.solved:
-            share = min(entry.residual_px / GRAPH_PX, 1.0)
-            places.append(QPointF(self.x_of(entry.frame), bottom - share * (bottom - top)))
+
+        def curve(times: float) -> list[QPointF]:
+            """So many times the error that is told, frame by frame."""
+            shares = [(entry.frame, min(times * entry.residual_px / GRAPH_PX, 1.0)) for entry in lock.solved]
+            return [QPointF(self.x_of(frame), bottom - share * (bottom - top)) for frame, share in shares]
+
+        band = QColor("#56B4E9")
+        band.setAlpha(60)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(band)
+        ends = [QPointF(self.x_of(entry.frame), bottom) for entry in (lock.solved[-1], lock.solved[0])]
+        painter.drawPolygon(QPolygonF([*curve(SHOWN_TIMES), *ends]))
         painter.setPen(QPen(QColor(theme.LINE), 1))
         painter.drawLine(QPointF(MARGIN, bottom), QPointF(self.width() - MARGIN, bottom))
         painter.setPen(QPen(QColor("#56B4E9"), 1.4))
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawPolyline(QPolygonF(places))
+        painter.drawPolyline(QPolygonF(curve(1.0)))
         sure = [
             QPointF(self.x_of(e.frame), bottom - min(max(e.confidence, 0.0), 1.0) * (bottom - top)) for e in lock.solved
         ]
@@ -139,7 +148,7 @@ class Track(QWidget):
         painter.drawPolyline(QPolygonF(sure))
         worst = max(lock.solved, key=lambda entry: entry.residual_px)
         painter.setPen(QColor(theme.DIM))
-        words = f"residual ≤ {worst.residual_px:.2f} px ({worst.frame})"
+        words = f"error < {SHOWN_TIMES * worst.residual_px:.2f} px ({worst.frame})"
         at = min(self.x_of(worst.frame) + 4, self.width() - painter.fontMetrics().horizontalAdvance(words) - 6)
         painter.drawText(QPointF(at, top + 6), words)
 

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QListWidget, QListWidgetItem
 
-from ...comp import propose_lock, solve_lock
+from ...comp import Suggested, solve_lock, suggest_lock
 from ...comp.solve import merged
 from ...lock import lock_feed, propose_marks
 from ...lock.errors import OnlyTurned
@@ -364,14 +364,14 @@ class MeasurePanel(Panel):
     def propose(self) -> None:
         """Looks at the shot in the background, then makes the lock that suits it."""
         shot, store = self.desk.shot, self.desk.store
-        self.desk.run("Looking at the shot", lambda job: propose_lock(shot, store, job.progress), self._proposed)
+        self.desk.run("Looking at the shot", lambda job: suggest_lock(shot, store, job.progress), self._suggested)
 
-    def _proposed(self, lock: Lock) -> None:
-        shot = self.desk.shot
+    def _suggested(self, found: Suggested) -> None:
+        shot, lock = self.desk.shot, found.lock
         lock = lock.but(id=shot.new_id("lock"))
         self.desk.lock_id = lock.id
-        self.desk.edit(shot.with_lock(lock), f"Propose {lock.name}")
-        self.desk.said.emit(" ".join(lock.remarks), False)
+        self.desk.edit(shot.with_lock(lock), f"Add {lock.name}")
+        self.desk.said.emit(" ".join(found.reasons), False)
         self.desk.choice_changed.emit()
 
 

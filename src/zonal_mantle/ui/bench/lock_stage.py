@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QCheckBox
 from ...lock import read_lock
 from ...lock.camera import WORST_PX
 from ...shot import Lock, Shot
+from ...shot.lock import SHOWN_TIMES
 from ..desk import Desk
 from ..tools.lock import LockTool
 from ..widgets import choice, note, push_button, row, show_choice, tool_button
@@ -97,9 +98,15 @@ class LockStage(Stage):
         entry = lock.at(self.desk.frame)
         if entry is None:
             return "Not solved on this frame." if lock.solved else ""
-        words = f"Frame {entry.frame}: residual {entry.residual_px:.3f} px, confidence {entry.confidence:.2f}."
+        most = SHOWN_TIMES * entry.residual_px
+        words = f"Frame {entry.frame}: error under {most:.2f} px, confidence {entry.confidence:.2f}."
         worst = sorted(lock.solved, key=lambda each: -each.residual_px)[:3]
-        return words + " Worst: " + ", ".join(f"{each.frame} ({each.residual_px:.2f})" for each in worst) + "."
+        return (
+            words
+            + " Worst: "
+            + ", ".join(f"{each.frame} ({SHOWN_TIMES * each.residual_px:.2f})" for each in worst)
+            + "."
+        )
 
     def _show_header(self, riding: Lock | None, plate: bool) -> None:
         lock = riding or (self.desk.lock if plate else None)
