@@ -16,6 +16,7 @@ Array = NDArray[np.float32]
 SHUTTER = 0.5  # of the time from frame to frame; 180 degrees, common practice
 ALIKE_PX = 0.8  # blurs that differ by less need no matching
 MOST_STEP_PX = 80.0  # a frame; blurs beyond are not made alike
+SHARE_KNOWN = 0.08  # of a frame's time: shutters that differ by less need no second look
 NONE = np.zeros(2)
 FADES = 0.8  # how much what was learnt of a shutter counts after one more frame, while motions are not well known
 

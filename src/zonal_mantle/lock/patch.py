@@ -10,11 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..shot.lock import Mark
+from .blur import Blur
 
 Array = NDArray[np.float32]
 Shape = tuple[float, float]  # size and turn of a patch, as (size · cos, size · sin)
 UPRIGHT: Shape = (1.0, 0.0)
 NOISE = 0.012  # coded values; a plate's usual grain
+EDGE = 6.0  # times as exact across as along: a pattern that slides along an edge
 BARTLETT = np.array([1, 2, 3, 4, 3, 2, 1]) / 4  # of lags -3…3
 SHAPE_STEP = 0.004  # how much size or turn may change from frame to frame without much evidence
 
@@ -96,6 +98,34 @@ class Patch:
     def contrast(self) -> float:
         """Standard deviation of the pattern, in coded values."""
         return float(self.pattern.std())
+
+    def left(self, feed: Array, found: Found, blur: Blur) -> tuple[tuple[float, float, float], float]:
+        """What a place where it was found, both frames blurred alike, says of the shutter, see `blur.Exposure.learn`;
+        and by how much it would move for one more of the square of the shutter's share, px."""
+        picture = np.empty(self.pattern.shape)
+        _sample(feed, found.x, found.y, *found.shape, picture)
+        values = picture.reshape(-1)
+        weighted = self._columns * self._window[:, None]
+        square = weighted.T @ self._columns + np.diag(self._stiffness + 1e-12)
+        solution = np.linalg.solve(square, weighted.T @ values)
+        model = self._columns @ solution
+        rest = values - model
+        mean = ((values + model) / 2).reshape(self.pattern.shape).astype(np.float32)
+        bend = blur.bend(mean, 1).reshape(-1)
+        weighed = self._window * _tukey(rest, self._slack) * bend
+        pulled = np.linalg.solve(square, weighted.T @ bend)[:2] / max(abs(float(solution[4])), 0.05)
+        return (float(weighed @ rest), float(weighed @ bend), blur.share), float(np.hypot(*pulled))
+
+    @property
+    def is_edge(self) -> bool:
+        """Whether the pattern tells its place across an edge alone, whatever its grain looks like (whose strength is
+        told by J. Immerkær's mask, Computer Vision and Image Understanding 64 (1996))."""
+        slopes = self._columns[:, :2]
+        fine = cv2.filter2D(self.pattern, -1, np.array([[1, -2, 1], [-2, 4, -2], [1, -2, 1]], np.float32))
+        grain = 1.4826 * float(np.median(np.abs(fine))) / 6
+        of_grain = 0.5 * grain**2 * float(self._window.sum())
+        low, high = np.linalg.eigvalsh((slopes * self._window[:, None]).T @ slopes) - of_grain
+        return bool(high > EDGE**2 * max(low, 1e-12))
 
     def _near_scores(self, rest: NDArray) -> NDArray[np.float64]:
         """The sum of products of the scores of neighbouring pixels, which stands for their covariance where noise is

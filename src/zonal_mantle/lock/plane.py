@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from ..geometry import carry
 from ..shot.lock import Lock, LockFrame
 from .align import MOST_LEVELS, Area, Fit
-from .blur import MOST_STEP_PX, Blur, Course, Exposure, always, courses_of
+from .blur import MOST_STEP_PX, SHARE_KNOWN, Blur, Course, Exposure, always, courses_of
 from .check import is_cut
 from .errors import LockError
 from .level import pyramid
@@ -22,7 +22,6 @@ LEAST_CONTRAST = 0.004  # coded values
 LEAST_KEPT = 0.2  # of the field must be seen and be alike
 WORST_UNCERTAINTY_PX = 1.0  # a field that tells less than this has nothing to hold
 WORST_UNEVEN_PX = 2.0
-SHARE_KNOWN = 0.08  # of a frame's time: shutters that differ by less need no second look
 
 
 def solve_plane(

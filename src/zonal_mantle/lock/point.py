@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry import carry
 from ..shot.lock import Lock, LockFrame, Mark
+from .blur import SHARE_KNOWN, Blur, Course, Exposure, courses_of, smeared
 from .errors import LockError
 from .fit import fit_motion, possible_motion, robust_motion
 from .patch import UPRIGHT, Found, Patch, Shape
@@ -17,6 +18,8 @@ from .runs import Direction, flat, run_both_ways
 
 Array = NDArray[np.float32]
 LEAST_CONTRAST = 0.004  # coded values; flatter than the grain of a clean 8-bit plate
+SHUTTER_GIVE = 0.15  # of a frame's time, by which a streak may be wrong, in length and in its way
+MUCH_LESS = 0.1  # of likeness, by which a second look must not be worse
 BAD_MARK = 0.05  # a mark of less weight disagrees with the others
 
 
@@ -34,6 +37,12 @@ class Living:
     shape: Shape = UPRIGHT
     drift_px: float = 0.0
     seen: dict[int, Found] = field(default_factory=dict)
+    backs: dict[int, float] = field(default_factory=dict)
+
+    def place_at(self, frame: int) -> tuple[float, float]:
+        """Where it is on a frame; at home where it was not looked for."""
+        hit = self.seen.get(frame)
+        return self.home if hit is None else (hit.x, hit.y)
 
 
 def solve_point(
@@ -87,17 +96,94 @@ def solve_point(
         marks=tuple((mark.x, mark.y) if k in own else None for k, mark in enumerate(lock.marks)),
     )
 
+    walks: list[list[Living]] = []
+
     def begin() -> Callable[[int, LockFrame], tuple[LockFrame | None, str]]:
         living = [
             Living(k, mark, patches[k], (mark.x, mark.y), (mark.x, mark.y), (mark.x, mark.y)) for k, mark in own.items()
         ]
+
+        walks.append(list(living))
 
         def follow(frame: int, previous: LockFrame) -> tuple[LockFrame | None, str]:
             return _follow(lock, living, reference, feed_of(frame), frame, previous, guess(frame) if guess else None)
 
         return follow
 
-    return run_both_ways(lock, first, frames, direction, begin, progress, missing_only)
+    found = run_both_ways(lock, first, frames, direction, begin, lambda s, w: progress(0.8 * s, w), missing_only)
+    if lock.renewal != "hold the first" or missing_only:
+        return found
+    return _settled(found, walks, feed_of, lambda s, w: progress(0.8 + 0.2 * s, w))
+
+
+def _settled(
+    lock: Lock, walks: list[list[Living]], feed_of: Callable[[int], Array], progress: Callable[[float, str], None]
+) -> Lock:
+    """The marks measured once more on frames that are blurred unlike their own: now it is known how each moves, from
+    the frames before and after, and how long the shutter is open."""
+    start, reference = lock.reference_frame, feed_of(lock.reference_frame)
+    exposure, done, asked = Exposure(fades=1.0), dict[int, LockFrame](), list[tuple[int, Living, Course, Course]]()
+    for number in {each.number for living in walks for each in living}:
+        mine = [each for living in walks for each in living if each.number == number]
+        at = {start: mine[0].place_at(start)} | {frame: each.place_at(frame) for each in mine for frame in each.seen}
+        motions = {frame: np.array([[1, 0, x], [0, 1, y], [0, 0, 1.0]]) for frame, (x, y) in at.items()}
+        courses = courses_of(motions, {frame: np.array(place) for frame, place in at.items()})
+        for each in mine:
+            asked += [
+                (frame, each, courses[start], courses[frame])
+                for frame in each.seen
+                if courses[start].may_be_unlike(courses[frame])
+            ]
+    asked.sort(key=lambda each: each[0])
+    for rounds in range(2):
+        share = exposure.share
+        feed, last = reference, start
+        for count, (frame, each, own, other) in enumerate(asked):
+            progress((rounds + count / len(asked)) / 2, f"{lock.name}: blur of frame {frame}")
+            feed, last = (feed, last) if frame == last else (feed_of(frame), frame)
+            again = _once_more(each, each.seen[frame], reference, feed, Blur(own, other, exposure.share), exposure)
+            if again is not None:
+                each.seen[frame], each.backs[frame] = again
+        if abs(exposure.share - share) < SHARE_KNOWN:
+            break
+    for frame in sorted({frame for frame, *_ in asked}):
+        entry = lock.at(frame)
+        here = [each for living in walks for each in living if frame in each.seen]
+        if entry is not None and all(each.mark.frame is None for each in here):
+            done[frame] = _entry(lock, frame, [(each, each.seen[frame], each.backs[frame]) for each in here]) or entry
+    return lock.but(solved=tuple(done.get(entry.frame, entry) for entry in lock.solved))
+
+
+def _once_more(
+    each: Living, hit: Found, reference: Array, feed: Array, blur: Blur, exposure: Exposure
+) -> tuple[Found, float] | None:
+    """Where a mark is found and how far from home one ends on the way back, both frames blurred alike."""
+    own, other = blur.streaks
+    try:
+        home, x0, y0 = _smeared_about(reference, each.home, each.patch.half, other)
+        mark = each.mark.but(x=each.home[0] - x0, y=each.home[1] - y0)
+        patch = Patch(home, mark)
+        soft, x0, y0 = _smeared_about(feed, (hit.x, hit.y), each.patch.half, own)
+        found = patch.refine(soft, hit.x - x0, hit.y - y0, hit.shape)
+    except ValueError:
+        return None
+    if found is None or found.confidence < hit.confidence - MUCH_LESS:
+        return None
+    left, pulled = patch.left(soft, found, blur)
+    exposure.learn(left)
+    unsure = float(np.hypot(found.uncertainty_px, pulled * 2 * blur.share * SHUTTER_GIVE))
+    back = _way_back(mark, home, soft, found)
+    return replace(found, x=found.x + x0, y=found.y + y0, uncertainty_px=unsure), back
+
+
+def _smeared_about(
+    feed: Array, place: tuple[float, float], half: tuple[int, int], course: NDArray[np.float64]
+) -> tuple[Array, int, int]:
+    """A frame about a place, blurred by a course, and where its corner lies."""
+    pad = int(np.ceil(np.hypot(*course[0]))) + 8
+    x0, y0 = max(int(place[0]) - half[0] - pad, 0), max(int(place[1]) - half[1] - pad, 0)
+    x1, y1 = int(place[0]) + half[0] + pad + 1, int(place[1]) + half[1] + pad + 1
+    return smeared(np.ascontiguousarray(feed[y0:y1, x0:x1]), course), x0, y0
 
 
 def _patch(lock: Lock, k: int, mark: Mark, feed: Array, frame: int) -> Patch:
@@ -112,6 +198,11 @@ def _patch(lock: Lock, k: int, mark: Mark, feed: Array, frame: int) -> Patch:
         raise LockError(
             f"Mark {k + 1} of {lock.name} lies on nothing that can be followed (contrast {patch.contrast:.4f}). "
             "Put it on a corner or a texture, or choose another channel."
+        )
+    if patch.is_edge:
+        raise LockError(
+            f"Mark {k + 1} of {lock.name} lies on an edge of frame {frame}, along which it would slide. "
+            "Put it on a corner or a texture, or make its patch larger."
         )
     return patch
 
@@ -143,39 +234,50 @@ def _follow(
         else:
             found[each.number] = hit
             each.before, each.place, each.shape = each.place, (hit.x, hit.y), hit.shape
+            each.seen[frame] = hit
             continue
         living.remove(each)
     set_here = sum(mark.frame in (None, lock.reference_frame) for mark in lock.marks)
     least = 2 if set_here > 1 and lock.moves != "translation" else 1  # fewer would drop turn and size with a jump
     if len(living) < least:
         return None, reasons[0] if reasons else "too few marks live here."
-    homes = np.array([each.home for each in living])
-    places = np.array([each.place for each in living])
-    motion = possible_motion(lock.moves, len(living))
+    for each in living:
+        own = each.mark.frame is None
+        each.backs[frame] = _way_back(each.mark, reference, feed, found[each.number]) if own else 0.0
+    entry = _entry(lock, frame, [(each, found[each.number], each.backs[frame]) for each in living])
+    if entry is None:
+        return None, "the marks no longer agree with one another."
+    _renew(lock, living, found, feed)
+    _join(lock, living, feed, frame, np.reshape(entry.homography, (3, 3)))
+    return entry, ""
+
+
+def _entry(lock: Lock, frame: int, hits: list[tuple[Living, Found, float]]) -> LockFrame | None:
+    """The motion that marks agree on, each where it was found and with how far off it is found back; None where too few
+    agree."""
+    homes = np.array([each.home for each, _, _ in hits])
+    places = np.array([(hit.x, hit.y) for _, hit, _ in hits])
+    motion = possible_motion(lock.moves, len(hits))
     try:
         matrix, weights = robust_motion(homes, places, motion)
     except (ValueError, np.linalg.LinAlgError):
-        matrix, weights = fit_motion(homes, places, possible_motion("similarity", len(living))), np.ones(len(living))
-    if len(living) > 2 and np.count_nonzero(weights > BAD_MARK) < 2:
-        return None, "the marks no longer agree with one another."
-    squares = 0.0
-    for each, weight in zip(living, weights):
-        hit = found[each.number]
-        back = _way_back(each, reference, feed, hit) if each.mark.frame is None else 0.0
-        squares += weight * (hit.uncertainty_px**2 + back**2 + each.drift_px**2)
-    squares /= float(weights.sum())
-    if len(living) > 2:
+        matrix, weights = fit_motion(homes, places, possible_motion("similarity", len(hits))), np.ones(len(hits))
+    if len(hits) > 2 and np.count_nonzero(weights > BAD_MARK) < 2:
+        return None
+    squares = sum(
+        weight * (hit.uncertainty_px**2 + back**2 + each.drift_px**2)
+        for (each, hit, back), weight in zip(hits, weights)
+    ) / float(weights.sum())
+    if len(hits) > 2:
         squares += float((weights * (carry(matrix, homes) - places).T ** 2).sum() / weights.sum())
-    _renew(lock, living, found, feed)
-    _join(lock, living, feed, frame, matrix)
-    seen = {each.number: each.place for each in living if each.number in found}
+    seen = {each.number: (hit.x, hit.y) for each, hit, _ in hits}
     return LockFrame(
         frame=frame,
         homography=flat(matrix),
         marks=tuple(seen.get(k) for k in range(len(lock.marks))),
         residual_px=float(np.sqrt(squares)),
-        confidence=float(np.average([found[each.number].confidence for each in living if each.number in found])),
-    ), ""
+        confidence=float(np.average([hit.confidence for _, hit, _ in hits])),
+    )
 
 
 def _renew(lock: Lock, living: list[Living], found: dict[int, Found], feed: Array) -> None:
@@ -203,9 +305,8 @@ def _join(lock: Lock, living: list[Living], feed: Array, frame: int, matrix: NDA
         living.append(Living(k, mark, patch, (float(home[0]), float(home[1])), place, place))
 
 
-def _way_back(each: Living, reference: Array, feed: Array, found: Found) -> float:
+def _way_back(mark: Mark, reference: Array, feed: Array, found: Found) -> float:
     """How far from the mark one ends when the found patch is sought on the reference frame, px."""
-    mark = each.mark
     size, turn = found.shape
     power = size * size + turn * turn
     try:
