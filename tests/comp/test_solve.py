@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from zonal_mantle.api import open_shot
+from zonal_mantle.api import new, open_shot
 from zonal_mantle.comp import Pictures, solve_lock, suggest_lock, view
 from zonal_mantle.comp.solve import _Work
 from zonal_mantle.comp.views import Look
@@ -125,12 +125,31 @@ def test_what_a_zone_does_not_follow_does_not_move_it(session):
     )
 
 
-def test_a_lock_is_proposed_with_its_reason(session):
-    lock = suggest_lock(session.shot, session.store).lock
+def test_a_lock_is_suggested_with_reasons_and_what_it_can_promise(session):
+    """It was tried on some frames: solved over the shot, it is as good as was promised, and says so frame by frame."""
+    suggested = session.suggest_lock()
+    lock = suggested.lock
     assert lock.kind in ("plane", "pan", "camera")
-    assert len(lock.remarks[0]) > 40
+    assert len(suggested.reasons[0]) > 40
+    assert any(words.startswith("Tried on frames") or "Tried:" in words for words in suggested.reasons)
     if lock.kind == "plane":
         assert lock.field or lock.field_stays
+    assert 0 < suggested.expected_px < 0.5
+    solved = solve_lock(session.shot.with_lock(lock), lock.id, session.store).lock(lock.id)
+    told = [solved.error_px(frame) for frame in session.shot.frames]
+    assert sum(each is not None for each in told) >= 0.9 * len(told)
+    assert np.median([each for each in told if each is not None]) < 4 * suggested.expected_px
+    assert solved.error_px(session.shot.frames[-1] + 1) is None
+
+
+def test_a_suggestion_that_cannot_hold_says_so(session, tmp_path):
+    """Noise, another on each frame: nothing is promised, and what would help is said."""
+    rng = np.random.default_rng(3)
+    for k in range(6):
+        write_still(tmp_path / f"n.{k + 1:04d}.png", rng.random((120, 200, 3)).astype(np.float32), "uint8")
+    suggested = new(tmp_path / "n.%04d.png").suggest_lock()
+    assert suggested.expected_px is None
+    assert "Draw a region" in " ".join(suggested.reasons)
 
 
 def test_doubled_frames_of_a_plate_are_remarked(session, tmp_path):

@@ -7,7 +7,7 @@ from skimage import data
 
 from zonal_mantle.lock import LockError, pyramid, solve_pan, solve_staying
 from zonal_mantle.lock.align import Area
-from zonal_mantle.lock.repeats import periods
+from zonal_mantle.lock.repeats import first_untold, periods
 from zonal_mantle.shot import Lock
 
 WIDTH, HEIGHT, FOCAL, COUNT = 480, 270, 700.0, 16
@@ -102,3 +102,12 @@ def test_a_fast_pan_over_bricks_is_solved_as_before():
     lock, start = solve(solve_staying, frames, "plane")
     assert len(lock.solved) == COUNT
     assert max(errors(lock, ways, start)) < 0.5
+
+
+def test_frames_are_told_together_by_rivals_that_are_less_alike_on_the_whole():
+    assert first_untold([0.3, 0.28, 0.35, 0.31, 0.29]) is None
+    assert first_untold([0.3, 0.28]) == 0  # too few to tell
+    assert first_untold([0.02, -0.05, 0.04, 0.01, -0.02, 0.03]) == 0
+    assert first_untold([0.3, 0.32, 0.28, 0.31, -0.3, 0.3]) == 4  # a rival is more alike
+    assert first_untold([0.3, 0.32, 0.28, 0.31, 0.3, 0.01, 0.0, 0.02, -0.01]) in (4, 5)  # they become as alike
+    assert first_untold([0.9, 1.2]) is None  # each by itself

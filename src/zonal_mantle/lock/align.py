@@ -29,6 +29,7 @@ LEARNT_PX = 6.0  # a shutter is learnt where a frame moves by less, at the size 
 FINEST_PX = 0.003  # no place is known better
 MOST_NOISE = 0.7  # of the slopes: beyond it they would not have been used
 SHUTTER_GIVE = 0.07  # by how much of a frame's time a streak may be wrong, in length and from place to place
+LEAST_CLUSTERS = 40  # of eight numbers to be told
 CLUSTERS_PX = (16, 64)  # sides of blocks whose noise is taken to be independent
 WORTH_SHARING = {"sample_rows": 80_000, "normal_rows": 400_000}  # pixels; below it threads cost more than they give
 LEAST_BELIEVED = 0.4  # of a part's slopes, or it is taken to be covered
@@ -302,7 +303,8 @@ class Area:
         noise = tally.rest * CORRELATED
         plain: Matrix = np.asarray(noise * np.linalg.pinv(state.square)[: basis.shape[1], : basis.shape[1]])
         ends = self._ends() @ basis
-        covariance = max(plain, *_by_blocks(state), key=lambda each: mean_trace(ends, each))
+        by_blocks = max(mean_trace(ends, each) for each in _by_blocks(state))
+        covariance = plain * (by_blocks / max(mean_trace(ends, plain), 1e-20))  # a few blocks tell no shape
         uneven = state.step * _uneven(state, noise)
         likeness = max(tally.both / below, 0.0) if below > 1e-12 else 0.0
         kept = tally.weight / max(state.level.total, 1e-6)
@@ -516,7 +518,9 @@ def _by_blocks(state: State) -> list[Matrix]:
     scores of each cluster stand for its variance. From memory.
     """
     out, real = [], 1 - _slopes_of_noise(state)
-    for side in CLUSTERS_PX:
+    height, width = state.weighed.view.shape
+    fewest = np.sqrt(height * width / LEAST_CLUSTERS)
+    for side in sorted({int(min(each, max(fewest, CLUSTERS_PX[0]))) for each in CLUSTERS_PX}):
         square, count, scores = _scored(state, state.weighed.rest, side)
         few = count / max(count - state.basis.shape[1], 1)
         back = np.linalg.pinv(square, rcond=1e-12, hermitian=True) / real
