@@ -481,7 +481,9 @@ def left_of(blur: Blur, made: float, state: State) -> tuple[float, float, float]
         return 0.0, 0.0, made
     bend = _bend(blur, state)
     weighed = state.weighed.weight * bend
-    return float((weighed * state.weighed.rest).sum(dtype=float)), float((weighed * bend).sum(dtype=float)), made
+    noise = max(CORRELATED * state.tally.rest, 1e-12)
+    over, weight = ((weighed * each).sum(dtype=float) / noise for each in (state.weighed.rest, bend))
+    return float(over), float(weight), made
 
 
 def _pulled(state: State, picture: Array) -> NDArray[np.float64]:
@@ -518,8 +520,7 @@ def _by_blocks(state: State) -> list[Matrix]:
     scores of each cluster stand for its variance. From memory.
     """
     out, real = [], 1 - _slopes_of_noise(state)
-    height, width = state.weighed.view.shape
-    fewest = np.sqrt(height * width / LEAST_CLUSTERS)
+    fewest = np.sqrt(float(state.weighed.weight.sum(dtype=float)) / LEAST_CLUSTERS)
     for side in sorted({int(min(each, max(fewest, CLUSTERS_PX[0]))) for each in CLUSTERS_PX}):
         square, count, scores = _scored(state, state.weighed.rest, side)
         few = count / max(count - state.basis.shape[1], 1)

@@ -18,6 +18,7 @@ ALIKE_PX = 0.8  # blurs that differ by less need no matching
 MOST_STEP_PX = 80.0  # a frame; blurs beyond are not made alike
 SHARE_KNOWN = 0.08  # of a frame's time: shutters that differ by less need no second look
 NONE = np.zeros(2)
+USUAL = 10.0  # weight of the usual shutter, before any frame told it: a square of the share within ± 0.3
 FADES = 0.8  # how much what was learnt of a shutter counts after one more frame, while motions are not well known
 
 
@@ -105,11 +106,11 @@ class Exposure:
     share: float = SHUTTER
     given: bool = False
     fades: float = FADES
-    _sums: tuple[float, float] = (0.0, 0.0)  # of squares of shares by weight, and of weights
+    _sums: tuple[float, float] = (USUAL * SHUTTER**2, USUAL)  # of squares of shares by weight, and of weights
 
     def learn(self, left: tuple[float, float, float]) -> None:
-        """Takes in what one fit has left over: the weighed product of that with `Blur.bend`, the square of the latter,
-        and the share with which the fit was made."""
+        """Takes in what one fit has left over: the weighed product of that with `Blur.bend` and the square of the latter,
+        both over the variance of its noise, and the share with which the fit was made."""
         over, weight, used = left
         if self.given or weight <= 0:
             return
@@ -120,7 +121,7 @@ class Exposure:
     @property
     def told(self) -> bool:
         """Whether any frame told it."""
-        return self.given or self._sums[1] > 0
+        return self.given or self._sums[1] > 2 * USUAL
 
 
 def streak(course_px: NDArray) -> NDArray[np.float32]:

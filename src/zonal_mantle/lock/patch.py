@@ -112,7 +112,8 @@ class Patch:
         rest = values - model
         mean = ((values + model) / 2).reshape(self.pattern.shape).astype(np.float32)
         bend = blur.bend(mean, 1).reshape(-1)
-        weighed = self._window * _tukey(rest, self._slack) * bend
+        weight = self._window * _tukey(rest, self._slack)
+        weighed = weight * bend / max(float((weight * rest * rest).sum() / weight.sum()), 1e-12)
         pulled = np.linalg.solve(square, weighted.T @ bend)[:2] / max(abs(float(solution[4])), 0.05)
         return (float(weighed @ rest), float(weighed @ bend), blur.share), float(np.hypot(*pulled))
 

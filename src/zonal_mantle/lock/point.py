@@ -171,6 +171,8 @@ def _once_more(
         return None
     left, pulled = patch.left(soft, found, blur)
     exposure.learn(left)
+    if pulled * blur.share**2 < 0.5 * found.uncertainty_px:  # noise does more harm than blur
+        return None
     unsure = float(np.hypot(found.uncertainty_px, pulled * 2 * blur.share * SHUTTER_GIVE))
     back = _way_back(mark, home, soft, found)
     return replace(found, x=found.x + x0, y=found.y + y0, uncertainty_px=unsure), back
