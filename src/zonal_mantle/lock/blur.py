@@ -109,8 +109,8 @@ class Exposure:
     _sums: tuple[float, float] = (USUAL * SHUTTER**2, USUAL)  # of squares of shares by weight, and of weights
 
     def learn(self, left: tuple[float, float, float]) -> None:
-        """Takes in what one fit has left over: the weighed product of that with `Blur.bend` and the square of the latter,
-        both over the variance of its noise, and the share with which the fit was made."""
+        """Takes in what one fit has left over: the weighed product of that with `Blur.bend` and the square of the
+        latter, both over the variance of its noise, and the share with which the fit was made."""
         over, weight, used = left
         if self.given or weight <= 0:
             return

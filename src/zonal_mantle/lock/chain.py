@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry import carry
-from .align import Fit, mean_trace, moved_by
+from .align import PICTURE_PX, Fit, mean_trace, moved_by
 
 Matrix = NDArray[np.float64]
 SOFT = 3.0  # deviations from which a link counts less
@@ -156,7 +156,7 @@ def adjusted(chain: Chain, start: int, size: tuple[int, int], corners: NDArray[n
     for frame, covariance in spreads(
         found, [(frame, range(place[frame], place[frame] + 8)) for frame in frames], len(links) / len(frames)
     ).items():
-        give[frame] = float(np.sqrt(mean_trace(ends, covariance)))
+        give[frame] = float(np.sqrt(mean_trace(ends, covariance) + PICTURE_PX**2))
     return Adjusted({frame: motion / motion[2, 2] for frame, motion in motions(found.x).items()}, give)
 
 

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from ..geometry import DEFAULT_FOCAL, camera_matrix, carry, distorted, rays_of, undistorted
 from ..shot.lock import Lens, Lock, LockFrame
-from .align import mean_trace
+from .align import PICTURE_PX, mean_trace
 from .chain import SOFT, Chain, Links, chained, settled, spreads
 from .errors import LockError
 from .runs import Direction, flat, triple
@@ -98,7 +98,8 @@ class Turned:
                 values = small * np.eye(4)[n]
                 moved = motion(cv2.Rodrigues(values[:3])[0] @ turn, values[3])
                 ways.append((carry(moved @ back, corners) - corners) / small)
-            out[frame] = float(np.sqrt(mean_trace(np.stack(ways, axis=-1), covariance[: len(ways), : len(ways)])))
+            square = mean_trace(np.stack(ways, axis=-1), covariance[: len(ways), : len(ways)])
+            out[frame] = float(np.sqrt(square + PICTURE_PX**2))
         return out
 
 

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from ..geometry import carry
 from ..shot.lock import Lock, LockFrame, Mark
+from .align import PICTURE_PX
 from .blur import SHARE_KNOWN, Blur, Course, Exposure, courses_of, smeared
 from .errors import LockError
 from .fit import fit_motion, possible_motion, robust_motion
@@ -277,7 +278,7 @@ def _entry(lock: Lock, frame: int, hits: list[tuple[Living, Found, float]]) -> L
         frame=frame,
         homography=flat(matrix),
         marks=tuple(seen.get(k) for k in range(len(lock.marks))),
-        residual_px=float(np.sqrt(squares)),
+        residual_px=float(np.sqrt(squares + PICTURE_PX**2)),
         confidence=float(np.average([hit.confidence for _, hit, _ in hits])),
     )
 

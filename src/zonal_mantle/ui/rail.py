@@ -22,7 +22,7 @@ PARTS_OF = {
     "Grain": ("grain",), "Frame": ("reframe",),
 }  # fmt: skip
 PATCH_TOP = 10.0  # ΔE at the top of the graph
-GRAPH_PX = 0.5  # error at the top of the graph
+GRAPH_PX = (0.2, 0.5, 1.0, 2.0, 5.0)  # errors of which one is at the top of the graph
 
 
 def _inner_values(value: object) -> list[object]:
@@ -124,14 +124,16 @@ class Track(QWidget):
             painter.drawLine(QPointF(x, top - 4), QPointF(x, self.height() - 4))
         if not lock.solved:
             return
+        worst = max(lock.solved, key=lambda entry: entry.residual_px)
+        most = next((top for top in GRAPH_PX if top >= SHOWN_TIMES * worst.residual_px), GRAPH_PX[-1])
 
         def curve(times: float) -> list[QPointF]:
             """So many times the error that is told, frame by frame."""
-            shares = [(entry.frame, min(times * entry.residual_px / GRAPH_PX, 1.0)) for entry in lock.solved]
+            shares = [(entry.frame, min(times * entry.residual_px / most, 1.0)) for entry in lock.solved]
             return [QPointF(self.x_of(frame), bottom - share * (bottom - top)) for frame, share in shares]
 
         band = QColor("#56B4E9")
-        band.setAlpha(60)
+        band.setAlpha(90)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(band)
         ends = [QPointF(self.x_of(entry.frame), bottom) for entry in (lock.solved[-1], lock.solved[0])]
@@ -146,10 +148,11 @@ class Track(QWidget):
         ]
         painter.setPen(QPen(QColor(theme.DIM), 1, Qt.PenStyle.DotLine))
         painter.drawPolyline(QPolygonF(sure))
-        worst = max(lock.solved, key=lambda entry: entry.residual_px)
         painter.setPen(QColor(theme.DIM))
         words = f"error < {SHOWN_TIMES * worst.residual_px:.2f} px ({worst.frame})"
         at = min(self.x_of(worst.frame) + 4, self.width() - painter.fontMetrics().horizontalAdvance(words) - 6)
+        wide = painter.fontMetrics().horizontalAdvance(words)
+        painter.fillRect(QRectF(at - 3, top - 5, wide + 6, 14), QColor(theme.GROUND))
         painter.drawText(QPointF(at, top + 6), words)
 
     def _paint_patches(self, painter: QPainter) -> None:
