@@ -20,6 +20,7 @@ from .runs import Direction, flat, run_both_ways
 Array = NDArray[np.float32]
 LEAST_CONTRAST = 0.004  # coded values; flatter than the grain of a clean 8-bit plate
 SHUTTER_GIVE = 0.15  # of a frame's time, by which a streak may be wrong, in length and in its way
+MOST_BACK_PX = 1.0  # off the mark on the way back, beyond which another place was found
 MUCH_LESS = 0.1  # of likeness, by which a second look must not be worse
 BAD_MARK = 0.05  # a mark of less weight disagrees with the others
 
@@ -176,6 +177,8 @@ def _once_more(
         return None
     unsure = float(np.hypot(found.uncertainty_px, pulled * 2 * blur.share * SHUTTER_GIVE))
     back = _way_back(mark, home, soft, found)
+    if back > MOST_BACK_PX:
+        return None
     return replace(found, x=found.x + x0, y=found.y + y0, uncertainty_px=unsure), back
 
 
@@ -234,8 +237,13 @@ def _follow(
             reasons.append(
                 f"mark {each.number + 1} has a confidence of {hit.confidence:.2f} (needs {lock.least_confidence:.2f})."
             )
+        elif (back := _way_back(each.mark, reference, feed, hit) if each.mark.frame is None else 0.0) > MOST_BACK_PX:
+            reasons.append(
+                f"what was taken for mark {each.number + 1} does not lead back to it. It may have moved by more than "
+                "its reach: make that larger."
+            )
         else:
-            found[each.number] = hit
+            found[each.number], each.backs[frame] = hit, back
             each.before, each.place, each.shape = each.place, (hit.x, hit.y), hit.shape
             each.seen[frame] = hit
             continue
@@ -244,9 +252,6 @@ def _follow(
     least = 2 if set_here > 1 and lock.moves != "translation" else 1  # fewer would drop turn and size with a jump
     if len(living) < least:
         return None, reasons[0] if reasons else "too few marks live here."
-    for each in living:
-        own = each.mark.frame is None
-        each.backs[frame] = _way_back(each.mark, reference, feed, found[each.number]) if own else 0.0
     entry = _entry(lock, frame, [(each, found[each.number], each.backs[frame]) for each in living])
     if entry is None:
         return None, "the marks no longer agree with one another."
@@ -318,4 +323,4 @@ def _way_back(mark: Mark, reference: Array, feed: Array, found: Found) -> float:
         )
     except ValueError:
         return 0.0
-    return 1.0 if back is None else float(np.hypot(back.x - mark.x, back.y - mark.y))
+    return np.inf if back is None else float(np.hypot(back.x - mark.x, back.y - mark.y))
