@@ -172,9 +172,11 @@ class _Follower:
             step = step_to(matrix)
             if self.own_step is None or not max(np.hypot(*step), np.hypot(*self.own_step)) < MOST_STEP_PX:
                 return None
-            return Blur(Course(self.own_step), Course(step), self.exposure.share)
+            return Blur(Course(self.own_step), Course(step), share)
 
-        for guess in self._guesses(frame, feeds):
+        share = self.exposure.share
+        for tried, guess in self._tries(frame, feeds):
+            share = tried
             found = self.area.find(feeds, guess @ np.linalg.inv(self.base), self.lock.moves, cover, blur_of)
             words = fault_of(found, self.lock)
             if not words:
@@ -199,6 +201,15 @@ class _Follower:
         )
         self._renew(feeds, fit, feed, step)
         return entry, ""
+
+    def _tries(self, frame: int, feeds: list[Array]):  # type: ignore[no-untyped-def]
+        """Shares of the shutter with guesses: where what was learnt of it leads nowhere, one that is open all the
+        time."""
+        for share in (self.exposure.share, 1.0):
+            for guess in self._guesses(frame, feeds):
+                yield share, guess
+            if self.own_step is None or self.exposure.told:
+                return
 
     def _guesses(self, frame: int, feeds: list[Array]):  # type: ignore[no-untyped-def]
         """Where the field may be: as it moved so far, where it was, where another lock says, then wherever it looks

@@ -173,7 +173,7 @@ def _once_more(
         return None
     left, pulled = patch.left(soft, found, blur)
     exposure.learn(left)
-    if pulled * blur.share**2 < 0.5 * found.uncertainty_px:  # noise does more harm than blur
+    if pulled * blur.share**2 < found.uncertainty_px:  # noise does more harm than blur
         return None
     unsure = float(np.hypot(found.uncertainty_px, pulled * 2 * blur.share * SHUTTER_GIVE))
     back = _way_back(mark, home, soft, found)
