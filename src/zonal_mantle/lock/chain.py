@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry import carry
-from .align import PICTURE_PX, Fit, mean_trace, moved_by
+from .align import PICTURE_PX, Fit
+from .spread import mean_trace, moved_by
 
 Matrix = NDArray[np.float64]
 SOFT = 3.0  # deviations from which a link counts less

@@ -11,10 +11,11 @@ from numpy.typing import NDArray
 
 from ..geometry import DEFAULT_FOCAL, camera_matrix, carry, distorted, rays_of, undistorted
 from ..shot.lock import Lens, Lock, LockFrame
-from .align import PICTURE_PX, mean_trace
+from .align import PICTURE_PX
 from .chain import SOFT, Chain, Links, chained, settled, spreads
 from .errors import LockError
 from .runs import Direction, flat, triple
+from .spread import mean_trace
 from .stay import corners_of, measure_chain, settled_chain, sureness
 
 Array = NDArray[np.float32]
