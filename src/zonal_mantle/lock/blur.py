@@ -108,6 +108,11 @@ class Exposure:
     fades: float = FADES
     _sums: tuple[float, float] = (USUAL * SHUTTER**2, USUAL)  # of squares of shares by weight, and of weights
 
+    @classmethod
+    def begun(cls, share: float) -> Exposure:
+        """One that is taken for known until frames say otherwise."""
+        return cls(share, fades=1.0, _sums=(USUAL * share**2, USUAL))
+
     def learn(self, left: tuple[float, float, float]) -> None:
         """Takes in what one fit has left over: the weighed product of that with `Blur.bend` and the square of the
         latter, both over the variance of its noise, and the share with which the fit was made."""

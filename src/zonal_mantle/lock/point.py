@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 
 from ..geometry import carry
 from ..shot.lock import Lock, LockFrame, Mark
-from .align import PICTURE_PX
-from .blur import SHARE_KNOWN, Blur, Course, Exposure, courses_of, smeared
+from .align import LEARNT_PX, PICTURE_PX
+from .blur import SHARE_KNOWN, SHUTTER, Blur, Course, Exposure, courses_of, smeared
 from .errors import LockError
 from .fit import fit_motion, possible_motion, robust_motion
 from .patch import UPRIGHT, Found, Patch, Shape
@@ -21,6 +21,9 @@ Array = NDArray[np.float32]
 LEAST_CONTRAST = 0.004  # coded values; flatter than the grain of a clean 8-bit plate
 SHUTTER_GIVE = 0.15  # of a frame's time, by which a streak may be wrong, in length and in its way
 MOST_BACK_PX = 1.0  # off the mark on the way back, beyond which another place was found
+MOST_TRIED = 12  # frames on which a shutter is tried
+MOST_ROUNDS, STANDS_PX = 4, 0.05  # of measuring again, until marks move by no more
+AGREE_TIMES = 2.0  # of its standard deviation, by which a second look must differ to count
 MUCH_LESS = 0.1  # of likeness, by which a second look must not be worse
 BAD_MARK = 0.05  # a mark of less weight disagrees with the others
 
@@ -124,31 +127,22 @@ def _settled(
     """The marks measured once more on frames that are blurred unlike their own: now it is known how each moves, from
     the frames before and after, and how long the shutter is open."""
     start, reference = lock.reference_frame, feed_of(lock.reference_frame)
-    exposure, done, asked = Exposure(fades=1.0), dict[int, LockFrame](), list[tuple[int, Living, Course, Course]]()
-    for number in {each.number for living in walks for each in living}:
-        mine = [each for living in walks for each in living if each.number == number]
-        at = {start: mine[0].place_at(start)} | {frame: each.place_at(frame) for each in mine for frame in each.seen}
-        motions = {frame: np.array([[1, 0, x], [0, 1, y], [0, 0, 1.0]]) for frame, (x, y) in at.items()}
-        courses = courses_of(motions, {frame: np.array(place) for frame, place in at.items()})
-        for each in mine:
-            asked += [
-                (frame, each, courses[start], courses[frame])
-                for frame in each.seen
-                if courses[start].may_be_unlike(courses[frame])
-            ]
-    asked.sort(key=lambda each: each[0])
-    for rounds in range(2):
-        share = exposure.share
-        feed, last = reference, start
-        for count, (frame, each, own, other) in enumerate(asked):
-            progress((rounds + count / len(asked)) / 2, f"{lock.name}: blur of frame {frame}")
+    exposure, done, asked = _first_exposure(walks, start, reference, feed_of), dict[int, LockFrame](), set[int]()
+    for rounds in range(MOST_ROUNDS):
+        share, farthest, feed, last = exposure.share, 0.0, reference, start
+        unlike = _blurred_unlike(walks, start)
+        asked |= {frame for frame, *_ in unlike}
+        for count, (frame, each, own, other) in enumerate(unlike):
+            progress((rounds + count / len(unlike)) / MOST_ROUNDS, f"{lock.name}: blur of frame {frame}")
             feed, last = (feed, last) if frame == last else (feed_of(frame), frame)
+            was = each.place_at(frame)
             again = _once_more(each, each.seen[frame], reference, feed, Blur(own, other, exposure.share), exposure)
             if again is not None:
                 each.seen[frame], each.backs[frame] = again
-        if abs(exposure.share - share) < SHARE_KNOWN:
+            farthest = max(farthest, float(np.hypot(*np.subtract(each.place_at(frame), was))))
+        if abs(exposure.share - share) < SHARE_KNOWN and farthest < STANDS_PX:
             break
-    for frame in sorted({frame for frame, *_ in asked}):
+    for frame in sorted(asked):
         entry = lock.at(frame)
         here = [each for living in walks for each in living if frame in each.seen]
         if entry is not None and all(each.mark.frame is None for each in here):
@@ -156,24 +150,76 @@ def _settled(
     return lock.but(solved=tuple(done.get(entry.frame, entry) for entry in lock.solved))
 
 
-def _once_more(
-    each: Living, hit: Found, reference: Array, feed: Array, blur: Blur, exposure: Exposure
-) -> tuple[Found, float] | None:
-    """Where a mark is found and how far from home one ends on the way back, both frames blurred alike."""
+def _first_exposure(
+    walks: list[list[Living]], start: int, reference: Array, feed_of: Callable[[int], Array]
+) -> Exposure:
+    """What a shutter is first taken for: streaks much longer than a pattern's details do not tell how much longer they
+    should be, but whether frames made alike by the usual shutter or by one that is open all the time are more alike."""
+    asked = [
+        (frame, each, own, other)
+        for frame, each, own, other in _blurred_unlike(walks, start)
+        if max(own.length, other.length) > 2 * LEARNT_PX
+    ]
+    unlike: dict[float, list[float]] = {SHUTTER: [], 1.0: []}
+    for frame, each, own, other in asked[:: max(len(asked) // MOST_TRIED, 1)]:
+        feed, trials = feed_of(frame), list[float]()
+        for share in unlike:
+            found = _made_alike(each, each.seen[frame], reference, feed, Blur(own, other, share))
+            if found is not None:
+                trials.append(float(np.log(max(1 - found[1].confidence, 1e-4))))
+        if len(trials) == len(unlike):
+            for share, value in zip(unlike, trials):
+                unlike[share].append(value)
+    best = min(unlike, key=lambda share: float(np.mean(unlike[share] or [0.0])))
+    return Exposure(best, fades=1.0) if best == SHUTTER else Exposure.begun(best)
+
+
+def _made_alike(
+    each: Living, hit: Found, reference: Array, feed: Array, blur: Blur
+) -> tuple[Patch, Found, Mark, Array, Array, tuple[int, int]] | None:
+    """A mark found once more with both frames blurred alike: its pattern, where it was found in a part of the frame,
+    the mark in a part of the reference frame, both parts, and where the frame's lies."""
     own, other = blur.streaks
     try:
         home, x0, y0 = _smeared_about(reference, each.home, each.patch.half, other)
         mark = each.mark.but(x=each.home[0] - x0, y=each.home[1] - y0)
         patch = Patch(home, mark)
         soft, x0, y0 = _smeared_about(feed, (hit.x, hit.y), each.patch.half, own)
-        found = patch.refine(soft, hit.x - x0, hit.y - y0, hit.shape)
+        found = patch.search(soft, hit.x - x0, hit.y - y0, hit.shape)
     except ValueError:
         return None
-    if found is None or found.confidence < hit.confidence - MUCH_LESS:
+    return None if found is None else (patch, found, mark, home, soft, (x0, y0))
+
+
+def _blurred_unlike(walks: list[list[Living]], start: int) -> list[tuple[int, Living, Course, Course]]:
+    """Frames on which a mark is blurred unlike on its own: the frame, the mark, and how it moves on both."""
+    out = []
+    for number in {each.number for living in walks for each in living}:
+        mine = [each for living in walks for each in living if each.number == number]
+        at = {start: mine[0].place_at(start)} | {frame: each.place_at(frame) for each in mine for frame in each.seen}
+        motions = {frame: np.array([[1, 0, x], [0, 1, y], [0, 0, 1.0]]) for frame, (x, y) in at.items()}
+        courses = courses_of(motions, {frame: np.array(place) for frame, place in at.items()})
+        for each in mine:
+            out += [
+                (frame, each, courses[start], courses[frame])
+                for frame in each.seen
+                if courses[start].may_be_unlike(courses[frame])
+            ]
+    return sorted(out, key=lambda each: each[0])
+
+
+def _once_more(
+    each: Living, hit: Found, reference: Array, feed: Array, blur: Blur, exposure: Exposure
+) -> tuple[Found, float] | None:
+    """Where a mark is found and how far from home one ends on the way back, both frames blurred alike."""
+    made = _made_alike(each, hit, reference, feed, blur)
+    if made is None or made[1].confidence < hit.confidence - MUCH_LESS:
         return None
+    patch, found, mark, home, soft, (x0, y0) = made
     left, pulled = patch.left(soft, found, blur)
     exposure.learn(left)
-    if pulled * blur.share**2 < found.uncertainty_px:  # noise does more harm than blur
+    moved = float(np.hypot(found.x + x0 - hit.x, found.y + y0 - hit.y))
+    if moved < AGREE_TIMES * found.uncertainty_px:  # noise does more harm than blur
         return None
     unsure = float(np.hypot(found.uncertainty_px, pulled * 2 * blur.share * SHUTTER_GIVE))
     back = _way_back(mark, home, soft, found)
