@@ -199,6 +199,8 @@ class Area:
             level, feed, made = self.levels[k], feeds[k], 0.0
             blur = blur_of(matrix) if state is not None or k == 0 or top < len(self.levels) else None
             clear = state is None or _stands_out(state.tally, state.weighed.gain, CLEAR)
+            if blur is not None and not last[1] and blur.is_unlike(2 ** (k + 1)):
+                clear = True  # what the size before left over is blur, not noise
             if clear and blur is not None and blur.is_unlike(2**k):
                 level, feed = self._alike(k, feed, matrix, blur)
                 made = blur.share

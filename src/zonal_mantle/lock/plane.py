@@ -19,6 +19,7 @@ from .runs import Direction, flat, run_both_ways
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
 LEAST_CONTRAST = 0.004  # coded values
+MOST_ROUNDS, STANDS_PX = 3, 0.2  # of measuring again, until no corner moves by more
 LEAST_KEPT = 0.2  # of the field must be seen and be alike
 WORST_UNCERTAINTY_PX = 1.0  # a field that tells less than this has nothing to hold
 WORST_UNEVEN_PX = 2.0
@@ -79,29 +80,28 @@ def _settled(
 ) -> Lock:  # fmt: skip
     """The frames whose blur is unlike the pattern's measured once more: now it is known how both move, from the frames
     before and after, and how long the shutter is open."""
-    motions = {entry.frame: np.reshape(entry.homography, (3, 3)) for entry in lock.solved}
-    courses = courses_of(motions, {frame: carry(motion, area.centre[None])[0] for frame, motion in motions.items()})
-    own, done = courses[lock.reference_frame], dict[int, LockFrame]()
-    exposure = Exposure(fades=1.0)
-    differing = sorted(frame for frame in frames if own.may_be_unlike(courses[frame]))
-    for rounds in range(2):
-        share = exposure.share
+    start, done, exposure = lock.reference_frame, dict[int, LockFrame](), Exposure(fades=1.0)
+    entries = {entry.frame: entry for entry in lock.solved}
+    for rounds in range(MOST_ROUNDS):
+        share, farthest = exposure.share, 0.0
+        motions = {frame: np.reshape(entry.homography, (3, 3)) for frame, entry in (entries | done).items()}
+        courses = courses_of(motions, {frame: carry(way, area.centre[None])[0] for frame, way in motions.items()})
+        differing = sorted(frame for frame in frames if courses[start].may_be_unlike(courses[frame]))
         for k, frame in enumerate(differing):
-            progress(0.8 + 0.1 * rounds + 0.1 * k / len(differing), f"{lock.name}: blur of frame {frame}")
-            before = done.get(frame, lock.at(frame))
-            assert before is not None
-            matrix = np.reshape(before.homography, (3, 3))
-            blur = Blur(own, courses[frame], exposure.share)
+            progress(0.8 + 0.2 * (rounds + k / len(differing)) / MOST_ROUNDS, f"{lock.name}: blur of frame {frame}")
+            blur = Blur(courses[start], courses[frame], exposure.share)
             top = area.sizes_for(blur)
             feeds = pyramid(feed_of(frame), top)
-            fit = area.find(feeds, matrix, lock.moves, cover_of(frame), always(blur), top=top)
+            fit = area.find(feeds, motions[frame], lock.moves, cover_of(frame), always(blur), top=top)
             if fit is None or fault_of(fit, lock):
                 continue
             exposure.learn(fit.left)
-            done[frame] = before.but(
+            apart = carry(fit.homography, area.corners) - carry(motions[frame], area.corners)
+            farthest = max(farthest, float(np.linalg.norm(apart, axis=1).max()))
+            done[frame] = entries[frame].but(
                 homography=flat(fit.homography), residual_px=fit.residual_px, confidence=confidence_of(fit)
             )
-        if abs(exposure.share - share) < SHARE_KNOWN:
+        if abs(exposure.share - share) < SHARE_KNOWN and farthest < STANDS_PX:
             break
     progress(1.0, f"{lock.name}: done")
     return lock.but(solved=tuple(done.get(entry.frame, entry) for entry in lock.solved))
