@@ -1,9 +1,11 @@
 """Point locks with many marks: agreement, hand-over, renewal."""
 
+import cv2
 import numpy as np
 import pytest
 
 from lock_plates import corner_errors, flat_plates
+from zonal_mantle.geometry import carry
 from zonal_mantle.lock import LockError, solve_point
 from zonal_mantle.shot import Lock, Mark
 
@@ -86,3 +88,29 @@ def test_where_one_of_two_marks_is_lost_it_stops_rather_than_lose_turn_and_size(
     lock = solve(LOCK.but(marks=(LOCK.marks[3], LOCK.marks[5])), frames)
     assert lock.solved[-1].frame == 4
     assert "mark 1" in lock.lost[0]
+
+
+def test_a_mark_that_moves_farther_than_its_reach_from_the_first_frame_on_is_found():
+    """At steps of 22 px, without blur: there is no shutter to make up for."""
+    plates = flat_plates("page", 32, (1280, 720), count=5, grain=0.01, shutter=0)
+    x, y = 716.5, 396.5
+    lock = Lock(id="a", name="Page", reference_frame=0, marks=(Mark(x=x, y=y),), motion="translation")
+    found = solve_point(lock, plates.frames.__getitem__, range(5))
+    assert len(found.solved) == 5
+    for entry in found.solved[1:]:
+        off = np.array(entry.marks[0]) - carry(plates.truth[entry.frame], np.array([[x, y]]))[0]
+        assert np.hypot(*off) < min(0.15, 2.5 * entry.residual_px)
+        assert entry.confidence <= 0.94
+
+
+def test_a_mark_that_looks_like_two_places_is_refused_in_words():
+    rng = np.random.default_rng(2)
+    sheet = cv2.GaussianBlur(rng.normal(0.5, 0.2, (220, 300)).astype(np.float32), (0, 0), 2)
+    sheet[80:140, 160:220] = sheet[80:140, 100:160]  # the same again, 60 px on
+    frames = [sheet + rng.normal(0, 0.005, sheet.shape).astype(np.float32) for _ in range(2)]
+    lock = Lock(id="a", name="Twin", reference_frame=0, marks=(Mark(x=130, y=110, patch=(14, 14), reach=(24, 24)),))
+    found = solve_point(lock, frames.__getitem__, range(2))
+    assert len(found.solved) == 1
+    assert "looks like two places, 60 px apart" in found.lost[0]
+    alone = lock.but(marks=(lock.marks[0].but(reach=(15, 15)),))
+    assert len(solve_point(alone, frames.__getitem__, range(2)).solved) == 2

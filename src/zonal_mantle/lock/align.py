@@ -111,17 +111,18 @@ class Area:
     ----------
     feeds : the frame's `pyramid`.
     mask : (h, w) float32, 0…1, what of the frame belongs to the area.
+    box : whose corners an error is told for (left, top, right, bottom); the mask's by default.
 
     Raises
     ------
     ValueError : the mask holds fewer than 100 pixels.
     """
 
-    def __init__(self, feeds: list[Array], mask: Array) -> None:
+    def __init__(self, feeds: list[Array], mask: Array, box: tuple[int, int, int, int] | None = None) -> None:
         rows, columns = np.flatnonzero(mask.max(axis=1) > 0.01), np.flatnonzero(mask.max(axis=0) > 0.01)
         if len(rows) == 0 or float(mask.sum()) < 100:
             raise ValueError("The area is too small.")
-        self.box = (int(columns[0]), int(rows[0]), int(columns[-1]) + 1, int(rows[-1]) + 1)
+        self.box = box or (int(columns[0]), int(rows[0]), int(columns[-1]) + 1, int(rows[-1]) + 1)
         x0, y0, x1, y1 = self.box
         self.centre = np.array([(x0 + x1) / 2, (y0 + y1) / 2])
         self.unit = max(x1 - x0, y1 - y0) / 2
@@ -147,6 +148,27 @@ class Area:
         shift = np.eye(3)
         shift[:2, 2] = self.levels[0].origin
         return np.asarray(cv2.warpPerspective(self.levels[0].mask, way @ shift, size), np.float32)
+
+    def whole_mask(self) -> Array:
+        """What of its own frame belongs to the area, (h, w)."""
+        out = np.zeros(self.pictures[0].shape, np.float32)
+        (x0, y0), mask = self.levels[0].origin, self.levels[0].mask
+        out[y0 : y0 + mask.shape[0], x0 : x0 + mask.shape[1]] = mask
+        return out
+
+    def unlike(self, feeds: list[Array], motion: Matrix, cover: Array | None = None) -> Array | None:
+        """What of the area, on its own frame, is in view on another and does not look as a motion says, (h, w), 0…1;
+        None where too little is in view."""
+        k = min(1, len(self.levels) - 1)
+        level, (height, width) = self.levels[k], self.pictures[0].shape
+        done = self._refine(level, k, feeds[k], motion, "translation", cover, most=1)
+        if done is None:
+            return None
+        small, state = np.zeros(self.pictures[k].shape, np.float32), done[1]
+        x0, y0 = level.origin
+        rows, columns = level.pixels.shape
+        small[y0 : y0 + rows, x0 : x0 + columns] = state.weighed.inside - state.weighed.weight
+        return np.asarray(cv2.resize(small, (width, height), interpolation=cv2.INTER_LINEAR), np.float32)
 
     def start(self, feeds: list[Array], guess: Matrix, reach: float = 0.25) -> Matrix:
         """A guess with the shift that looks most alike at the coarsest size, within a share of the frame's width."""
@@ -254,7 +276,7 @@ class Area:
 
     def _refine(
         self, level: Level, k: int, feed: Array, matrix: Matrix, motion: Motion, cover: Array | None,
-        may_drown: bool = False,
+        may_drown: bool = False, most: int = 0,
     ) -> tuple[Matrix, State] | None:  # fmt: skip
         """Steps at one size until it stands; where it may drown in noise, no farther than to see that it does."""
         step = 2**k
@@ -263,11 +285,11 @@ class Area:
         centre = (self.centre / step) - level.origin - 0.5
         frame = (_F(centre[0]), _F(centre[1]), _F(unit))
         view, seen, *scratch = self._scratch[k]
-        least, most = ((0.01, 6), (0.04, 12), (0.1, 15))[min(k, 2)]
+        least, usual = ((0.01, 6), (0.04, 12), (0.1, 15))[min(k, 2)]
         norm = np.array([[unit, 0, centre[0]], [0, unit, centre[1]], [0, 0, 1]])
         way = to_arrays(matrix, level.origin, step)
         before, weighed = 0.0, None
-        for turn in range(most):
+        for turn in range(most or usual):
             _rows(align_rows.sample_rows, view, feed, way, view, seen)
             if not seen.all():
                 cv2.erode(seen, np.ones((3, 3), np.uint8), seen)  # a slope needs both its sides

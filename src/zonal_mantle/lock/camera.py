@@ -18,6 +18,7 @@ from .errors import LockError, OnlyTurned
 from .features import Track, follow_features
 from .pan import solve_turn
 from .plane import check_start
+from .residual import likely
 from .runs import flat, triple
 
 Array = NDArray[np.float32]
@@ -447,7 +448,7 @@ def _as_lock(
                 frame=frame,
                 homography=flat(motion / motion[2, 2]),
                 residual_px=float(np.sqrt((mine**2).mean())) if len(mine) else 9.0,
-                confidence=min(1.0, len(mine) / 60),
+                confidence=likely(len(mine) / 60),
                 rotation=triple(cv2.Rodrigues(scene.turns[number])[0]),
                 position=triple(scene.places[number]),
             )

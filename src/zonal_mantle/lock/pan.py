@@ -14,6 +14,7 @@ from ..shot.lock import Lens, Lock, LockFrame
 from .align import PICTURE_PX
 from .chain import SOFT, Chain, Links, chained, settled, spreads
 from .errors import LockError
+from .residual import likely
 from .runs import Direction, flat, triple
 from .spread import mean_trace
 from .stay import corners_of, measure_chain, settled_chain, sureness
@@ -55,7 +56,7 @@ def solve_pan(
             frame=frame,
             homography=flat(motion),
             residual_px=give[frame],
-            confidence=sure.get(frame, 1.0),
+            confidence=likely(sure.get(frame, 1.0)),
             rotation=triple(cv2.Rodrigues(found.turns[frame])[0]),
         )
         for frame, motion in sorted(found.motions(size).items())

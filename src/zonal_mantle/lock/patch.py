@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 import cv2
 import numba
@@ -17,19 +18,23 @@ Shape = tuple[float, float]  # size and turn of a patch, as (size · cos, size �
 UPRIGHT: Shape = (1.0, 0.0)
 NOISE = 0.012  # coded values; a plate's usual grain
 EDGE = 6.0  # times as exact across as along: a pattern that slides along an edge
+PEAK_NEAR = 0.25  # of likeness below the best, within which a peak may turn out to be the better one
+MOST_PLACES, SAME_PX = 6, 3.0  # peaks that are looked at, and how far apart they are to be two
 BARTLETT = np.array([1, 2, 3, 4, 3, 2, 1]) / 4  # of lags -3…3
 SHAPE_STEP = 0.004  # how much size or turn may change from frame to frame without much evidence
 
 
 @dataclass(frozen=True)
 class Found:
-    """Where a patch was found, how alike it is (0…1), how far off the place may be (px), its size and turn."""
+    """Where a patch was found, how alike it is (0…1), how far off the place may be (px), its size and turn, and what it
+    is unlike as a share of what the likest other place is."""
 
     x: float
     y: float
     confidence: float
     uncertainty_px: float
     shape: Shape = (1.0, 0.0)
+    unlike: float = 0.0
 
 
 @numba.njit(cache=True, nogil=True)
@@ -118,23 +123,19 @@ class Patch:
         return (float(weighed @ rest), float(weighed @ bend), blur.share), float(np.hypot(*pulled))
 
     @property
-    def is_edge(self) -> bool:
-        """Whether the pattern tells its place across an edge alone, whatever its grain looks like (whose strength is
-        told by J. Immerkær's mask, Computer Vision and Image Understanding 64 (1996))."""
-        slopes = self._columns[:, :2]
+    def grain(self) -> float:
+        """Standard deviation of the pattern's grain, coded values, by J. Immerkær's mask (Computer Vision and Image
+        Understanding 64 (1996)); texture as fine as grain counts as grain."""
         fine = cv2.filter2D(self.pattern, -1, np.array([[1, -2, 1], [-2, 4, -2], [1, -2, 1]], np.float32))
-        grain = 1.4826 * float(np.median(np.abs(fine))) / 6
-        of_grain = 0.5 * grain**2 * float(self._window.sum())
+        return 1.4826 * float(np.median(np.abs(fine))) / 6
+
+    @property
+    def is_edge(self) -> bool:
+        """Whether the pattern tells its place across an edge alone, whatever its grain looks like."""
+        slopes = self._columns[:, :2]
+        of_grain = 0.5 * self.grain**2 * float(self._window.sum())
         low, high = np.linalg.eigvalsh((slopes * self._window[:, None]).T @ slopes) - of_grain
         return bool(high > EDGE**2 * max(low, 1e-12))
-
-    def _near_scores(self, rest: NDArray) -> NDArray[np.float64]:
-        """The sum of products of the scores of neighbouring pixels, which stands for their covariance where noise is
-        not white (W. K. Newey & K. D. West, Econometrica 55 (1987), with Bartlett's weights; from memory). (6, 6)."""
-        scores = (self._columns * rest[:, None]).reshape(*self.pattern.shape, 6)
-        near = cv2.sepFilter2D(scores, -1, BARTLETT, BARTLETT, borderType=cv2.BORDER_CONSTANT)
-        total = scores.reshape(-1, 6).T @ near.reshape(-1, 6)
-        return np.asarray((total + total.T) / 2)
 
     def _inside(self, feed: Array, x: float, y: float) -> bool:
         h, w = feed.shape
@@ -145,18 +146,49 @@ class Patch:
 
         `shape` is the patch's size and turn as (size · cos, size · sin), from the frame before.
         """
-        h, w = feed.shape
-        cx, cy = int(np.floor(x)), int(np.floor(y))
-        x0, x1 = max(cx - self.half[0] - self.reach[0], 0), min(cx + self.half[0] + self.reach[0] + 1, w)
-        y0, y1 = max(cy - self.half[1] - self.reach[1], 0), min(cy + self.half[1] + self.reach[1] + 1, h)
-        if x1 - x0 < self.pattern.shape[1] or y1 - y0 < self.pattern.shape[0]:
+        likeness, corner = self._likeness_about(feed, x, y, self.reach)
+        if likeness is None:
             return None
-        likeness = cv2.matchTemplate(feed[y0:y1, x0:x1], self.pattern, cv2.TM_CCOEFF_NORMED)
-        _, _, _, best = cv2.minMaxLoc(np.nan_to_num(likeness, nan=-1.0))
-        found = self.refine(feed, x0 + best[0] + self.half[0] + 0.5, y0 + best[1] + self.half[1] + 0.5, shape)
+        found = self._refined(feed, corner, cv2.minMaxLoc(likeness)[3], shape)
         if found is None or abs(found.x - x) > self.reach[0] + 1 or abs(found.y - y) > self.reach[1] + 1:
             return None
         return found
+
+    def places(self, feed: Array, x: float, y: float, shape: Shape = UPRIGHT, wider: int = 1) -> list[Found]:
+        """Places about (x, y) that look like the patch within so many times its reach, likest first. Where what the
+        first is unlike is nearly as much as what the second is, the pattern does not tell which of them it is (the
+        ratio test of D. G. Lowe, International Journal of Computer Vision 60 (2004), section 7.1)."""
+        likeness, corner = self._likeness_about(feed, x, y, (self.reach[0] * wider, self.reach[1] * wider))
+        if likeness is None:
+            return []
+        peaks = (likeness >= cv2.dilate(likeness, np.ones((5, 5)))) & (likeness > likeness.max() - PEAK_NEAR)
+        rows, columns = np.nonzero(peaks)
+        out: list[Found] = []
+        for k in np.argsort(-likeness[rows, columns])[:MOST_PLACES]:
+            found = self._refined(feed, corner, (int(columns[k]), int(rows[k])), shape)
+            if found is not None and all(np.hypot(found.x - old.x, found.y - old.y) > SAME_PX for old in out):
+                picture = np.empty(self.pattern.shape)
+                _sample(feed, found.x, found.y, *found.shape, picture)
+                alike = _likeness(self.pattern.reshape(-1).astype(float), picture.reshape(-1), self._window)
+                out.append(replace(found, unlike=1 - alike))
+        return sorted(out, key=lambda each: each.unlike)
+
+    def _likeness_about(
+        self, feed: Array, x: float, y: float, reach: tuple[int, int]
+    ) -> tuple[Array | None, tuple[int, int]]:
+        """How like the pattern each place within reach is, −1…1, and the first one's corner; None outside."""
+        h, w = feed.shape
+        cx, cy = int(np.floor(x)), int(np.floor(y))
+        x0, x1 = max(cx - self.half[0] - reach[0], 0), min(cx + self.half[0] + reach[0] + 1, w)
+        y0, y1 = max(cy - self.half[1] - reach[1], 0), min(cy + self.half[1] + reach[1] + 1, h)
+        if x1 - x0 < self.pattern.shape[1] or y1 - y0 < self.pattern.shape[0]:
+            return None, (x0, y0)
+        likeness = cv2.matchTemplate(feed[y0:y1, x0:x1], self.pattern, cv2.TM_CCOEFF_NORMED)
+        return np.nan_to_num(likeness, nan=-1.0), (x0, y0)
+
+    def _refined(self, feed: Array, corner: tuple[int, int], best: Sequence[int], shape: Shape) -> Found | None:
+        x, y = (corner[k] + best[k] + self.half[k] + 0.5 for k in (0, 1))
+        return self.refine(feed, x, y, shape)
 
     def refine(self, feed: Array, x: float, y: float, shape: Shape = UPRIGHT) -> Found | None:
         """Sub-pixel place near (x, y), free of gain and bias; None where the fit runs away.
@@ -195,12 +227,21 @@ class Patch:
         variance = float((weight * rest * rest).sum() / weight.sum()) * rest.size / used / gain**2
         back = np.linalg.inv(square)
         covariance = variance * back
-        near = self._near_scores(weight * rest)
+        scores = (self._columns * (weight * rest)[:, None]).reshape(*self.pattern.shape, 6)
+        near = _near_scores(scores)
         covariance = max(covariance, back @ near @ back / gain**2, key=lambda each: each[0, 0] + each[1, 1])
         uncertainty = float(np.sqrt(max(covariance[0, 0], 0) + max(covariance[1, 1], 0)))
         kept = float(weight.sum() / self._window.sum())
         confidence = _likeness(self.pattern.reshape(-1), values, weight) * min(1.0, kept / 0.55)
         return Found(float(x), float(y), confidence, uncertainty, (float(size), float(turn)))
+
+
+def _near_scores(scores: NDArray) -> NDArray[np.float64]:
+    """The sum of products of the scores (h, w, 6) of neighbouring pixels, which stands for their covariance where noise
+    is not white (W. K. Newey & K. D. West, Econometrica 55 (1987), with Bartlett's weights; from memory). (6, 6)."""
+    near = cv2.sepFilter2D(scores, -1, BARTLETT, BARTLETT, borderType=cv2.BORDER_CONSTANT)
+    total = scores.reshape(-1, 6).T @ near.reshape(-1, 6)
+    return np.asarray((total + total.T) / 2)
 
 
 def _tukey(rest: NDArray, slack: NDArray) -> NDArray:

@@ -14,12 +14,22 @@ from .blur import MOST_STEP_PX, SHARE_KNOWN, Blur, Course, Exposure, always, cou
 from .check import is_cut
 from .errors import LockError
 from .level import pyramid
+from .residual import likely
 from .runs import Direction, flat, run_both_ways
+from .twofold import MUCH, seconds, without_what_stands
 
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
 LEAST_CONTRAST = 0.004  # coded values
 MOST_ROUNDS, STANDS_PX = 3, 0.2  # of measuring again, until no corner moves by more
+NEAR_SIZES = (3, 2)  # at which a field is looked for where it is nearly known
+MOST_LOOKED_AT = 8  # frames, for what stands before a field
+SURE_PX = 0.2  # error of a field that is partly unlike, above which other places are tried beside it
+MAY_BE_TWO = 0.92  # of what is seen of a field; where less is alike, a second thing is looked for
+TWO = (
+    "two things in the field move apart by {apart:.1f} px, and neither has most of it. "
+    "Draw the field over one of them, or leave the other out."
+)
 LEAST_KEPT = 0.2  # of the field must be seen and be alike
 WORST_UNCERTAINTY_PX = 1.0  # a field that tells less than this has nothing to hold
 WORST_UNEVEN_PX = 2.0
@@ -59,19 +69,47 @@ def solve_plane(
 
     followers: list[_Follower] = []
 
-    def begin() -> Callable[[int, LockFrame], tuple[LockFrame | None, str]]:
-        followers.append(_Follower(lock, area, feed_of, cover_of, guess_of))
-        return followers[-1].follow
+    def solved(area: Area, begins: float, ends: float) -> Lock:
+        def begin() -> Callable[[int, LockFrame], tuple[LockFrame | None, str]]:
+            followers.append(_Follower(lock, area, feed_of, cover_of, guess_of))
+            return followers[-1].follow
 
-    found = run_both_ways(lock, first, frames, direction, begin, lambda s, w: progress(0.8 * s, w), missing_only)
+        def step(share: float, words: str) -> None:
+            progress(begins + (ends - begins) * share, words)
+
+        return run_both_ways(lock, first, frames, direction, begin, step, missing_only)
+
+    found = solved(area, 0.0, 0.5)
     if any(follower.renewed for follower in followers):
         return found
+    clear = _without_what_stands(found, area, feed_of, cover_of)
+    if clear is not None:
+        area, found = clear, solved(clear, 0.5, 0.8)
     new = {
         entry.frame for entry in found.solved
         if (not missing_only or lock.at(entry.frame) is None)
         and ((entry.frame > start and direction != "backward") or (entry.frame < start and direction != "forward"))
     }  # fmt: skip
     return _settled(found, area, feed_of, cover_of, new, progress)
+
+
+def _without_what_stands(
+    lock: Lock, area: Area, feed_of: Callable[[int], Array], cover_of: Callable[[int], Array | None]
+) -> Area | None:
+    """The field without what stood before it on the reference frame, by the frames that are known best; None where
+    nothing did."""
+    known = sorted(
+        (entry for entry in lock.solved if entry.frame != lock.reference_frame and entry.residual_px < SURE_PX),
+        key=lambda entry: -abs(entry.frame - lock.reference_frame),
+    )
+    chosen = known[:: max(len(known) // MOST_LOOKED_AT, 1)]
+    return without_what_stands(
+        area,
+        [
+            (pyramid(feed_of(entry.frame), 2), np.reshape(entry.homography, (3, 3)), cover_of(entry.frame))
+            for entry in chosen
+        ],
+    )
 
 
 def _settled(
@@ -99,7 +137,7 @@ def _settled(
             apart = carry(fit.homography, area.corners) - carry(motions[frame], area.corners)
             farthest = max(farthest, float(np.linalg.norm(apart, axis=1).max()))
             done[frame] = entries[frame].but(
-                homography=flat(fit.homography), residual_px=fit.residual_px, confidence=confidence_of(fit)
+                homography=flat(fit.homography), residual_px=fit.residual_px, confidence=likely(confidence_of(fit))
             )
         if abs(exposure.share - share) < SHARE_KNOWN and farthest < STANDS_PX:
             break
@@ -158,8 +196,6 @@ class _Follower:
         """The lock on one more frame."""
         feed = self.feed_of(frame)
         feeds, cover = pyramid(feed, len(self.area.levels)), self.cover_of(frame)
-        fit, problem = None, "the field is not found."
-
         was = np.reshape(previous.homography, (3, 3)) @ np.linalg.inv(self.base)
 
         def step_to(matrix: Matrix) -> NDArray[np.float64]:
@@ -174,15 +210,31 @@ class _Follower:
                 return None
             return Blur(Course(self.own_step), Course(step), share)
 
-        share = self.exposure.share
-        for tried, guess in self._tries(frame, feeds):
-            share = tried
-            found = self.area.find(feeds, guess @ np.linalg.inv(self.base), self.lock.moves, cover, blur_of)
+        share, problem, fits, failed = self.exposure.share, "", list[Fit](), list[Fit]()
+
+        def stands(guess: Matrix, top: int | None) -> bool:
+            """Looks for the field from a guess; whether what is found needs no other beside it."""
+            nonlocal problem
+            found = self.area.find(feeds, guess @ np.linalg.inv(self.base), self.lock.moves, cover, blur_of, top)
             words = fault_of(found, self.lock)
-            if not words:
-                fit, problem = found, ""
+            covered = found is not None and found.kept < MAY_BE_TWO * found.seen
+            if found is not None and covered and not words:
+                two = next(iter(seconds(self.area, feeds, found, cover)), None)
+                words = TWO.format(apart=two.apart_px) if two is not None and two.share > MUCH else ""
+            if found is not None:
+                (failed if words else fits).append(found)
+            problem = words or problem
+            return found is not None and not words and (not covered or found.uncertainty_px < SURE_PX)
+
+        for tried, guess, top in self._tries(frame, feeds):
+            share = tried
+            if stands(guess, top):
                 break
-            problem = words
+        else:
+            if previous.frame == self.lock.reference_frame and fits + failed:  # it may have held what stands in front
+                for other in seconds(self.area, feeds, (fits + failed)[0], cover):
+                    stands(other.motion @ self.base, NEAR_SIZES[0])
+        fit = min(fits, key=lambda each: each.uncertainty_px, default=None)
         if fit is None:
             if is_cut(feed, self.feed_of(previous.frame)):
                 problem = f"there is a cut between frame {min(frame, previous.frame)} and the next. {problem}"
@@ -197,17 +249,20 @@ class _Follower:
             frame=frame,
             homography=flat(self.last),
             residual_px=float(np.hypot(fit.residual_px, self.drift_px)),
-            confidence=confidence_of(fit),
+            confidence=likely(confidence_of(fit)),
         )
         self._renew(feeds, fit, feed, step)
         return entry, ""
 
     def _tries(self, frame: int, feeds: list[Array]):  # type: ignore[no-untyped-def]
-        """Shares of the shutter with guesses: where what was learnt of it leads nowhere, one that is open all the
-        time."""
+        """Shares of the shutter with guesses, and at how many sizes: where what was learnt of the shutter leads
+        nowhere, one that is open all the time; where what stands in front is all that is seen from afar, near sizes
+        alone."""
         for share in (self.exposure.share, 1.0):
             for guess in self._guesses(frame, feeds):
-                yield share, guess
+                yield share, guess, None
+            for top in NEAR_SIZES:
+                yield share, self.last @ np.linalg.inv(self.before) @ self.last, top
             if self.own_step is None or self.exposure.told:
                 return
 

@@ -11,20 +11,27 @@ from numpy.typing import NDArray
 from ..geometry import carry
 from ..shot.lock import Lock, LockFrame, Mark
 from .align import LEARNT_PX, PICTURE_PX
-from .blur import SHARE_KNOWN, SHUTTER, Blur, Course, Exposure, courses_of, smeared
+from .blur import SHARE_KNOWN, SHUTTER, Blur, Course, Exposure, courses_of, smeared, streak
 from .errors import LockError
 from .fit import fit_motion, possible_motion, robust_motion
 from .patch import UPRIGHT, Found, Patch, Shape
+from .residual import likely
 from .runs import Direction, flat, run_both_ways
 
 Array = NDArray[np.float32]
 LEAST_CONTRAST = 0.004  # coded values; flatter than the grain of a clean 8-bit plate
 SHUTTER_GIVE = 0.15  # of a frame's time, by which a streak may be wrong, in length and in its way
 MOST_BACK_PX = 1.0  # off the mark on the way back, beyond which another place was found
+TRIED = (0.0, 0.25, SHUTTER, 1.0)  # shutters, of a frame's time
+MODEL = 0.06  # of a pattern's contrast, that is left over where all is right
 MOST_TRIED = 12  # frames on which a shutter is tried
 MOST_ROUNDS, STANDS_PX = 4, 0.05  # of measuring again, until marks move by no more
 AGREE_TIMES = 2.0  # of its standard deviation, by which a second look must differ to count
 MUCH_LESS = 0.1  # of likeness, by which a second look must not be worse
+FIRST_REACH = 3  # times its reach, within which a mark is looked for while it is not known where it goes
+ALIKE = 0.7  # of what another place is unlike, over which both may be the mark
+NEARER = 0.3  # of how far the other is from where a mark should be, within which the near one is taken
+KNOWN, CHANGE = 3, 0.2  # frames that tell how a motion changes; else, by what share of it it may
 BAD_MARK = 0.05  # a mark of less weight disagrees with the others
 
 
@@ -142,7 +149,7 @@ def _settled(
             farthest = max(farthest, float(np.hypot(*np.subtract(each.place_at(frame), was))))
         if abs(exposure.share - share) < SHARE_KNOWN and farthest < STANDS_PX:
             break
-    for frame in sorted(asked):
+    for frame in sorted(asked | _hardly_known(walks, exposure.share)):
         entry = lock.at(frame)
         here = [each for living in walks for each in living if frame in each.seen]
         if entry is not None and all(each.mark.frame is None for each in here):
@@ -150,27 +157,46 @@ def _settled(
     return lock.but(solved=tuple(done.get(entry.frame, entry) for entry in lock.solved))
 
 
+def _hardly_known(walks: list[list[Living]], share: float) -> set[int]:
+    """Frames of marks that are seen on one or two frames beside their own: how their motion changes is not known, and
+    so not how unlike they are blurred. That is added to how far off they may be."""
+    seen = [each for living in walks for each in living if each.seen]
+    few = [each for each in seen if sum(len(other.seen) for other in seen if other.number == each.number) < KNOWN]
+    for each in few:
+        far = max(float(np.hypot(hit.x - each.home[0], hit.y - each.home[1])) for hit in each.seen.values())
+        unsure = CHANGE * max(share, SHUTTER) * far / len(each.seen)
+        each.seen = {
+            frame: replace(hit, uncertainty_px=float(np.hypot(hit.uncertainty_px, unsure)))
+            for frame, hit in each.seen.items()
+        }
+    return {frame for each in few for frame in each.seen}
+
+
 def _first_exposure(
     walks: list[list[Living]], start: int, reference: Array, feed_of: Callable[[int], Array]
 ) -> Exposure:
     """What a shutter is first taken for: streaks much longer than a pattern's details do not tell how much longer they
-    should be, but whether frames made alike by the usual shutter or by one that is open all the time are more alike."""
+    should be, but by which of a few shutters frames made alike are left the least unlike, of what their grain, blurred
+    as they are, would leave."""
     asked = [
         (frame, each, own, other)
         for frame, each, own, other in _blurred_unlike(walks, start)
         if max(own.length, other.length) > 2 * LEARNT_PX
     ]
-    unlike: dict[float, list[float]] = {SHUTTER: [], 1.0: []}
+    unlike = np.zeros(len(TRIED))
     for frame, each, own, other in asked[:: max(len(asked) // MOST_TRIED, 1)]:
         feed, trials = feed_of(frame), list[float]()
-        for share in unlike:
-            found = _made_alike(each, each.seen[frame], reference, feed, Blur(own, other, share))
-            if found is not None:
-                trials.append(float(np.log(max(1 - found[1].confidence, 1e-4))))
-        if len(trials) == len(unlike):
-            for share, value in zip(unlike, trials):
-                unlike[share].append(value)
-    best = min(unlike, key=lambda share: float(np.mean(unlike[share] or [0.0])))
+        for share in TRIED:
+            blur = Blur(own, other, share)
+            made = _made_alike(each, each.seen[frame], reference, feed, blur)
+            if made is None:
+                break
+            grain = each.patch.grain**2 * sum(float((streak(course) ** 2).sum()) for course in blur.streaks)
+            rest = (1 - made[1].confidence ** 2) * made[0].contrast ** 2
+            trials.append(float(np.log(max(rest, 1e-9) / (grain + (MODEL * each.patch.contrast) ** 2))))
+        else:
+            unlike += trials
+    best = TRIED[int(np.argmin(unlike))] if unlike.any() else SHUTTER
     return Exposure(best, fades=1.0) if best == SHUTTER else Exposure.begun(best)
 
 
@@ -272,16 +298,18 @@ def _follow(
     found: dict[int, Found] = {}
     reasons: list[str] = []
     for each in list(living):
-        (x, y), (u, v) = each.place, each.before
-        starts = [(2 * x - u, 2 * y - v), (x, y)]
-        if guess is not None:
-            starts.insert(0, tuple(carry(guess, np.array([each.home]))[0]))
-        hit = next((hit for at in starts if (hit := each.patch.search(feed, *at, each.shape)) is not None), None)
+        hit, twin = _seen_again(each, feed, None if guess is None else carry(guess, np.array([each.home]))[0])
         if hit is None:
             reasons.append(f"mark {each.number + 1} has left the picture or its reach.")
         elif hit.confidence < lock.least_confidence:
             reasons.append(
                 f"mark {each.number + 1} has a confidence of {hit.confidence:.2f} (needs {lock.least_confidence:.2f})."
+            )
+        elif twin is not None:
+            apart = float(np.hypot(hit.x - twin.x, hit.y - twin.y))
+            reasons.append(
+                f"mark {each.number + 1} looks like two places, {apart:.0f} px apart. Make its patch larger, so that "
+                "it holds what tells them apart, or its reach smaller."
             )
         elif (back := _way_back(each.mark, reference, feed, hit) if each.mark.frame is None else 0.0) > MOST_BACK_PX:
             reasons.append(
@@ -304,6 +332,32 @@ def _follow(
     _renew(lock, living, found, feed)
     _join(lock, living, feed, frame, np.reshape(entry.homography, (3, 3)))
     return entry, ""
+
+
+def _seen_again(each: Living, feed: Array, guessed: NDArray | None) -> tuple[Found | None, Found | None]:
+    """Where a mark is seen on one frame more, and another place that it may as well be. Where it goes is known from the
+    frame before; on the first one it is looked for farther out as well, so that nothing beyond its reach is more like
+    it than what is taken for it."""
+    (x, y), (u, v) = each.place, each.before
+    if guessed is not None:
+        starts, wider = [(float(guessed[0]), float(guessed[1])), (x, y)], 1
+    elif each.seen:
+        starts, wider = [(2 * x - u, 2 * y - v), (x, y)], 1
+    else:
+        starts, wider = [(x, y)], FIRST_REACH
+    for at in starts:
+        places = each.patch.places(feed, *at, each.shape, wider)
+        if not places:
+            continue
+        best, far = places[0], [float(np.hypot(place.x - at[0], place.y - at[1])) for place in places]
+        twins = [k for k, place in enumerate(places[1:], 1) if best.unlike > ALIKE * place.unlike]
+        if not twins:
+            return best, None
+        if each.seen or guessed is not None:
+            near, second = sorted([0, *twins], key=far.__getitem__)[:2]
+            return places[near], places[second] if far[near] > NEARER * far[second] else None
+        return best, places[twins[0]]
+    return None, None
 
 
 def _entry(lock: Lock, frame: int, hits: list[tuple[Living, Found, float]]) -> LockFrame | None:
@@ -330,7 +384,7 @@ def _entry(lock: Lock, frame: int, hits: list[tuple[Living, Found, float]]) -> L
         homography=flat(matrix),
         marks=tuple(seen.get(k) for k in range(len(lock.marks))),
         residual_px=float(np.sqrt(squares + PICTURE_PX**2)),
-        confidence=float(np.average([hit.confidence for _, hit, _ in hits])),
+        confidence=likely(float(np.average([hit.confidence for _, hit, _ in hits]))),
     )
 
 

@@ -8,6 +8,14 @@ import numpy as np
 
 from ..shot.lock import Lock
 
+SHARE_UNDER = 0.94  # of marks found on six photographs, whose error was under SHOWN_TIMES what was said of it
+
+
+def likely(alike: float) -> float:
+    """How likely an error is under the number shown, 0…1, where what is seen is so much alike (0…1): never surer than
+    locks were that could be looked up (benchmarks/shutters.py)."""
+    return SHARE_UNDER * float(min(max(alike, 0.0), 1.0))
+
 
 @dataclass(frozen=True)
 class LockReading:

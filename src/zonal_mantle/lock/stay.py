@@ -21,6 +21,7 @@ from .errors import LockError
 from .level import pyramid
 from .plane import LEAST_CONTRAST, check_start, confidence_of
 from .repeats import LIKENESS_GIVE, TELLS, Rival, apart_px, first_untold, periods, rivals
+from .residual import likely
 from .runs import Direction, flat
 
 Array = NDArray[np.float32]
@@ -356,7 +357,10 @@ def entries_of(chain: Chain, found: Adjusted) -> tuple[LockFrame, ...]:
     sure = sureness(chain)
     return tuple(
         LockFrame(
-            frame=frame, homography=flat(motion), residual_px=found.give_px[frame], confidence=sure.get(frame, 1.0)
+            frame=frame,
+            homography=flat(motion),
+            residual_px=found.give_px[frame],
+            confidence=likely(sure.get(frame, 1.0)),
         )
         for frame, motion in sorted(found.motions.items())
     )

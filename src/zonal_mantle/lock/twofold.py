@@ -1,0 +1,98 @@
+"""Whether a second thing moves in a lock's field, and holds so much of it that it may as well be what is meant."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ..geometry import carry
+from .align import Area, Fit
+
+Array = NDArray[np.float32]
+LEAST_LEFT = 0.08  # of the field must be unlike for a second thing to be looked for
+LEAST_LIKE, LEAST_HELD = 0.9, 0.5  # how alike a second thing must be, and on how much of what was left
+TIMES_SURE = 3.0  # its own error, by which it must move apart
+LEAST_APART_PX = 1.0
+LEAST_FRAMES = 3  # that tell what stands in a field
+LEAST_STANDS, MOST_STANDS = 0.02, 0.3  # of the field that is worth a look; of the rest's texture that it may hold
+MUCH = 0.22  # of what the first holds: a second thing that holds more is not something that passes
+RIM, INNER = 0.5, 0.3  # of the way from a field's middle to its rim; what lies within counts for less
+TEXTURE = 1e-3  # power of slopes, coded values squared, at which a pixel counts by half
+
+
+class Second(NamedTuple):
+    """A second thing in a field: how it moves (3, 3), by how many px other than the first, and how much of the field's
+    texture it holds, as a share of what the first does."""
+
+    motion: NDArray[np.float64]
+    apart_px: float
+    share: float
+
+
+def seconds(area: Area, feeds: list[Array], fit: Fit, cover: Array | None = None) -> list[Second]:
+    """What else moves in a field, with all of it that does not move as a fit says; what holds most comes first.
+
+    What is left is fitted by itself. Where that holds well, it is weighed against the first by the textured pixels on
+    which each of them is alike, those near the field's rim in full: a field is drawn over what it is meant for, which
+    reaches all round it, while what stands or passes in front of that does not.
+    """
+    left = area.unlike(feeds, fit.homography, cover)
+    if left is None or float(left.sum()) < LEAST_LEFT * area.levels[0].total:
+        return []
+    sure = np.where(left > 0.5, left, np.float32(0))
+    mask = np.asarray(cv2.morphologyEx(sure, cv2.MORPH_OPEN, np.ones((9, 9), np.uint8)), np.float32)
+    try:
+        other = Area(area.pictures, mask)
+    except ValueError:
+        return []
+    first, out = max(_held(area, area.whole_mask(), left), 1e-9), list[Second]()
+    for guess in (np.eye(3), fit.homography, other.start(feeds, fit.homography, 0.1)):
+        found = other.find(feeds, guess, "similarity", cover)
+        if found is None or found.likeness < LEAST_LIKE or found.kept < LEAST_HELD:
+            continue
+        here, there = (carry(each.homography, other.centre[None])[0] for each in (found, fit))
+        apart = float(np.hypot(*(here - there)))
+        rest = other.unlike(feeds, found.homography, cover)
+        if rest is not None and apart > max(LEAST_APART_PX, TIMES_SURE * found.uncertainty_px):
+            out.append(Second(found.homography, apart, _held(area, mask, rest) / first))
+    return sorted(out, key=lambda each: -each.share)
+
+
+def without_what_stands(area: Area, seen: list[tuple[list[Array], NDArray[np.float64], Array | None]]) -> Area | None:
+    """An area without what is unlike on most of the frames on which it was found: what stood before it on its own
+    frame. None where there is nothing of that, or so much that it may be what is meant.
+
+    `seen` has, by frame, its pyramid, how the area moved there, and what of the frame counts.
+    """
+    maps = [each for each in (area.unlike(*frame) for frame in seen) if each is not None]
+    if len(maps) < LEAST_FRAMES:
+        return None
+    stands = np.where(np.median(maps, axis=0) > 0.5, np.float32(1), np.float32(0))
+    stands = np.asarray(cv2.morphologyEx(stands, cv2.MORPH_OPEN, np.ones((9, 9), np.uint8)), np.float32)
+    whole = area.whole_mask()
+    if float((stands * whole).sum()) < LEAST_STANDS * area.levels[0].total:
+        return None
+    wide = np.asarray(cv2.dilate(stands, np.ones((9, 9), np.uint8)), np.float32)
+    nothing = np.zeros_like(wide)
+    if _held(area, whole * wide, nothing) > MOST_STANDS * _held(area, whole * (1 - wide), nothing):
+        return None
+    try:
+        return Area(area.pictures, whole * (1 - wide), area.box)
+    except ValueError:
+        return None
+
+
+def _held(area: Area, mask: Array, unlike: Array) -> float:
+    """How much of the field's texture is alike, what lies near its rim in full."""
+    level = area.levels[0]
+    x0, y0 = level.origin
+    height, width = level.pixels.shape
+    alike = np.maximum(mask - unlike, 0)[y0 : y0 + height, x0 : x0 + width]
+    left, top, right, bottom = area.box
+    across = np.abs(np.arange(width) + x0 + 0.5 - area.centre[0]) / ((right - left) / 2)
+    down = np.abs(np.arange(height) + y0 + 0.5 - area.centre[1]) / ((bottom - top) / 2)
+    near = np.where(np.maximum(across[None], down[:, None]) > RIM, 1.0, INNER)
+    return float((alike * level.mask * near * level.slope / (level.slope + TEXTURE)).sum())
