@@ -82,12 +82,22 @@ def test_with_renewal_what_is_not_known_adds_up(wall, renewal):
     assert corner_errors(np.array(renewed.at(8).homography).reshape(3, 3), truth(wall, 8), BOX) < 0.4
 
 
-def test_full_cover_stops_it_and_keeps_what_was_solved(wall):
-    frames = list(wall.frames)
-    frames[6] = np.full_like(frames[6], 0.1)
+def test_full_cover_leaves_a_gap_and_it_is_found_again(wall):
+    frames = [np.full_like(frame, 0.1) if k + 1 in (6, 7) else frame for k, frame in enumerate(wall.frames)]
     lock = solve(frames)
-    assert lock.solved[-1].frame == 6
-    assert "frame 7" in lock.lost[0]
+    assert [entry.frame for entry in lock.solved] == [1, 2, 3, 4, 5, 8]
+    assert lock.lost[0].startswith("Forward: lost on frame")
+    assert lock.lost[0].endswith("Found again on frame 8.")
+    clear = solve(wall.frames)
+    for entry in lock.solved[5:]:
+        whole = np.reshape(clear.at(entry.frame).homography, (3, 3))
+        assert corner_errors(np.reshape(entry.homography, (3, 3)), whole, BOX) < 0.15
+
+
+def test_cover_to_the_end_keeps_what_was_solved(wall):
+    lock = solve([np.full_like(frame, 0.1) if k > 4 else frame for k, frame in enumerate(wall.frames)])
+    assert lock.solved[-1].frame == 5
+    assert "Found again" not in lock.lost[0]
 
 
 def test_a_cut_is_named_with_its_frame(wall):

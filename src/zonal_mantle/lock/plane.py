@@ -15,7 +15,7 @@ from .check import is_cut
 from .errors import LockError
 from .level import pyramid
 from .residual import likely
-from .runs import Direction, flat, run_both_ways
+from .runs import CUT, TWO, Direction, flat, run_both_ways
 from .twofold import MUCH, seconds, without_what_stands
 
 Array = NDArray[np.float32]
@@ -23,12 +23,12 @@ Matrix = NDArray[np.float64]
 LEAST_CONTRAST = 0.004  # coded values
 MOST_ROUNDS, STANDS_PX = 3, 0.2  # of measuring again, until no corner moves by more
 NEAR_SIZES = (3, 2)  # at which a field is looked for where it is nearly known
+LOOK_ON = 12  # frames, over which a field that was lost is looked for again
 MOST_LOOKED_AT = 8  # frames, for what stands before a field
 SURE_PX = 0.2  # error of a field that is partly unlike, above which other places are tried beside it
 MAY_BE_TWO = 0.92  # of what is seen of a field; where less is alike, a second thing is looked for
-TWO = (
-    "two things in the field move apart by {apart:.1f} px, and neither has most of it. "
-    "Draw the field over one of them, or leave the other out."
+NEITHER = (
+    TWO + " by {apart:.1f} px, and neither has most of it. Draw the field over one of them, or leave the other out."
 )
 LEAST_KEPT = 0.2  # of the field must be seen and be alike
 WORST_UNCERTAINTY_PX = 1.0  # a field that tells less than this has nothing to hold
@@ -77,7 +77,7 @@ def solve_plane(
         def step(share: float, words: str) -> None:
             progress(begins + (ends - begins) * share, words)
 
-        return run_both_ways(lock, first, frames, direction, begin, step, missing_only)
+        return run_both_ways(lock, first, frames, direction, begin, step, missing_only, LOOK_ON)
 
     found = solved(area, 0.0, 0.5)
     if any(follower.renewed for follower in followers):
@@ -220,7 +220,7 @@ class _Follower:
             covered = found is not None and found.kept < MAY_BE_TWO * found.seen
             if found is not None and covered and not words:
                 two = next(iter(seconds(self.area, feeds, found, cover)), None)
-                words = TWO.format(apart=two.apart_px) if two is not None and two.share > MUCH else ""
+                words = NEITHER.format(apart=two.apart_px) if two is not None and two.share > MUCH else ""
             if found is not None:
                 (failed if words else fits).append(found)
             problem = words or problem
@@ -237,7 +237,7 @@ class _Follower:
         fit = min(fits, key=lambda each: each.uncertainty_px, default=None)
         if fit is None:
             if is_cut(feed, self.feed_of(previous.frame)):
-                problem = f"there is a cut between frame {min(frame, previous.frame)} and the next. {problem}"
+                problem = f"{CUT} between frame {min(frame, previous.frame)} and the next. {problem}"
             return None, problem
         self.exposure.learn(fit.left)
         step = step_to(fit.homography)

@@ -11,6 +11,8 @@ from numpy.typing import NDArray
 from ..shot.lock import Lock, LockFrame, Nine
 
 Direction = Literal["forward", "backward", "both"]
+CUT, TWO = "there is a cut", "two things in the field move apart"  # after which nothing is looked for again
+AGAIN_PX = 0.3  # of error; what is found again must be known better
 Follow = Callable[[int, LockFrame], tuple[LockFrame | None, str]]
 
 
@@ -34,6 +36,7 @@ def run_both_ways(
     begin: Callable[[], Follow],
     progress: Callable[[float, str], None],
     missing_only: bool = False,
+    look_on: int = 0,
 ) -> Lock:
     """Solves frame after frame, away from the reference frame.
 
@@ -42,10 +45,11 @@ def run_both_ways(
     first : the reference frame's own entry.
     begin : called for each way; gives what solves a frame from the one before it: the entry, or None and why not.
     missing_only : solved frames are gone through but stay as they are.
+    look_on : over how many frames it is looked for again where it is lost, unless there is a cut.
 
     Returns
     -------
-    The lock with what was solved. Each way stops where it is lost, and says so in `lost`.
+    The lock with what was solved. Each way stops where it is lost and not found again; both are said in `lost`.
     """
     start = first.frame
     old = {entry.frame: entry for entry in lock.solved}
@@ -61,17 +65,24 @@ def run_both_ways(
             lost += [words for words in lock.lost if words.startswith(name)]
     total, done = max(1, sum(len(way) for way in ways)), 0
     for way in ways:
-        follow, previous = begin(), first
+        follow, previous, since = begin(), first, 0
         for frame in way:
             progress(done / total, f"{lock.name}: frame {frame}")
             entry, problem = follow(frame, previous)
             done += 1
             if missing_only and frame in old:
                 entry = old[frame]
-            if entry is None:
+            if entry is not None and not (since and entry.residual_px > AGAIN_PX):
+                if since:
+                    lost[-1] += f" Found again on frame {frame}."
+                entries[frame] = previous = entry
+                since = 0
+                continue
+            if not since:
                 side = "Forward" if frame > start else "Backward"
                 lost.append(f"{side}: lost on frame {frame}: {problem}")
+            since += 1
+            if since > look_on or CUT in problem or TWO in problem:
                 break
-            entries[frame] = previous = entry
     progress(1.0, f"{lock.name}: done")
     return lock.but(solved=tuple(entries[frame] for frame in sorted(entries)), lost=tuple(lost))
