@@ -15,8 +15,8 @@ from .check import is_cut
 from .errors import LockError
 from .level import pyramid
 from .residual import likely
-from .runs import CUT, TWO, Direction, flat, run_both_ways
-from .twofold import MUCH, seconds, without_what_stands
+from .runs import CUT, MIXED, TWO, Direction, flat, run_both_ways
+from .twofold import MUCH, apart_without, seconds, without_what_stands
 
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
@@ -29,6 +29,10 @@ SURE_PX = 0.2  # error of a field that is partly unlike, above which other place
 MAY_BE_TWO = 0.92  # of what is seen of a field; where less is alike, a second thing is looked for
 NEITHER = (
     TWO + " by {apart:.1f} px, and neither has most of it. Draw the field over one of them, or leave the other out."
+)
+LOOSE = (
+    MIXED + ": without what is unlike in it, it moves by {apart:.1f} px. "
+    "Draw it over one thing, or leave out what stands in front."
 )
 LEAST_KEPT = 0.2  # of the field must be seen and be alike
 WORST_UNCERTAINTY_PX = 1.0  # a field that tells less than this has nothing to hold
@@ -221,6 +225,9 @@ class _Follower:
             if found is not None and covered and not words:
                 two = next(iter(seconds(self.area, feeds, found, cover)), None)
                 words = NEITHER.format(apart=two.apart_px) if two is not None and two.share > MUCH else ""
+            if found is not None and covered and not words:
+                apart = apart_without(self.area, feeds, found, self.lock.moves, cover)
+                words = LOOSE.format(apart=apart) if apart else ""
             if found is not None:
                 (failed if words else fits).append(found)
             problem = words or problem

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 from ..shot.lock import Lock, LockFrame, Nine
 
 Direction = Literal["forward", "backward", "both"]
-CUT, TWO = "there is a cut", "two things in the field move apart"  # after which nothing is looked for again
+CUT, TWO, MIXED = "there is a cut", "two things in the field move apart", "the field does not hold together"
+FINAL = (CUT, TWO, MIXED)  # after which nothing is looked for again
 AGAIN_PX = 0.3  # of error; what is found again must be known better
 Follow = Callable[[int, LockFrame], tuple[LockFrame | None, str]]
 
@@ -82,7 +83,7 @@ def run_both_ways(
                 side = "Forward" if frame > start else "Backward"
                 lost.append(f"{side}: lost on frame {frame}: {problem}")
             since += 1
-            if since > look_on or CUT in problem or TWO in problem:
+            if since > look_on or any(words in problem for words in FINAL):
                 break
     progress(1.0, f"{lock.name}: done")
     return lock.but(solved=tuple(entries[frame] for frame in sorted(entries)), lost=tuple(lost))

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry import carry
+from ..shot.lock import Motion
 from .align import Area, Fit
 
 Array = NDArray[np.float32]
@@ -16,6 +17,7 @@ LEAST_LEFT = 0.08  # of the field must be unlike for a second thing to be looked
 LEAST_LIKE, LEAST_HELD = 0.9, 0.5  # how alike a second thing must be, and on how much of what was left
 TIMES_SURE = 3.0  # its own error, by which it must move apart
 LEAST_APART_PX = 1.0
+LEAST_MOVED_PX, TIMES_MOVED = 0.1, 3.0  # times its error, by which a field that is a mixture moves without a part
 LEAST_FRAMES = 3  # that tell what stands in a field
 LEAST_STANDS, MOST_STANDS = 0.02, 0.3  # of the field that is worth a look; of the rest's texture that it may hold
 MUCH = 0.22  # of what the first holds: a second thing that holds more is not something that passes
@@ -61,6 +63,22 @@ def seconds(area: Area, feeds: list[Array], fit: Fit, cover: Array | None = None
     return sorted(out, key=lambda each: -each.share)
 
 
+def apart_without(area: Area, feeds: list[Array], fit: Fit, motion: Motion, cover: Array | None = None) -> float:
+    """By how many px an area's corners would move if what is unlike in it, and what lies just beside that, were left
+    out; 0 where that is within the error without it. A fit that holds a mixture of two things does not stand so."""
+    left = area.unlike(feeds, fit.homography, cover)
+    if left is None:
+        return 0.0
+    sure = np.where(left > 0.5, left, np.float32(0))
+    clear = cleared(area, np.asarray(cv2.morphologyEx(sure, cv2.MORPH_OPEN, np.ones((3, 3), np.uint8)), np.float32), 13)
+    again = None if clear is None else clear.find(feeds, fit.homography, motion, cover, top=2)
+    if again is None:
+        return 0.0
+    moved = carry(again.homography, area.corners) - carry(fit.homography, area.corners)
+    apart = float(np.sqrt((moved**2).sum(axis=1).mean()))
+    return apart if apart > max(LEAST_MOVED_PX, TIMES_MOVED * again.uncertainty_px) else 0.0
+
+
 def without_what_stands(area: Area, seen: list[tuple[list[Array], NDArray[np.float64], Array | None]]) -> Area | None:
     """An area without what is unlike on most of the frames on which it was found: what stood before it on its own
     frame. None where there is nothing of that, or so much that it may be what is meant.
@@ -75,12 +93,18 @@ def without_what_stands(area: Area, seen: list[tuple[list[Array], NDArray[np.flo
     whole = area.whole_mask()
     if float((stands * whole).sum()) < LEAST_STANDS * area.levels[0].total:
         return None
-    wide = np.asarray(cv2.dilate(stands, np.ones((9, 9), np.uint8)), np.float32)
-    nothing = np.zeros_like(wide)
-    if _held(area, whole * wide, nothing) > MOST_STANDS * _held(area, whole * (1 - wide), nothing):
+    clear, nothing = cleared(area, stands, 9), np.zeros_like(whole)
+    if clear is None:
         return None
+    left = clear.whole_mask()
+    return clear if _held(area, whole - left, nothing) < MOST_STANDS * _held(area, left, nothing) else None
+
+
+def cleared(area: Area, mask: Array, wide_px: int) -> Area | None:
+    """An area without what lies within a mask, or just beside it; None where too little is left."""
+    wide = np.asarray(cv2.dilate(mask, np.ones((wide_px, wide_px), np.uint8)), np.float32)
     try:
-        return Area(area.pictures, whole * (1 - wide), area.box)
+        return Area(area.pictures, area.whole_mask() * (1 - wide), area.box)
     except ValueError:
         return None
 
