@@ -59,7 +59,7 @@ def _render(arguments: list[str]) -> int:
     parser.add_argument("--scale", type=float, default=1.0)
     parser.add_argument("--format", choices=("exr", "png", "h264", "prores"), default="exr")
     parser.add_argument("--depth", choices=("half", "float"), default="half", help="of EXR")
-    parser.add_argument("--resume", action="store_true", help="keep frames that are there whole")
+    parser.add_argument("--resume", action="store_true", help="keep whole frames of the shot as it is now")
     options = parser.parse_args(arguments)
     from .render import RenderPlan, render
     from .shot import load
@@ -86,7 +86,7 @@ def _check(arguments: list[str]) -> int:
 
     readings = open_shot(options.shot).readings(_report)
     if options.json:
-        print(json.dumps(readings.as_dict(), indent=1, ensure_ascii=False))
+        print(json.dumps(readings.as_dict(), indent=1, ensure_ascii=False, allow_nan=False))
     else:
         for finding in readings.findings:
             print(f"{finding.stage}, frame {finding.frame}: {finding.words}")

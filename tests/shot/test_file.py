@@ -139,6 +139,27 @@ def test_a_failed_save_leaves_what_was_there(shot, tmp_path, monkeypatch):
     assert [p.name for p in tmp_path.iterdir()] == ["t.shot.json"]
 
 
+def test_saving_through_a_link_writes_the_file_that_it_leads_to(shot, tmp_path):
+    real, link = tmp_path / "real" / "a.shot.json", tmp_path / "desk" / "linked.shot.json"
+    real.parent.mkdir()
+    link.parent.mkdir()
+    save(shot, real)
+    real.chmod(0o664)
+    link.symlink_to(real)
+    changed = shot.but(name="changed")
+    save(changed, link)
+    assert link.is_symlink()
+    assert load(real).name == "changed"
+    assert load(real).sources == load(link).sources == shot.sources
+    assert real.stat().st_mode & 0o777 == 0o664
+    assert [path.name for path in link.parent.iterdir()] == ["linked.shot.json"]
+
+    ring = tmp_path / "ring.shot.json"
+    ring.symlink_to(ring)
+    with pytest.raises(ShotError, match=r"ring.shot.json cannot be written: .*What was there is unchanged"):
+        save(shot, ring)
+
+
 def test_an_autosave_counts_only_while_it_is_newer(shot, tmp_path):
     path = tmp_path / "t.shot.json"
     save(shot, autosave_path(path))

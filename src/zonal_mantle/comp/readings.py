@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any
@@ -60,8 +61,8 @@ class Readings:
     findings: list[Finding] = field(default_factory=list)
 
     def as_dict(self) -> dict[str, Any]:
-        """Plain values for JSON."""
-        return {
+        """Plain values for JSON, which has no numbers that are not numbers: they are None."""
+        whole = {
             "mattes": {key: asdict(value) for key, value in self.mattes.items()},
             "locks": {key: asdict(value) for key, value in self.locks.items()},
             "coverage": {key: asdict(value) for key, value in self.coverage.items()},
@@ -70,6 +71,15 @@ class Readings:
             "finish": None if self.finish is None else asdict(self.finish),
             "findings": [asdict(finding) for finding in self.findings],
         }
+        return {key: _plain(value) for key, value in whole.items()}
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {key: _plain(each) for key, each in value.items()}
+    if isinstance(value, list | tuple):
+        return [_plain(each) for each in value]
+    return None if isinstance(value, float) and not math.isfinite(value) else value
 
 
 def take_readings(

@@ -111,12 +111,13 @@ def read_still(path: Path) -> tuple[Array, StillInfo]:
     return np.ascontiguousarray(pixels), info
 
 
+PLAN = "zonalMantlePlan"  # a rendered frame's attribute: what it was made from, see `render.plan`
 TYPED = {"chromaticities": "float[8]", "framesPerSecond": "rational", "smpte:TimeCode": "timecode"}
 NOT_OF_THE_SHOOTING = (
     "compression", "oiio:", "openexr:", "PixelAspectRatio", "chromaticities", "screenWindow", "FramesPerSecond",
     "framesPerSecond",
     "Software", "XResolution", "YResolution", "ResolutionUnit", "Orientation", "planarconfig", "tiff:", "png:", "ICC",
-    "CICP", "textureformat", "wrapmodes", "worldtocamera", "worldtoscreen", "jpeg:", "dpx:", "Histogram",
+    "CICP", PLAN, "textureformat", "wrapmodes", "worldtocamera", "worldtoscreen", "jpeg:", "dpx:", "Histogram",
 )  # fmt: skip
 
 
@@ -134,6 +135,17 @@ def shooting_notes(path: Path) -> dict[str, Any]:
             notes[each.name] = each.value
     picture.close()
     return notes
+
+
+def text_attribute(path: Path, name: str) -> str:
+    """A text that a picture's header holds; empty where there is none, or no such picture."""
+    try:
+        picture = _open(path)
+    except MediaError:
+        return ""
+    value = picture.spec().get_string_attribute(name, "")
+    picture.close()
+    return str(value)
 
 
 def _on_display_window(pixels: Array, spec: oiio.ImageSpec) -> Array:
@@ -154,7 +166,8 @@ def write_still(
     compression: str = "",
     attributes: dict[str, Any] | None = None,
 ) -> None:
-    """Writes a picture whose values are already what the file should hold.
+    """Writes a picture whose values are already what the file should hold, and reads it back: some libraries that
+    write files do not say that a disk was full.
 
     Parameters
     ----------
@@ -198,3 +211,9 @@ def write_still(
     reason = "" if good else out.geterror()
     if not out.close() or not good:
         raise MediaError(f"{path} could not be written whole: {reason or out.geterror()}.")
+    try:
+        back = read_still(path)[0]
+    except MediaError as problem:
+        raise MediaError(f"{path} could not be written whole: the disk may be full.") from problem
+    if back.shape[:2] != (height, width):
+        raise MediaError(f"{path} could not be written whole: it holds {back.shape[1]}×{back.shape[0]} pixels.")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import secrets
 import shutil
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -20,11 +21,12 @@ from ..comp.finish_planner import output_size, plate_aspect
 from ..media import colour
 from ..media.errors import MediaError
 from ..media.memory import MIB
-from ..media.still import read_still, write_still
+from ..media.still import PLAN, read_still, write_still
 from ..media.video import EXACT
 from ..shot import Shot
 from .errors import RenderError
 from .header import exr_header, png_header
+from .plan import PlanDigests, stands_for
 
 Array = NDArray[np.float32]
 Format = Literal["exr", "png", "h264", "prores"]
@@ -37,7 +39,8 @@ BT709_TRANSFER, SRGB_TRANSFER = 1, 13  # ITU-T H.273, table 3
 class RenderPlan:
     """What is rendered, and where to.
 
-    `out` is a folder for sequences and videos alike. With `resume`, frames of a sequence that are there whole stay.
+    `out` is a folder for sequences and videos alike. With `resume`, frames of a sequence stay that are there whole and
+    were made from the shot and files as they are now, at this scale.
     `depth` is that of EXR.
     """
 
@@ -110,24 +113,32 @@ def stem(shot: Shot) -> str:
 
 
 def _sequence(shot: Shot, plan: RenderPlan, frames: range, store: Pictures, progress: Progress) -> Iterator[Path]:
+    digests = PlanDigests(shot, plan.scale, f"{plan.format} {plan.depth}")
     for done, frame in enumerate(frames):
         progress(done / len(frames), f"Rendering frame {frame}")
         path = plan.out / f"{stem(shot)}.{frame:04d}.{plan.format}"
-        if plan.resume and _is_whole(path):
+        made_from = digests.of(frame)
+        if plan.resume and stands_for(path, made_from) and _is_whole(path):
             yield path
             continue
         picture = finish_frame(shot, frame, store, plan.scale)
-        part = path.with_name(f".{path.stem}.part{path.suffix}")
+        part = _part_of(path)
         try:
             if plan.format == "exr":
-                write_still(part, picture, plan.depth, "zip", exr_header(shot, frame))
+                write_still(part, picture, plan.depth, "zip", {**exr_header(shot, frame), PLAN: made_from})
             else:
-                write_still(part, _coded_straight(picture), "uint16", attributes=png_header(shot))
+                header = {**png_header(shot), PLAN: made_from}
+                write_still(part, _coded_straight(picture), "uint16", attributes=header)
             os.replace(part, path)
         finally:
             part.unlink(missing_ok=True)
         yield path
     progress(1.0, f"{len(frames)} frames are in {plan.out}")
+
+
+def _part_of(path: Path) -> Path:
+    """A name for a file that is being written, which no other render into the same folder has."""
+    return path.with_name(f".{path.stem}.{os.getpid()}-{secrets.token_hex(4)}.part{path.suffix}")
 
 
 def _coded_straight(picture: Array) -> Array:
@@ -149,7 +160,7 @@ def _is_whole(path: Path) -> bool:
 def _video(shot: Shot, plan: RenderPlan, frames: range, store: Pictures, progress: Progress) -> Path:
     suffix = ".mp4" if plan.format == "h264" else ".mov"
     path = plan.out / f"{stem(shot)}{suffix}"
-    part = path.with_name(f".{path.stem}.part{path.suffix}")
+    part = _part_of(path)
     try:
         aspect = Fraction(shot.finish.output.pixel_aspect or plate_aspect(shot)).limit_denominator(1000)
         with VideoWriter(part, plan.format, shot.rate, transfer=SRGB_TRANSFER, pixel_aspect=aspect) as writer:

@@ -71,30 +71,41 @@ def load(path: Path) -> Shot:
 
 
 def save(shot: Shot, path: Path) -> None:
-    """Writes a shot with paths relative to it: a new file, flushed to disk, then renamed over the old one.
+    """Writes a shot with paths relative to it: a new file, flushed to disk, then renamed over the old one. A link stays
+    a link: the file that it leads to is written, beside which its paths count, and keeps who may read and write it.
 
     Raises
     ------
     ShotError : the place cannot be written; what was there stays as it was.
     """
-    folder = path.resolve().parent
+    try:
+        real = path.resolve()
+        mode = real.stat().st_mode & 0o777 if real.exists() else 0o644
+    except (OSError, RuntimeError) as problem:  # links that lead round in a ring
+        raise ShotError(f"{path} cannot be written: {problem}. What was there is unchanged.") from problem
+    folder = real.parent
     portable = _with_paths(
         shot, lambda path: Path(os.path.relpath(path, folder)).as_posix() if Path(path).is_absolute() else path
     )
     try:
-        handle, temporary = tempfile.mkstemp(dir=folder, prefix=f".{path.name}.", suffix=".part")
+        handle, temporary = tempfile.mkstemp(dir=folder, prefix=f".{real.name}.", suffix=".part")
         try:
             with os.fdopen(handle, "w", encoding="utf-8") as file:
                 file.write(to_json(portable))
                 file.flush()
                 os.fsync(file.fileno())
-            os.chmod(temporary, 0o644)
-            os.replace(temporary, path)
+            os.chmod(temporary, mode)
+            os.replace(temporary, real)
         except BaseException:
             Path(temporary).unlink(missing_ok=True)
             raise
     except OSError as problem:
         raise ShotError(f"{path} cannot be written: {problem.strerror}. What was there is unchanged.") from problem
+
+
+def named_alike(shot: Shot) -> str:
+    """The shot as JSON text with its files' names alone: alike wherever it and its files lie."""
+    return to_json(_with_paths(shot, lambda path: Path(path).name))
 
 
 def autosave_path(path: Path) -> Path:
