@@ -23,6 +23,7 @@ from zonal_mantle.shot import (
     Output,
     Shape,
     ShapeKey,
+    autosave_path,
     ellipse_key,
 )
 from zonal_mantle.ui.theme import dress
@@ -188,6 +189,7 @@ def main() -> None:
     shot = Path(sys.argv[1]) if len(sys.argv) > 1 else cache_dir() / f"demo-{VERSION}" / f"{NAME}.shot.json"
     out = Path(sys.argv[2]) if len(sys.argv) > 2 else Path(__file__).parent.parent / "docs" / "screenshots"
     out.mkdir(parents=True, exist_ok=True)
+    autosave_path(shot).unlink(missing_ok=True)  # one that is left over would be asked about
     app = QApplication(sys.argv[:1])
     dress(app)
     window = Window()

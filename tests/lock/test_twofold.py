@@ -85,3 +85,12 @@ def test_what_crosses_is_no_second_thing_and_what_stands_is_one():
     middle = np.array([SIZE[0] / 2, SIZE[1] / 2])
     true = float(np.hypot(*(middle - carry(truth[8], middle[None])[0])))
     assert found[0].apart_px == pytest.approx(true, rel=0.2)
+
+
+def test_a_texture_that_repeats_is_no_second_thing_where_something_covers_it():
+    plates = flat_plates("brick", 1, (1280, 720), 24, grain=0.015, figure=120.0)
+    area = Area(pyramid(plates.frames[0], 5), box_mask((1280, 720), (340, 210, 940, 510)))
+    feeds = pyramid(plates.frames[15], 5)
+    fit = area.find(feeds, plates.truth[15], top=2)
+    assert fit is not None
+    assert not [other for other in seconds(area, feeds, fit) if other.share > MUCH]

@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..geometry import carry
+from ..geometry import between_centres, carry
 from ..shot.lock import Motion
 from .align import Area, Fit
 
@@ -57,10 +57,20 @@ def seconds(area: Area, feeds: list[Array], fit: Fit, cover: Array | None = None
             continue
         here, there = (carry(each.homography, other.centre[None])[0] for each in (found, fit))
         apart = float(np.hypot(*(here - there)))
+        if _is_the_first_again(area, mask, left, np.linalg.inv(fit.homography) @ found.homography):
+            continue
         rest = other.unlike(feeds, found.homography, cover)
         if rest is not None and apart > max(LEAST_APART_PX, TIMES_SURE * found.uncertainty_px):
             out.append(Second(found.homography, apart, _held(area, mask, rest) / first))
     return sorted(out, key=lambda each: -each.share)
+
+
+def _is_the_first_again(area: Area, mask: Array, unlike: Array, way: NDArray[np.float64]) -> bool:
+    """Whether a second thing would lie where the first is alike: a texture that repeats, under what covers it."""
+    height, width = mask.shape
+    there = np.asarray(cv2.warpPerspective(mask, between_centres(way), (width, height)), np.float32)
+    alike = np.maximum(area.whole_mask() - unlike, 0)
+    return float((there * alike).sum()) > LEAST_HELD * float(mask.sum())
 
 
 def apart_without(area: Area, feeds: list[Array], fit: Fit, motion: Motion, cover: Array | None = None) -> float:
