@@ -94,6 +94,17 @@ def test_full_cover_leaves_a_gap_and_it_is_found_again(wall):
         assert corner_errors(np.reshape(entry.homography, (3, 3)), whole, BOX) < 0.15
 
 
+def test_missing_frames_that_cannot_be_found_take_no_solved_ones_along(wall):
+    """Frames beyond a gap stay as they were, also such as would not do as found again, and beyond a cut."""
+    rng = np.random.default_rng(1)
+    other = finished(photograph("coffee")[100:370, 300:780], 0.01, rng)
+    whole = solve(wall.frames)
+    poor = tuple(entry.but(residual_px=0.8) for entry in whole.solved if entry.frame != 6)
+    again = solve([*wall.frames[:5], other, *wall.frames[6:]], whole.but(solved=poor), missing_only=True)
+    assert again.solved == tuple(entry if entry.frame != 4 else whole.at(4) for entry in poor)
+    assert "frame 6" in again.lost[0]
+
+
 def test_cover_to_the_end_keeps_what_was_solved(wall):
     lock = solve([np.full_like(frame, 0.1) if k > 4 else frame for k, frame in enumerate(wall.frames)])
     assert lock.solved[-1].frame == 5

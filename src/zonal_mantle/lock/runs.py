@@ -67,13 +67,16 @@ def run_both_ways(
     total, done = max(1, sum(len(way) for way in ways)), 0
     for way in ways:
         follow, previous, since = begin(), first, 0
+        if missing_only:
+            entries |= {frame: old[frame] for frame in way if frame in old}
         for frame in way:
             progress(done / total, f"{lock.name}: frame {frame}")
             entry, problem = follow(frame, previous)
             done += 1
-            if missing_only and frame in old:
+            stays = missing_only and frame in old
+            if stays:
                 entry = old[frame]
-            if entry is not None and not (since and entry.residual_px > AGAIN_PX):
+            if entry is not None and (stays or not since or entry.residual_px <= AGAIN_PX):
                 if since:
                     lost[-1] += f" Found again on frame {frame}."
                 entries[frame] = previous = entry
