@@ -71,7 +71,7 @@ def _dome(window: Window, app: QApplication, take: Callable[..., None], sky: str
         turn_deg=dome.turn_deg.with_value(desk.frame, -25.0), tilt_deg=dome.tilt_deg.with_value(desk.frame, -1.8)
     )
     desk.edit_zone(zone.but(placement=zone.placement.but(dome=dome)), "Turn")
-    window.bench.place.open_part("Hang")
+    window.bench.place.open_part("Transform")
     desk.set_view(view="Composite")
     _measured(window, app)
     take("dome", 2)
@@ -121,7 +121,7 @@ def _level(window: Window, app: QApplication, take: Callable[..., None]) -> None
         ripple_px=Keyed(constant=3.0),
     )
     desk.edit_zone(zone.but(mirror=water), "Mirror")
-    window.bench.place.open_part("Lay")
+    window.bench.place.open_part("Blend")
     desk.set_view(view="Composite")
     take("water", 3)
 

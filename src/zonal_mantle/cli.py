@@ -28,7 +28,7 @@ def _demo(arguments: list[str]) -> int:
     parser.add_argument("--frames", type=int, default=48)
     parser.add_argument("--finished", action="store_true", help="also write the generator's own finished picture")
     options = parser.parse_args(arguments)
-    from .demo import NAME, VERSION, DemoPlan, make_demo
+    from .demo import NAME, VERSION, DemoPlan, demo_shot, make_demo
     from .paths import cache_dir
 
     width, _, height = options.size.partition("x")
@@ -36,11 +36,15 @@ def _demo(arguments: list[str]) -> int:
     if options.write is not None:
         print(make_demo(options.write, plan, _report))
         return 0
-    folder = cache_dir() / f"demo-{VERSION}"
-    shot = folder / f"{NAME}.shot.json"
-    if not shot.exists():
-        print("Filming the demo; this is done once and takes a few minutes.", file=sys.stderr)
-        make_demo(folder, plan, _report)
+    usual = DemoPlan()
+    if (plan.seed, plan.size, plan.frames) == (usual.seed, usual.size, usual.frames):
+        shot = demo_shot(_report)
+    else:
+        folder = cache_dir() / f"demo-{VERSION}-{plan.seed}-{options.size}-{plan.frames}"
+        shot = folder / f"{NAME}.shot.json"
+        if not shot.exists():
+            print("Filming another demo; this is done once and takes a few minutes.", file=sys.stderr)
+            make_demo(folder, plan, _report)
     from .ui.app import run
 
     return run(shot)

@@ -18,6 +18,7 @@ from zonal_mantle.media.still import write_still
 from zonal_mantle.place import reference_to_frame
 from zonal_mantle.place.ride import lock_motion
 from zonal_mantle.shot import Follow, Lock, Shape, ShotError, load, rectangle_key, save
+from zonal_mantle.shot.shot import FORMAT_VERSION
 from zonal_mantle.shot.upgrade import upgraded
 
 WALL = Shape(id="f1", name="Field 1", keys=(rectangle_key(1005, (205, 170), (315, 222)),))
@@ -181,7 +182,7 @@ def test_a_shot_of_format_2_opens_with_its_locks(session, tmp_path):
     for lock in old["locks"]:
         for name in ("rides", "renewal", "motion", "field", "field_stays", "lens", "points", "correction", "remarks"):
             lock.pop(name, None)
-    assert upgraded(old)["version"] == 9
+    assert upgraded(old)["version"] == FORMAT_VERSION
     (tmp_path / "old.shot.json").write_text(json.dumps(old))
     opened = load(tmp_path / "old.shot.json")
     assert [lock.solved for lock in opened.locks] == [lock.solved for lock in session.shot.locks]

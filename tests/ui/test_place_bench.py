@@ -101,10 +101,8 @@ def test_light_from_the_wrong_side_is_a_finding_and_flip_answers_it(opened):
     assert "is lit from the" in finding.words
     opened.window.bench.refresh()
     opened.wait(lambda: not place.light.preview.pixmap().isNull())  # what it would be is seen before
-    place.open_part("Hang")
-    findings = opened.window.stock.findings
-    row = next(k for k in range(findings.count()) if "is lit from the" in findings.item(k).text())
-    opened.click(findings.viewport(), findings.visualItemRect(findings.item(row)).center())
+    place.open_part("Transform")
+    opened.click_finding("is lit from the")
     assert place.part == "Light"
     opened.window.bench.refresh()
     opened.click(place.light.flip)
@@ -119,7 +117,7 @@ def test_a_painting_that_runs_out_is_hatched_named_and_covered(opened):
     opened.type_number(place.hang.fields[("", "size")], f"{0.45 * size:.4f}")
     reading = measured(opened)
     assert reading.coverage.covered < reading.coverage.frames
-    assert "▲" in place.header.reading.text()
+    assert "▲" in place.header.words
     desk.set_frame(reading.coverage.worst_frame)
     opened.settled()
     image = opened.window.viewer.grab().toImage()
@@ -212,7 +210,7 @@ def test_ways_change_without_a_jump_and_pins_are_dragged_and_nudged(opened):
 
 def test_laying_seam_mirror_and_group(opened):
     desk, place = opened.window.desk, opened.window.bench.place
-    opened.click(place.parts["Lay"][0])
+    opened.click(place.parts["Blend"][0])
     opened.choose(place.lay.mode, "multiply")
     assert desk.zone.blend.mode == "multiply"
     opened.click(place.lay.seam, QPoint(6, 8))
@@ -225,7 +223,7 @@ def test_laying_seam_mirror_and_group(opened):
     (_, y0), (_, y1) = desk.zone.mirror.line
     assert abs(y1 - y0) < 6
     opened.settled()
-    opened.click(place.parts["Hang"][0])
+    opened.click(place.parts["Transform"][0])
     other = desk.shot.zones[2]
     for zone in (desk.shot.zones[1], other):
         desk.choose_zone(zone.id)
@@ -247,7 +245,8 @@ def test_a_sky_of_the_library_is_hung_as_a_dome(opened, monkeypatch, tmp_path):
     from zonal_mantle.ui import skies
 
     monkeypatch.setattr(skies, "library_folder", lambda: tmp_path / "skies")
-    monkeypatch.setattr("zonal_mantle.ui.stock.library_folder", lambda: tmp_path / "skies")
+    for module in ("ui.stock", "comp.shelf"):
+        monkeypatch.setattr(f"zonal_mantle.{module}.library_folder", lambda: tmp_path / "skies")
     make_library(tmp_path / "skies", small=16)
     desk, stock = opened.window.desk, opened.window.stock
     measured(opened)

@@ -248,12 +248,10 @@ def test_a_finding_jumps_to_its_frame(opened):
     far = Keyed(keys=(Key(frame=1001, value=0, way="hold"), Key(frame=1007, value=3000, way="hold")))
     desk.edit_zone(hung.but(placement=hung.placement.but(x=far)), "Slide")
     opened.wait(lambda: any(f.stage == "Place" for f in desk.readings.findings))
-    row = next(k for k, f in enumerate(desk.readings.findings) if f.stage == "Place")
-    findings = window.stock.findings
-    opened.click(findings.viewport(), findings.visualItemRect(findings.item(row)).center())
+    opened.click_finding(next(f.words for f in desk.readings.findings if f.stage == "Place"))
     assert desk.frame >= 1007
     assert (desk.stage, desk.zone_id) == ("Place", hung.id)
-    opened.wait(lambda: "covers 6/10" in window.bench.place.header.reading.text())
+    opened.wait(lambda: "covers 6/10" in window.bench.place.header.words)
 
 
 def test_the_airlight_is_picked_off_the_plate(opened):

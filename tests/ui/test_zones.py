@@ -181,4 +181,4 @@ def test_a_lock_keyed_by_hand_is_made_and_ridden_on(opened):
     opened.choose(stage.rides, lock.name)
     assert desk.zone.placement.rides == lock.id
     opened.settled()
-    assert "keyed by hand" in stage.header.reading.text()
+    assert "keyed by hand" in stage.header.words

@@ -1,8 +1,10 @@
 """A frame from a shot: zones far to near, cache, jobs, readings."""
 
+from .finding import Finding, by_severity, reason_set_aside
+from .mends import Mend, mend_of, mend_of_lock, mend_of_matte, mended
 from .pictures import Pictures
 from .planner import plan
-from .readings import Finding, Readings, take_readings
+from .readings import Readings, take_readings
 from .readings_matte import MatteOverShot
 from .scheduler import Cancelled, Job, Scheduler
 from .solve import Suggested, solve_lock, suggest_lock
@@ -20,15 +22,22 @@ __all__ = [
     "Job",
     "Look",
     "MatteOverShot",
+    "Mend",
     "Pictures",
     "Readings",
     "Scheduler",
     "Suggested",
     "ViewName",
+    "by_severity",
     "compose",
     "compose_plan",
     "finish_frame",
+    "mend_of",
+    "mend_of_lock",
+    "mend_of_matte",
+    "mended",
     "plan",
+    "reason_set_aside",
     "solve_lock",
     "suggest_lock",
     "take_readings",

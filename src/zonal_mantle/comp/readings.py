@@ -12,6 +12,8 @@ from ..media import MediaError, alpha_trouble, source_problem
 from ..media.picture import picture_of
 from ..place.coverage import CoverageReading, Opening
 from ..shot import Matte, Shot, Source
+from .finding import Finding
+from .mends import hidden_behind
 from .pictures import Pictures
 from .readings_finish import FinishReading, read_finish
 from .readings_match import FAR_OFF, MatchReading, read_match
@@ -22,12 +24,11 @@ from .readings_matte import (
     JUMP_ACCEPTED,
     LEAST_PART,
     STRIP_ACCEPTED,
-    Fault,
     MatteOverShot,
     MatteTally,
     wrong_picture,
 )
-from .readings_place import PlaceFault, PlaceReading, opening_of, place_words, read_place
+from .readings_place import PlaceReading, opening_of, place_words, read_place
 
 CHECK_SCALE = 0.25  # of the frames that places are judged on
 PLACES_SHARE = 0.15  # of the time that readings take
@@ -35,17 +36,6 @@ HOLES_ACCEPTED = 0.002
 LEFTOVER_ACCEPTED = 0.002
 AGAINST_SKY_ACCEPTED = 0.001  # of the ground, or of the sky, where a matte is judged by the sky in the picture
 RESIDUAL_ACCEPTED_PX = 0.3
-
-
-@dataclass(frozen=True)
-class Finding:
-    """A reading that falls outside what is acceptable: where, on which frame, in words, and what of a matte it is."""
-
-    stage: str
-    part: str
-    frame: int
-    words: str
-    fault: Fault | PlaceFault | None = None
 
 
 @dataclass
@@ -129,7 +119,7 @@ def _wrong_pictures(shot: Shot, pictures: Pictures) -> list[Finding]:
 def _source_finding(shot: Shot, id: str) -> Finding | None:
     source = shot.source(id)
     problem = source_problem(source)
-    return Finding("Source", source.id, shot.first, problem) if problem else None
+    return Finding("Source", source.id, shot.first, problem, severity="wrong") if problem else None
 
 
 def _alpha_finding(shot: Shot, source: Source, pictures: Pictures) -> Finding | None:
@@ -203,11 +193,16 @@ def _findings(shot: Shot, readings: Readings) -> list[Finding]:
     for zone in shot.zones:
         if place := readings.places.get(zone.id):
             found += [
-                Finding("Place", zone.id, frame, words, fault) for frame, words, fault in place_words(zone, place)
+                Finding("Place", zone.id, frame, words, fault, "wrong" if fault == "uncovered" else "doubt")
+                for frame, words, fault in place_words(zone, place)
             ]
         if zone.placement.rides and not shot.lock(zone.placement.rides).holds:
             words = f"{zone.name} rides on {shot.lock(zone.placement.rides).name}, which is not solved."
-            found.append(Finding("Lock", zone.id, shot.first, words))
+            found.append(Finding("Lock", zone.id, shot.first, words, severity="wrong"))
+        if behind := hidden_behind(shot, zone):
+            what = behind[0].name if len(behind) == 1 else f"{len(behind)} zones"
+            words = f"{zone.name} is not cut by a matte: {what} behind it cannot be seen."
+            found.append(Finding("Matte", zone.id, shot.first, words, severity="wrong"))
     for lock in shot.locks:
         held = readings.locks.get(lock.id)
         if held and held.worst_px > RESIDUAL_ACCEPTED_PX:
@@ -220,7 +215,7 @@ def _findings(shot: Shot, readings: Readings) -> list[Finding]:
             gaps = [frame for frame in shot.frames if lock.at(frame) is None]
             reason = lock.lost[0] if lock.lost else "not solved to the end."
             words = f"{lock.name} holds {held.solved} of {held.wanted} frames. {reason}"
-            found.append(Finding("Lock", lock.id, gaps[0], words))
+            found.append(Finding("Lock", lock.id, gaps[0], words, severity="wrong"))
     if readings.finish is not None:
         found += [Finding("Finish", "finish", frame, words) for frame, words in readings.finish.troubles]
     return found + _match_findings(shot, readings)
@@ -229,7 +224,7 @@ def _findings(shot: Shot, readings: Readings) -> list[Finding]:
 def _matte_findings(matte: Matte, reading: MatteOverShot) -> list[Finding]:
     """What is outside of the acceptable in one matte, each on its worst frame."""
     if reading.problem:
-        return [Finding("Matte", matte.id, reading.problem_frame, f"{matte.name}: {reading.problem}")]
+        return [Finding("Matte", matte.id, reading.problem_frame, f"{matte.name}: {reading.problem}", severity="wrong")]
     found = []
     if reading.doubt is not None and reading.doubt > DOUBT_ACCEPTED:
         x, y = reading.doubt_place
@@ -246,10 +241,11 @@ def _matte_findings(matte: Matte, reading: MatteOverShot) -> list[Finding]:
         )
         found.append(Finding("Matte", matte.id, reading.strip_frame, words, "doubt"))
     if reading.least < LEAST_PART:
-        found.append(Finding("Matte", matte.id, reading.least_frame, f"{matte.name}: nothing of the frame stays."))
+        words = f"{matte.name}: nothing of the frame stays."
+        found.append(Finding("Matte", matte.id, reading.least_frame, words, severity="wrong"))
     if reading.least > 1 - LEAST_PART and matte.pulls:
         words = f"{matte.name}: all of every frame stays; it cuts nothing."
-        found.append(Finding("Matte", matte.id, reading.least_frame, words))
+        found.append(Finding("Matte", matte.id, reading.least_frame, words, severity="wrong"))
     if reading.jump > JUMP_ACCEPTED:
         words = f"{matte.name}: what stays changes by {reading.jump:.0%} of the frame from the frame before."
         found.append(Finding("Matte", matte.id, reading.jump_frame, words))

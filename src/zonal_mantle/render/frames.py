@@ -176,8 +176,9 @@ def _video(shot: Shot, plan: RenderPlan, frames: range, store: Pictures, progres
 
 
 class VideoWriter:
-    """Writes video of Rec. 709 primaries from coded RGB, tagged as such; a context. `quality` is H.264's constant rate
-    factor, `transfer` says by which curve the values are coded, `pixel_aspect` how wide a pixel is against its height.
+    """Writes video of Rec. 709 primaries from coded RGB, tagged as such; a context. `format` is h264, h264 10-bit or
+    prores, `quality` H.264's constant rate factor, `transfer` says by which curve the values are coded, `pixel_aspect`
+    how wide a pixel is against its height.
 
     Raises
     ------
@@ -193,10 +194,11 @@ class VideoWriter:
             self._container = av.open(str(path), "w")
         except (av.error.FFmpegError, OSError) as problem:
             raise RenderError(f"{path} cannot be written: {problem}.") from problem
-        codec = "libx264" if format == "h264" else "prores_ks"
-        options = {"crf": str(quality), "preset": "medium", "threads": "1"} if format == "h264" else {"profile": "3"}
+        is_h264 = format.startswith("h264")
+        codec = "libx264" if is_h264 else "prores_ks"
+        options = {"crf": str(quality), "preset": "medium", "threads": "1"} if is_h264 else {"profile": "3"}
         self._stream: Any = self._container.add_stream(codec, rate=rate, options=options)
-        self._pixels = "yuv420p" if format == "h264" else "yuv422p10le"
+        self._pixels = "yuv420p" if format == "h264" else "yuv422p10le"  # "h264 10-bit" and ProRes
         self._open = False
 
     def __enter__(self) -> VideoWriter:

@@ -52,6 +52,7 @@ from .matte import (
     SkyStroke,
 )
 from .moods import Mood
+from .notes import Note, SetAside, State, changes, shot_of, state_of
 from .shapes import Shape, ShapeKey, ellipse_key, rectangle_key
 from .shot import Shot
 from .source import Source
@@ -108,6 +109,7 @@ __all__ = [
     "Mist",
     "Mood",
     "Motion",
+    "Note",
     "OldSky",
     "Optics",
     "Output",
@@ -118,12 +120,14 @@ __all__ = [
     "ScenePoint",
     "ScreenPull",
     "Seam",
+    "SetAside",
     "Shape",
     "ShapeKey",
     "Shot",
     "ShotError",
     "SkyStroke",
     "Source",
+    "State",
     "Timing",
     "ToneMatch",
     "Value",
@@ -131,9 +135,12 @@ __all__ = [
     "WrapMatch",
     "Zone",
     "autosave_path",
+    "changes",
     "ellipse_key",
     "load",
     "newer_autosave",
     "rectangle_key",
     "save",
+    "shot_of",
+    "state_of",
 ]

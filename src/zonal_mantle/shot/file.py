@@ -104,8 +104,9 @@ def save(shot: Shot, path: Path) -> None:
 
 
 def named_alike(shot: Shot) -> str:
-    """The shot as JSON text with its files' names alone: alike wherever it and its files lie."""
-    return to_json(_with_paths(shot, lambda path: Path(path).name))
+    """What makes the shot's pictures, as JSON text with its files' names alone: alike wherever it and its files lie,
+    and whatever is noted in it."""
+    return to_json(_with_paths(shot.but(notes=(), set_aside=(), states=()), lambda path: Path(path).name))
 
 
 def autosave_path(path: Path) -> Path:

@@ -63,3 +63,8 @@ class History:
         self.place += 1
         self._gesture = None
         return self.labels[self.place]
+
+    def go_to(self, place: int) -> None:
+        """Any step of the list at once."""
+        self.place = min(max(place, 0), len(self.shots) - 1)
+        self._gesture = None

@@ -14,10 +14,11 @@ from .guides import Base, Light, Line
 from .lock import Lock
 from .matte import ClearSkyPull, Matte
 from .moods import Mood
+from .notes import Note, SetAside, State
 from .source import Source
 from .zone import MatteUse, Zone
 
-FORMAT_VERSION = 9
+FORMAT_VERSION = 10
 
 T = TypeVar("T", Source, Zone, Lock, Matte)
 
@@ -30,7 +31,7 @@ class Shot(Value):
     worked on, all where it is None. `denoised` and `clean` are sources of the plate without its noise, and without what
     was taken out of it: mattes read the first where it is there, and either on request. `finish` is done to the whole
     picture; `moods` are kept beside one another, of which `mood` is the one at hand; `patches` are followed over the
-    shot.
+    shot. `notes`, findings that were `set_aside` and `states` change no picture.
     """
 
     format: Literal["zonal-mantle-shot"] = "zonal-mantle-shot"
@@ -55,12 +56,15 @@ class Shot(Value):
     moods: tuple[Mood, ...] = ()
     mood: str | None = None
     patches: tuple[Patch, ...] = ()
+    notes: tuple[Note, ...] = ()
+    set_aside: tuple[SetAside, ...] = ()
+    states: tuple[State, ...] = ()
 
     @model_validator(mode="after")
     def _joined_up(self) -> Shot:
-        groups: dict[str, tuple[Source | Lock | Matte | Zone | Group | Mood | Patch, ...]] = {
+        groups: dict[str, tuple[Source | Lock | Matte | Zone | Group | Mood | Patch | Note | State, ...]] = {
             "source": self.sources, "lock": self.locks, "matte": self.mattes, "zone": self.zones,
-            "group": self.groups, "mood": self.moods, "patch": self.patches,
+            "group": self.groups, "mood": self.moods, "patch": self.patches, "note": self.notes, "state": self.states,
         }  # fmt: skip
         for group, parts in groups.items():
             ids = [part.id for part in parts]
@@ -316,8 +320,9 @@ class Shot(Value):
 
     def new_id(self, stem: str) -> str:
         """An id that nothing in the shot has yet, such as `zone3`."""
-        groups: tuple[tuple[Source | Zone | Lock | Matte | Group | Mood | Patch, ...], ...] = (
-            self.sources, self.locks, self.zones, self.mattes, self.groups, self.moods, self.patches,
+        groups: tuple[tuple[Source | Zone | Lock | Matte | Group | Mood | Patch | Note | State, ...], ...] = (
+            self.sources, self.locks, self.zones, self.mattes, self.groups, self.moods, self.patches, self.notes,
+            self.states,
         )  # fmt: skip
         taken = {part.id for group in groups for part in group}
         taken |= {part.id for matte in self.mattes for part in (*matte.shapes, *matte.pulls)}

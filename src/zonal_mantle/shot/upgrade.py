@@ -55,6 +55,8 @@ def upgraded(data: dict[str, Any]) -> dict[str, Any]:
     if data.get("version") == 8:
         _grouped_by_id(data)
         data["version"] = 9
+    if data.get("version") == 9:  # format 10 only adds: notes, findings that are set aside, states
+        data["version"] = 10
     return data
 
 

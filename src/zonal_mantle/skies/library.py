@@ -78,49 +78,67 @@ def sky_picture(plan: SkyPlan, around: bool, size: tuple[int, int]) -> NDArray[n
 
 
 def make_library(
-    folder: Path, progress: Callable[[float, str], None] = lambda share, words: None, small: int = 1
+    folder: Path,
+    progress: Callable[[float, str], None] = lambda share, words: None,
+    small: int = 1,
+    painted_one: Callable[[SkyCard], None] = lambda card: None,
+    framed_only: bool = False,
 ) -> list[SkyCard]:
-    """Makes the library in a folder, or finds it there.
+    """Makes the library in a folder, or finds it there. What was painted before it was cancelled is not painted again.
 
-    small : how many times smaller each side is, for tests.
+    small : how many times smaller each side is, for tests. painted_one : gets each card once its picture is there.
+    framed_only : the framed pictures are enough, which are painted much faster than those around.
 
     Raises
     ------
     MediaError : a picture cannot be written.
     """
-    index = folder / "skies.json"
     if (found := read_library(folder)) is not None:
         return found
     folder.mkdir(parents=True, exist_ok=True)
-    cards: list[SkyCard] = []
-    for number, plan in enumerate(PLANS):
-        for around in (True, False):
-            progress((2 * number + (not around)) / (2 * len(PLANS)), f"Painting {plan.name}")
-            full = AROUND if around else FRAMED
-            size = (full[0] // small, full[1] // small)
-            picture = sky_picture(plan, around, size)
-            stem = plan.name.lower().replace(" ", "_")
-            file = f"{stem}_{'around' if around else 'framed'}.exr"
-            write_still(folder / file, picture, "half", "zip")
-            horizon = 0.5 if around else framed_horizon(size, FRAMED_WIDE_DEG, FRAMED_UP_DEG) / size[1]
-            colour = np.median(picture[: int(size[1] * horizon)].reshape(-1, 3), axis=0)
-            card = SkyCard(
-                plan.name, file, around, size, plan.bearing_deg, plan.height_deg, horizon,
-                360.0 if around else FRAMED_WIDE_DEG, (float(colour[0]), float(colour[1]), float(colour[2])),
-            )  # fmt: skip
-            cards.append(card)
-    text = json.dumps({"version": VERSION, "skies": [asdict(card) for card in cards]}, indent=1)
-    part = index.with_suffix(".part")
-    part.write_text(text, encoding="utf-8")
-    part.replace(index)
+    cards = list(read_library(folder, partly=True) or [])
+    there = {card.file for card in cards}
+    order = [(plan, around) for around in (False, True) for plan in PLANS]
+    for number, (plan, around) in enumerate(order):
+        if framed_only and around:
+            break
+        file = f"{plan.name.lower().replace(' ', '_')}_{'around' if around else 'framed'}.exr"
+        if file in there:
+            continue
+        progress(number / len(PLANS) / (1 if framed_only else 2), f"Painting {plan.name}")
+        card = _paint(folder, file, plan, around, small)
+        cards.append(card)
+        _write_index(folder, cards, whole=len(cards) == len(order))
+        painted_one(card)
     return cards
 
 
-def read_library(folder: Path) -> list[SkyCard] | None:
-    """The library in a folder; None where it is not there, or of another version."""
+def _paint(folder: Path, file: str, plan: SkyPlan, around: bool, small: int) -> SkyCard:
+    full = AROUND if around else FRAMED
+    size = (full[0] // small, full[1] // small)
+    picture = sky_picture(plan, around, size)
+    write_still(folder / file, picture, "half", "zip")
+    horizon = 0.5 if around else framed_horizon(size, FRAMED_WIDE_DEG, FRAMED_UP_DEG) / size[1]
+    colour = np.median(picture[: int(size[1] * horizon)].reshape(-1, 3), axis=0)
+    return SkyCard(
+        plan.name, file, around, size, plan.bearing_deg, plan.height_deg, horizon,
+        360.0 if around else FRAMED_WIDE_DEG, (float(colour[0]), float(colour[1]), float(colour[2])),
+    )  # fmt: skip
+
+
+def _write_index(folder: Path, cards: list[SkyCard], whole: bool) -> None:
+    index = folder / "skies.json"
+    data = {"version": VERSION, "whole": whole, "skies": [asdict(card) for card in cards]}
+    part = index.with_suffix(".part")
+    part.write_text(json.dumps(data, indent=1), encoding="utf-8")
+    part.replace(index)
+
+
+def read_library(folder: Path, partly: bool = False) -> list[SkyCard] | None:
+    """The library in a folder; None where it is not there, of another version, or not whole unless `partly`."""
     try:
         data = json.loads((folder / "skies.json").read_text(encoding="utf-8"))
-        if data["version"] != VERSION:
+        if data["version"] != VERSION or not (partly or data.get("whole", True)):
             return None
         cards = [
             SkyCard(**{**each, "size": tuple(each["size"]), "colour": tuple(each["colour"])}) for each in data["skies"]

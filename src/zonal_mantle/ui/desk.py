@@ -14,6 +14,7 @@ from ..comp import STEPPED, Job, Look, Pictures, Readings, Scheduler, ViewName, 
 from ..comp.finish_fit import PatchCurve
 from ..comp.matte_planner import reads_own, zone_picture
 from ..comp.plan import Between
+from ..comp.readings_matte import Fault
 from ..comp.scheduler import JOB, READINGS
 from ..comp.views import OWN_VIEWS
 from ..media.picture import Picture, picture_of
@@ -69,6 +70,9 @@ class Desk(QObject):
         self.wipe = False
         self.held_still = False
         self.loupe = False
+        self.overlays = True  # whether shapes, lines and handles are drawn over the picture
+        self.smooth_pixels = False  # whether pixels are smoothed where they are shown larger than twice
+        self.playing = False
         self.before = False  # whether the open part of the match is left out of what is seen
         self.match_part: Part = "tone"
         self.finish_part = "Tone"
@@ -165,6 +169,16 @@ class Desk(QObject):
         self.history.push(shot, label, gesture)
         self._after_change()
 
+    def annotate(self, shot: Shot, label: str) -> None:
+        """A change of what is noted in the shot, of which no picture and no reading depends."""
+        self._revisions = [*self._revisions[-63:], (shot, self.revision)]
+        self.history.push(shot, label)
+        self._after_change(measured_anew=False)
+
+    def show_fault(self, fault: Fault) -> None:
+        """Marks the pixels of a finding in the check of the alpha."""
+        self.set_view(view="Alpha check", look=replace(self.look, fault=fault))
+
     def tried(self, act: Callable[[], None]) -> Shot | None:
         """The shot that an act would make, which is not done; None where it would change nothing."""
         self._trying, self._tried = True, None
@@ -238,9 +252,17 @@ class Desk(QObject):
     def redo(self) -> None:
         if label := self.history.redo():
             self._after_change()
-            self.said.emit(f"Done again: {label}", False)
+            self.said.emit(f"Redone: {label}", False)
 
-    def _after_change(self) -> None:
+    def go_to_step(self, place: int) -> None:
+        """Back or forward to a step of the history, by its place in the list."""
+        history = self.history
+        if place != history.place and 0 <= place < len(history.shots):
+            history.go_to(place)
+            self._after_change()
+            self.said.emit(f"As it was after: {history.labels[place]}", False)
+
+    def _after_change(self, measured_anew: bool = True) -> None:
         self.revision = self._revision_of(self.shot)
         if self.zone is None:
             self.zone_id = self.shot.zones[0].id if self.shot.zones else None
@@ -249,7 +271,8 @@ class Desk(QObject):
         if self.frame not in self.shot.frames:
             self.set_frame(self.frame)
         self.shot_changed.emit()
-        self._read_soon.start()
+        if measured_anew:
+            self._read_soon.start()
         if self.unsaved:
             self._autosave_soon.start()
 
@@ -321,6 +344,11 @@ class Desk(QObject):
         """Plate, matte, cut-out, composite, and round again."""
         place = STEPPED.index(self.view) if self.view in STEPPED else -1
         self.set_view(view=STEPPED[(place + 1) % len(STEPPED)])
+
+    def set_playing(self, on: bool) -> None:
+        if on != self.playing:
+            self.playing = on
+            self.view_changed.emit()
 
     def set_dragging(self, on: bool) -> None:
         if on != self.dragging:

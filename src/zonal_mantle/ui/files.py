@@ -7,11 +7,12 @@ from pathlib import Path
 from PySide6.QtWidgets import QMessageBox, QWidget
 
 from ..api import add_painting, shot_from_plate
+from ..comp.shelf import card_of, source_of
+from ..demo import demo_shot
 from ..media import open_source
 from ..shot import SUFFIX, MantleError, Source, load, newer_autosave
 from . import ask, recent
 from .desk import Desk
-from .skies import card_of, source_of
 
 
 class Files:
@@ -69,6 +70,14 @@ class Files:
         path = ask.existing_file(self.window, "Open a shot", ask.SHOTS, self._start())
         if path is not None:
             self.open_path(path)
+
+    def open_demo(self) -> None:
+        """The demo shot, made first where it is not there yet."""
+
+        def there(shot: Path) -> None:
+            self.open_path(shot)
+
+        self.desk.run("Making the demo", lambda job: demo_shot(job.progress), there)
 
     def open_path(self, path: Path) -> None:
         """Opens a shot, or its newer autosave if that is wanted."""
@@ -164,7 +173,7 @@ class Files:
         self.desk.choose_zone(zone.id)
         self.desk.choose_stage("Place")
         rides = f" It rides on {lock.name}." if lock else ""
-        self.desk.said.emit(f"{source.name} hangs as a zone.{rides}", False)
+        self.desk.said.emit(f"{source.name} added as a zone.{rides}", False)
 
     def relink(self, source_id: str) -> None:
         """Links a source to another file of the same size."""

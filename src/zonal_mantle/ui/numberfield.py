@@ -1,15 +1,20 @@
-"""A number that can be dragged, typed, stepped with the wheel or the arrow keys, keyed, and set back."""
+"""A number that can be dragged, typed, stepped with the wheel or the arrow keys, keyed, and reset."""
 
 from __future__ import annotations
 
 import contextlib
+import math
 
-from PySide6.QtCore import QEvent, QPoint, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPolygonF, QWheelEvent
+from PySide6.QtCore import QEvent, QPoint, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QLineEdit, QMenu, QSizePolicy, QWidget
 
 from . import theme
 from .desk import new_gesture
+
+KEY_PX = 15  # room for the ring of a keyable number
+LEAST_BOX_PX, BARE_PX = 54, 50
+NOTCH = 120  # what a wheel says of one notch, in eighths of a degree (Qt)
 
 
 class NumberField(QWidget):
@@ -47,6 +52,7 @@ class NumberField(QWidget):
         self._gesture = ""
         self._moved = False
         self._editor: QLineEdit | None = None
+        self._turned = 0  # what a wheel has turned since the last whole notch
         self.setToolTip(tip)
         self.setAccessibleName(label)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -74,48 +80,67 @@ class NumberField(QWidget):
             self.changed.emit(value, gesture)
 
     # --- painting ---
+    @property
+    def _key_room(self) -> int:
+        """Width of the ring at the left by which a number is keyed."""
+        return KEY_PX if self.keyable else 0
+
+    @property
+    def _value_room(self) -> int:
+        """Width of the box with the value: what the longest of its values needs."""
+        if self.bare:
+            return self.width() - self._key_room
+        ends = (f"{end:.{self.decimals}f}" for end in (self.low, self.high) if abs(end) < 1e5)
+        longest = max((*ends, "0" * (self.decimals + 4)), key=len)
+        words = longest + (f" {self.unit}" if self.unit else "")
+        return max(self.fontMetrics().horizontalAdvance(words) + 14, LEAST_BOX_PX)
+
+    def sizeHint(self) -> QSize:
+        if self.bare:
+            return QSize(BARE_PX, 20)
+        return QSize(self._key_room + self.fontMetrics().horizontalAdvance(self.label) + 10 + self._value_room, 20)
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(BARE_PX, 20) if self.bare else self.sizeHint()
+
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        box = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -1.5)
-        painter.setPen(QColor(theme.ACCENT if self.hasFocus() else theme.LINE))
-        painter.setBrush(QColor(theme.RAISED if self.isEnabled() else theme.PANEL))
-        painter.drawRect(box)
-        if self.high - self.low < 1e5 and self.isEnabled():
-            share = (self.value - self.low) / (self.high - self.low)
-            zero = (min(max(0.0, self.low), self.high) - self.low) / (self.high - self.low)
-            a, b = sorted((share, zero))
-            painter.fillRect(
-                QRectF(1 + a * (box.width() - 1), box.bottom() - 2, (b - a) * (box.width() - 1), 2), QColor("#5d8f80")
-            )
-        right = box.right() - 6
+        on = self.isEnabled()
         if self.keyable:
-            x, y = box.right() - 9, box.center().y()
-            diamond = QPolygonF(
-                [
-                    QPoint(int(x), int(y - 4)),
-                    QPoint(int(x + 4), int(y)),
-                    QPoint(int(x), int(y + 4)),
-                    QPoint(int(x - 4), int(y)),
-                ]
-            )
-            painter.setPen(QColor(theme.ACCENT if self.keyed else "#6a6a6a"))
-            painter.setBrush(QColor(theme.ACCENT) if self.key_here else Qt.BrushStyle.NoBrush)
-            painter.drawPolygon(diamond)
-            right = x - 9
-        painter.setPen(QColor(theme.DIM if self.isEnabled() else "#6e6e6e"))
+            self._paint_key(painter)
+        words = QRectF(self._key_room + 1, 0, self.width() - self._value_room - self._key_room - 5, self.height() - 1)
         if not self.bare:
-            painter.drawText(
-                box.adjusted(6, 0, 0, -1), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, self.label
+            painter.setPen(QColor(theme.TEXT if self.hasFocus() else theme.DIM if on else "#7a7a7a"))
+            shown = painter.fontMetrics().elidedText(self.label, Qt.TextElideMode.ElideRight, int(words.width()) + 1)
+            painter.drawText(words, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, shown)
+        box = QRectF(self.width() - self._value_room + 0.5, 0.5, self._value_room - 1, self.height() - 2)
+        painter.setPen(QColor(theme.ACCENT if self.hasFocus() else theme.LINE))
+        painter.setBrush(QColor(theme.GROUND if on else theme.PANEL))
+        painter.drawRoundedRect(box, 3, 3)
+        if self.high - self.low < 1e5 and on:  # where the value lies between its ends: a notch in the lower rim
+            share = (self.value - self.low) / (self.high - self.low)
+            painter.fillRect(
+                QRectF(box.left() + 2 + share * (box.width() - 6), box.bottom() - 2, 3, 3), QColor("#5d8f80")
             )
-        painter.setPen(QColor(theme.TEXT if self.isEnabled() else "#7a7a7a"))
-        values = QRectF(box.left(), box.top(), right - box.left(), box.height() - 1)
+        painter.setPen(QColor(theme.TEXT if on else "#7a7a7a"))
+        values = box.adjusted(6, 0, -6, 0)
         painter.drawText(values, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self.text())
+
+    def _paint_key(self, painter: QPainter) -> None:
+        """A ring: empty where the value is constant, dotted where it is keyed elsewhere, full where keyed here."""
+        middle = QPointF(KEY_PX / 2 - 1, self.height() / 2 - 0.5)
+        painter.setPen(QPen(QColor(theme.ACCENT if self.keyed else "#7a7a7a"), 1.2))
+        painter.setBrush(QColor(theme.ACCENT) if self.key_here else Qt.BrushStyle.NoBrush)
+        painter.drawEllipse(middle, 3.6, 3.6)
+        if self.keyed and not self.key_here:
+            painter.setBrush(QColor(theme.ACCENT))
+            painter.drawEllipse(middle, 0.9, 0.9)
 
     # --- hands ---
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.LeftButton:
-            if self.keyable and event.position().x() > self.width() - 18:
+            if self.keyable and event.position().x() < KEY_PX:
                 self.key_wanted.emit(not self.key_here)
                 return
             self._press, self._start, self._moved = event.position().toPoint(), self.value, False
@@ -149,7 +174,12 @@ class NumberField(QWidget):
         if not self.hasFocus():
             event.ignore()
             return
-        self._step(1 if event.angleDelta().y() > 0 else -1, event.modifiers())
+        turned = event.angleDelta().y()  # sideways turns are for scrolling; touch-pads send small parts of a notch
+        self._turned = self._turned + turned if self._turned * turned >= 0 else turned
+        notches = int(self._turned / NOTCH)
+        self._turned -= notches * NOTCH
+        if notches:
+            self._step(notches, event.modifiers())
         event.accept()
 
     def event(self, event: QEvent) -> bool:
@@ -193,13 +223,15 @@ class NumberField(QWidget):
         if editor is None:
             return
         with contextlib.suppress(ValueError):  # what is not a number leaves the value as it was
-            self._set(float(editor.text().replace(",", ".")), new_gesture())
+            value = float(editor.text().replace(",", "."))
+            if math.isfinite(value):
+                self._set(value, new_gesture())
         editor.deleteLater()
         self.setFocus()
 
     def contextMenuEvent(self, event: object) -> None:
         menu = QMenu(self)
-        menu.addAction(f"Set back to {self.default:.{self.decimals}f}", lambda: self._set(self.default, new_gesture()))
+        menu.addAction(f"Reset to {self.default:.{self.decimals}f}", lambda: self._set(self.default, new_gesture()))
         menu.addAction("Type a value…", self._type)
         if self.keyable:
             menu.addAction(

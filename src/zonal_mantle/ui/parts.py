@@ -51,6 +51,12 @@ class Parts:
             words = f"{desk.match_part} of {zone.name}"
             self._put(taken_stage(desk.shot, zone, "Match", desk.match_part), words)
 
+    @staticmethod
+    def can_paste() -> bool:
+        """Whether the clipboard holds a zone or a stage."""
+        data = QGuiApplication.clipboard().mimeData()
+        return data is not None and data.hasFormat(MIME)
+
     def paste(self, to_group: bool = False) -> None:
         """What was copied: a zone is added, a stage put in the place of the chosen zone's."""
         desk = self.desk

@@ -4,34 +4,21 @@ from __future__ import annotations
 
 import time
 
-from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
-from PySide6.QtGui import QBrush, QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QVBoxLayout, QWidget
+from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
+from PySide6.QtGui import QBrush, QColor, QContextMenuEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QVBoxLayout, QWidget
 
-from ..shot import Keyed, Value
 from ..shot.lock import SHOWN_TIMES
 from . import theme
 from .desk import Desk
+from .railkeys import RailKeys
 from .server import FrameServer
 from .viewer import Viewer
-from .widgets import tool_button
+from .widgets import push_button, tool_button
 
 MARGIN = 14
-PARTS_OF = {
-    "Tone": ("tone", "look"), "LUT": ("lut",), "Glow": ("glow",), "Vignette": ("vignette",), "Local": ("lights",),
-    "Grain": ("grain",), "Frame": ("reframe",),
-}  # fmt: skip
 PATCH_TOP = 10.0  # ΔE at the top of the graph
 GRAPH_PX = (0.2, 0.5, 1.0, 2.0, 5.0)  # errors of which one is at the top of the graph
-
-
-def _inner_values(value: object) -> list[object]:
-    """All that a value of the shot is made of."""
-    if isinstance(value, tuple):
-        return [inner for part in value for inner in _inner_values(part)]
-    if isinstance(value, Value) and not isinstance(value, Keyed):
-        return [inner for name in type(value).model_fields for inner in _inner_values(getattr(value, name))]
-    return [value]
 
 
 class Track(QWidget):
@@ -40,7 +27,10 @@ class Track(QWidget):
     def __init__(self, desk: Desk, viewer: Viewer) -> None:
         super().__init__()
         self.desk, self.viewer = desk, viewer
-        self.setFixedHeight(46)
+        self.keys = RailKeys(desk)
+        self._held: int | None = None  # the frame of the key that is dragged, and where it is now
+        self._held_to: int | None = None
+        self.setMinimumHeight(46)
         self.setMouseTracking(True)
         self.setAccessibleName("Rail")
         for signal in (
@@ -96,7 +86,10 @@ class Track(QWidget):
         self._paint_residuals(painter)
         self._paint_patches(painter)
         self._paint_keys(painter)
+        shot_aside = {each.finding for each in shot.set_aside}
         for finding in self.desk.readings.findings:
+            if finding.key in shot_aside:
+                continue
             x = self.x_of(finding.frame)
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(QColor(theme.WARN))
@@ -175,62 +168,62 @@ class Track(QWidget):
         painter.drawText(QPointF(MARGIN, top + 6), f"patches ≤ {worst:.1f} ΔE (dashed; {PATCH_TOP:g} at the top)")
 
     def _paint_keys(self, painter: QPainter) -> None:
+        """Keys are pins: a stem with a round head, full on the frame at hand."""
         painter.setPen(QPen(QColor(theme.TEXT), 1))
-        for frame in self.key_frames():
-            x, y = self.x_of(frame), self.height() - 9.0
+        for frame in self.keys.frames():
+            x, y = self.x_of(self._held_to if frame == self._held and self._held_to else frame), self.height() - 11.0
+            painter.drawLine(QPointF(x, y), QPointF(x, self.height() - 4))
             painter.setBrush(QColor(theme.TEXT) if frame == self.desk.frame else QColor(theme.GROUND))
-            painter.drawPolygon(QPolygonF([QPointF(x, y - 4), QPointF(x + 4, y), QPointF(x, y + 4), QPointF(x - 4, y)]))
+            painter.drawEllipse(QPointF(x, y), 3.2, 3.2)
 
-    def key_frames(self) -> list[int]:
-        """Frames with a key of the chosen zone's open stage."""
-        zone = self.desk.zone
-        frames: set[int] = set()
-        if self.desk.stage == "Finish":
-            finish = self.desk.shot.finish
-            names = PARTS_OF[self.desk.finish_part]
-            found = [inner for name in names for inner in _inner_values(getattr(finish, name))]
-            frames |= {key.frame for part in found for key in getattr(part, "keys", ())}
-            if self.desk.finish_part == "Local":
-                frames |= {k.frame for light in finish.lights if len(light.shape.keys) > 1 for k in light.shape.keys}
-            return sorted(frames)
-        if zone is None:
-            return []
-        if self.desk.stage == "Matte":
-            matte = self.desk.matte
-            if matte is None:
-                return []
-            for shape in matte.shapes:
-                if len(shape.keys) > 1:
-                    frames |= {key.frame for key in shape.keys}
-            holders = (*matte.pulls, matte.levels, matte.edge, matte.old_sky)
-            parts: list[object] = [getattr(part, name) for part in holders for name in type(part).model_fields]
-        elif self.desk.stage == "Lock":
-            lock = self.desk.lock
-            if lock is None:
-                return []
-            parts = [getattr(lock.correction, name) for name in ("x", "y", "turn_deg", "size")]
-            frames |= {key.frame for shape in lock.field if len(shape.keys) > 1 for key in shape.keys}
-            frames |= {mark.frame for mark in lock.marks if mark.frame is not None}
-        elif self.desk.stage == "Place":
-            parts = [getattr(zone.placement, name) for name in ("x", "y", "size", "turn_deg", "width")]
-        elif self.desk.stage == "Group":
-            group = self.desk.shot.group_of(zone)
-            parts = [] if group is None else _inner_values(group)
-        else:
-            parts = _inner_values(getattr(zone.match, self.desk.match_part))
-        for part in parts:
-            frames |= {key.frame for key in getattr(part, "keys", ())}
-        return sorted(frames)
+    # --- hands ---
+    def _key_at(self, point: QPointF) -> int | None:
+        """The frame of the key under a place."""
+        if point.y() < self.height() - 18:
+            return None
+        near = [frame for frame in self.keys.frames() if abs(self.x_of(frame) - point.x()) < 6]
+        return min(near, key=lambda frame: abs(self.x_of(frame) - point.x())) if near else None
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        self._go(event)
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        self._held = self._held_to = self._key_at(event.position())
+        if self._held is None:
+            self._go(event)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         frame = self.frame_at(event.position().x())
         words = [finding.words for finding in self.desk.readings.findings if finding.frame == frame]
         self.setToolTip("\n".join([f"Frame {frame}", *words]))
-        if event.buttons() & Qt.MouseButton.LeftButton:
+        if self._held is not None:
+            self._held_to = min(max(frame, self.desk.shot.first), self.desk.shot.last)
+            self.update()
+        elif event.buttons() & Qt.MouseButton.LeftButton:
             self._go(event)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        held, to = self._held, self._held_to
+        self._held = self._held_to = None
+        if held is None or to is None:
+            return
+        if held == to:
+            self.desk.set_frame(held)
+        else:
+            self.keys.move(held, to)
+        self.update()
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        if self.desk.shot.plate is None:
+            return
+        self.desk.set_frame(self.frame_at(event.pos().x()))
+        menu = QMenu(self)
+        for words, act in (
+            ("Copy keys of this frame", self.keys.copy),
+            ("Paste keys on this frame", self.keys.paste),
+            ("Delete keys of this frame", self.keys.delete),
+        ):
+            menu.addAction(words, act)
+        menu.exec(event.globalPos())
 
     def _go(self, event: QMouseEvent) -> None:
         if self.desk.shot.plate is not None:
@@ -239,6 +232,8 @@ class Track(QWidget):
 
 class Rail(QWidget):
     """Track, play controls, and what is running."""
+
+    findings_wanted = Signal()
 
     def __init__(self, desk: Desk, viewer: Viewer, server: FrameServer) -> None:
         super().__init__()
@@ -275,14 +270,18 @@ class Rail(QWidget):
             bar.addWidget(part)
         bar.addSpacing(10)
         bar.addWidget(self.message, 1)
-        for part in (self.job_words, self.progress, self.cancel):
+        self.findings = push_button(
+            "Findings", "Opens the drawer of findings, or puts it away", self.findings_wanted.emit
+        )
+        for part in (self.job_words, self.progress, self.cancel, self.findings):
             bar.addWidget(part)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         layout.addLayout(bar)
-        layout.addWidget(self.track)
-        self.setFixedHeight(70)
+        layout.addWidget(self.track, 1)
+        self.setMinimumHeight(70)
+        self.setMaximumHeight(160)
         self._timer = QTimer(self, interval=4)
         self._timer.timeout.connect(self._tick)
         self._since, self._from, self._waiting = 0.0, 0, False
@@ -293,6 +292,11 @@ class Rail(QWidget):
         server.cached.connect(self.track.update)
         self._job(-1.0, "")
         self._rate()
+
+    def show_findings(self, words: str, wrong: bool) -> None:
+        """How many findings there are, on the button that opens them."""
+        self.findings.setText(f"{'▲ ' if wrong else ''}Findings: {words}")
+        self.findings.setStyleSheet(f"color: {theme.WARN};" if wrong else "")
 
     def say(self, words: str, trouble: bool = False) -> None:
         """One line of words, until the next."""
@@ -319,6 +323,7 @@ class Rail(QWidget):
 
     def toggle_play(self) -> None:
         """Starts or stops playing."""
+        self.desk.set_playing(not self.playing and self.desk.shot.plate is not None)
         if self.playing:
             self._timer.stop()
             self.play.setIcon(theme.icon("play"))

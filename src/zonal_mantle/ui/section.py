@@ -45,7 +45,7 @@ class SectionView(QWidget):
     def __init__(self, desk: Desk) -> None:
         super().__init__()
         self.desk = desk
-        self.setMinimumHeight(84)
+        self.setMinimumHeight(60)
         self.setMouseTracking(True)
         self.setAcceptDrops(True)
         self.setAccessibleName("Section")
@@ -100,9 +100,10 @@ class SectionView(QWidget):
             painter.drawText(QRectF(x - 30, base + 2, 60, 16), Qt.AlignmentFlag.AlignCenter, text)
         painter.fillRect(QRectF(self.width() - INFINITY_PX, 0, 1, base), QColor(theme.LINE))
         self._paint_lens(painter, base)
+        self._paint_curve(painter)
         for zone in reversed(self.desk.shot.near_to_far()):
             self._paint_upright(painter, zone)
-        self._paint_curve(painter)
+        self._paint_share(painter)
 
     def _paint_lens(self, painter: QPainter, base: float) -> None:
         painter.setPen(QPen(QColor(theme.TEXT), 1.2))
@@ -166,13 +167,16 @@ class SectionView(QWidget):
         painter.setPen(QPen(QColor(theme.ACCENT), 1.5))
         painter.drawPolyline(QPolygonF(places))
         self._paint_measured(painter)
-        zone = self.desk.zone
+
+    def _paint_share(self, painter: QPainter) -> None:
+        """How much of the chosen zone's light reaches the lens, at its place on the curve."""
+        zone, visibility = self.desk.zone, self.desk.shot.air.visibility_m
         if zone is not None and zone.distance_m is not None:
             share = transmittance(zone.distance_m, visibility)
             at = QPointF(self.x_of(zone.distance_m), self.y_of(share))
             painter.setBrush(QColor(theme.ACCENT))
             painter.drawEllipse(at, 3, 3)
-            words = f"{share:.0%} of its light"
+            words = f"{share:.0%} transmitted"
             left = at.x() + 120 > self.width()
             box = QRectF(at.x() - 112 if left else at.x() + 6, max(at.y() - 8, 1), 106, 14)
             painter.fillRect(box.adjusted(-2, 0, 2, 0), QColor(31, 31, 31, 190))
@@ -291,7 +295,7 @@ class SectionView(QWidget):
                 far = "infinity" if zone.distance_m is None else f"{zone.distance_m:g} m"
                 return f"{zone.name}, at {far}. Drag to change its distance: order and haze follow"
         if over_curve:
-            return "Share of a zone's own light that reaches the lens. Drag to set the visibility"
+            return "Transmittance: the share of a zone's own light that reaches the lens. Drag to set the visibility"
         return "The shot from the side. Drop a picture here to make a zone at that distance"
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
@@ -356,7 +360,8 @@ class Section(QWidget):
         layout.setSpacing(1)
         layout.addWidget(panel)
         layout.addWidget(self.view, 1)
-        self.setFixedHeight(88)
+        self.setMinimumHeight(66)
+        self.setMaximumHeight(240)
         self.visibility.changed.connect(lambda value, gesture: set_visibility(desk, value * 1000, gesture))
         self.distance.changed.connect(self._distance)
         for field in (self.visibility, self.distance):

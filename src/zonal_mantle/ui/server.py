@@ -16,6 +16,7 @@ from ..comp.scheduler import AHEAD, PICTURE, Job
 from ..comp.views import view_key
 from ..media.memory import budget
 from ..shot import MantleError, Shot
+from .preferences import screen_bytes
 
 log = logging.getLogger(__name__)
 Codes = NDArray[np.uint8]
@@ -74,6 +75,14 @@ class ScreenCache:
             self._name(wanted, key)
             return True
 
+    def resize(self, limit_bytes: int) -> None:
+        """Another limit; what is too much goes, the oldest first."""
+        with self._lock:
+            self.limit = limit_bytes
+            while self.used > self.limit and self._codes:
+                gone, _ = self._codes.pop(next(iter(self._codes)))
+                self.used -= gone.nbytes
+
     def clear(self) -> None:
         """Lets everything go."""
         with self._lock:
@@ -110,7 +119,8 @@ class FrameServer(QObject):
     def __init__(self, pictures: Pictures, scheduler: Scheduler, limit_bytes: int | None = None) -> None:
         super().__init__()
         self.store, self.scheduler = pictures, scheduler
-        self.cache = ScreenCache(limit_bytes or budget(SCREEN_SHARE))
+        self.usual_bytes = budget(SCREEN_SHARE)
+        self.cache = ScreenCache(limit_bytes or screen_bytes(self.usual_bytes))
         self._lock = threading.Lock()
         self._shot: Shot | None = None
         self._newest: list[Wanted] = []

@@ -2,60 +2,33 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import cv2
 import numpy as np
-from PySide6.QtCore import QMimeData, QSize, Qt, QUrl
+from PySide6.QtCore import QMimeData, QSize, Qt, QUrl, Signal
 from PySide6.QtGui import QIcon, QImage, QPixmap
 from PySide6.QtWidgets import QListWidget, QListWidgetItem
 
 from ..comp.fits import Fit, fits_this_plate
+from ..comp.shelf import library_folder
 from ..comp.views import show
 from ..media import open_source
-from ..paths import cache_dir
-from ..shot import Line, MantleError, Source
+from ..shot import MantleError
 from ..skies import SkyCard, make_library, read_library
-from ..skies.library import VERSION
 from . import theme
 from .desk import Desk
 from .widgets import THUMB, as_shelf
 
-
-def library_folder() -> Path:
-    """Where the library is kept."""
-    return cache_dir() / f"skies-{VERSION}"
-
-
-def card_of(path: Path) -> SkyCard | None:
-    """The library's card of a file, or None where it is another file."""
-    if path.parent != library_folder():
-        return None
-    return next((card for card in read_library(library_folder()) or [] if card.file == path.name), None)
-
-
-def source_of(card: SkyCard, id: str) -> Source:
-    """A sky of the library as a source, with its horizon and its sun.
-
-    Raises
-    ------
-    MediaError : it cannot be read.
-    """
-    source = open_source(library_folder() / card.file, id, as_still=True).but(name=card.name)
-    width, height = card.size
-    y = card.horizon * height
-    sun = None
-    if card.around:
-        sun = ((0.5 + card.bearing_deg / 360) * width, (0.5 - card.height_deg / 180) * height)
-    line = Line(id=f"{id}-horizon", a=(0.1 * width, y), b=(0.9 * width, y))
-    return source.but(lines=() if card.around else (line,), sun=sun, encoding_guessed=False)
+UNRANKED = ("not compared with a plate yet",)
 
 
 class SkyList(QListWidget):
     """Thumbnails of the library, best fit first; a double click or a drag hangs one."""
 
+    _painted = Signal(object)
+
     def __init__(self, desk: Desk) -> None:
         super().__init__()
+        self._painted.connect(self._add_painted)
         self.desk = desk
         self.fits: list[Fit] = []
         self._icons: dict[str, QIcon] = {}
@@ -72,9 +45,20 @@ class SkyList(QListWidget):
         """Lists the library, made first where it is not there."""
         if read_library(library_folder()) is None:
             folder = library_folder()
-            self.desk.run("Painting the skies", lambda job: make_library(folder, job.progress), lambda _: self._rank())
+            self.fits = [Fit(card, 0.0, UNRANKED) for card in read_library(folder, partly=True) or []]
+            self._fill()
+            self.desk.run(
+                "Painting the skies",
+                lambda job: make_library(folder, job.progress, painted_one=self._painted.emit),
+                lambda _: self._rank(),
+            )
         else:
             self._rank()
+
+    def _add_painted(self, card: SkyCard) -> None:
+        """Each sky is listed as soon as it is painted; they are ranked when all are there."""
+        self.fits.append(Fit(card, 0.0, UNRANKED))
+        self._fill()
 
     def _rank(self) -> None:
         """Which fits is worked out on a thread of its own."""
@@ -89,7 +73,7 @@ class SkyList(QListWidget):
             self._fill()
 
         if shot.plate is None or desk.job is not None:
-            listed([Fit(card, 0.0, ("not compared with a plate yet",)) for card in cards])
+            listed([Fit(card, 0.0, UNRANKED) for card in cards])
             self._made_for = None
             return
         desk.run("What fits this plate", lambda job: fits_this_plate(shot, cards, desk.store), listed)

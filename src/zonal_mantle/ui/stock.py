@@ -1,17 +1,17 @@
-"""The stock: the list of sources at hand, and the findings below it."""
+"""The stock: the list of sources at hand."""
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 
 import cv2
 import numpy as np
 from PySide6.QtCore import QMimeData, QSize, Qt, QUrl, Signal
 from PySide6.QtGui import QIcon, QImage, QPixmap
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 from ..comp.readings_place import source_light
+from ..comp.shelf import library_folder
 from ..comp.views import show
 from ..media import source_problem
 from ..media.picture import Picture, picture_of
@@ -20,7 +20,7 @@ from ..place.perspective import height_at
 from ..shot import MantleError, Source
 from . import theme
 from .desk import Desk
-from .skies import SkyList, library_folder
+from .skies import SkyList
 from .widgets import THUMB, as_shelf, choice, tool_button
 
 
@@ -53,15 +53,6 @@ class Stock(QWidget):
         self._icons: dict[Picture, QIcon] = {}
         self.sources = SourceList(desk)
         self.skies = SkyList(desk)
-        self.findings = QListWidget()
-        self.findings.setFont(theme.font(11))
-        self.findings.setWordWrap(True)
-        self.findings.setAccessibleName("Findings")
-        self.findings.setToolTip("Readings outside what is acceptable. Click one to go to its frame")
-        self.findings.setFixedHeight(170)
-        self.findings.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.count = QLabel("Findings")
-        self.count.setProperty("role", "title")
         layout = QVBoxLayout(self)
         layout.setContentsMargins(6, 4, 0, 4)
         layout.setSpacing(2)
@@ -70,20 +61,16 @@ class Stock(QWidget):
         head = QHBoxLayout()
         head.addStretch(1)
         head.addWidget(tool_button("link", "Link the chosen source to another file", self._relink))
-        head.addWidget(tool_button("mountain", "Hang the chosen source as a zone", self._hang))
+        head.addWidget(tool_button("mountain", "Add the chosen source as a zone", self._hang))
         head.addWidget(tool_button("plus", "Import a picture, sequence or video (Ctrl+I)", self.import_wanted.emit))
         layout.addLayout(head)
         layout.addWidget(self.sources, 1)
         layout.addWidget(self.skies, 1)
         self.skies.hide()
-        layout.addWidget(self.count)
-        layout.addWidget(self.findings)
-        self.setFixedWidth(112)
-        self.findings.itemClicked.connect(self._jump)
+        self.setMinimumWidth(104)
         self.sources.itemDoubleClicked.connect(lambda _: self._hang())
         self.skies.itemDoubleClicked.connect(lambda _: self._hang())
         desk.shot_changed.connect(self.refresh)
-        desk.readings_changed.connect(self.refresh_findings)
         self._listed: tuple[Source, ...] | None = None
 
     def refresh(self) -> None:
@@ -123,15 +110,6 @@ class Stock(QWidget):
                 return theme.icon("triangle-alert", theme.WARN)
         return self._icons[key]
 
-    def refresh_findings(self) -> None:
-        found = self.desk.readings.findings
-        self.count.setText(f"Findings · {len(found)}" if found else "Findings · none")
-        self.findings.clear()
-        for finding in found:
-            item = QListWidgetItem(f"▲ {finding.words}\n   {finding.stage}, frame {finding.frame}")
-            item.setData(Qt.ItemDataRole.UserRole, finding)
-            self.findings.addItem(item)
-
     def _chosen(self) -> str | None:
         item = self.sources.currentItem()
         return item.data(Qt.ItemDataRole.UserRole) if item else None
@@ -159,21 +137,6 @@ class Stock(QWidget):
         id = self._chosen() or (missing[0] if missing else None)
         if id is not None:
             self.relink_wanted.emit(id)
-
-    def _jump(self, item: QListWidgetItem) -> None:
-        finding = item.data(Qt.ItemDataRole.UserRole)
-        self.desk.set_frame(finding.frame)
-        if finding.stage == "Source":
-            return
-        if any(zone.id == finding.part for zone in self.desk.shot.zones):
-            self.desk.choose_zone(finding.part)
-        elif user := next((zone for zone in self.desk.shot.zones if zone.matte.id == finding.part), None):
-            self.desk.choose_zone(user.id)
-        elif any(lock.id == finding.part for lock in self.desk.shot.locks):
-            self.desk.choose_lock(finding.part)
-        self.desk.choose_stage(finding.stage)
-        if finding.stage == "Matte":
-            self.desk.set_view(view="Alpha check", look=replace(self.desk.look, fault=finding.fault))
 
 
 def _told(source: Source, desk: Desk) -> str:

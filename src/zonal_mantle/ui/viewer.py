@@ -31,6 +31,8 @@ from ..place import reference_to_frame
 from . import theme
 from .desk import Desk
 from .guides import paint_frame
+from .noteflags import paint_notes
+from .numberfield import NOTCH
 from .server import FrameServer, Wanted
 from .tools.base import Tool, label
 
@@ -220,7 +222,6 @@ class Viewer(QWidget):
         painter.fillRect(self.rect(), QColor(theme.SURROUND))
         desk = self.desk
         if desk.shot.plate is None:
-            self._centre(painter, "Open a plate (Ctrl+N) or a shot (Ctrl+O). A plate can also be dropped here.")
             return
         entry = self._images.get(desk.view)
         if desk.comparing:
@@ -247,10 +248,17 @@ class Viewer(QWidget):
             self._mark(painter, "Before: without one control")
         if desk.comparing:
             return
-        if desk.own_zone is None and desk.view != "Delivery" and desk.frame_guides:
+        if desk.own_zone is None and desk.view != "Delivery" and desk.frame_guides and desk.overlays:
             paint_frame(painter, self, desk.shot, desk.frame)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self.tool.paint(painter, self)
+        if not desk.overlays and not self.tool.asks:
+            self._mark(painter, "Shapes, lines and handles are hidden (O)")
+        elif desk.playing:
+            self.tool.paint_playing(painter, self)
+        else:
+            self.tool.paint(painter, self)
+        if desk.overlays and not desk.playing:
+            paint_notes(painter, self, desk.shot.notes, desk.frame)
         self._magnify(painter, entry)
         if self.message:
             self._centre(painter, self.message)
@@ -259,7 +267,7 @@ class Viewer(QWidget):
         image = entry[1]
         width, height = self.picture_size
         painter.save()
-        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.zoom < 3)
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.zoom <= 2 or self.desk.smooth_pixels)
         painter.setTransform(self.transform(), True)
         painter.drawImage(QRectF(0, 0, width, height), image)
         painter.restore()
@@ -336,7 +344,9 @@ class Viewer(QWidget):
             self.fit()
 
     def wheelEvent(self, event: QWheelEvent) -> None:
-        self.zoom_about(event.position(), 1.25 if event.angleDelta().y() > 0 else 0.8)
+        turned = event.angleDelta().y()  # a touch-pad sends small parts of a notch, a wheel turned sideways none
+        if turned:
+            self.zoom_about(event.position(), 1.25 ** (turned / NOTCH))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus()
@@ -352,7 +362,7 @@ class Viewer(QWidget):
         if wiped and abs(point.x() - self.wipe_at * self.width()) < 6:
             self._wiping = True
             return
-        if self.desk.shot.plate is not None:
+        if self.desk.shot.plate is not None and (self.desk.overlays or self.tool.asks):
             self.tool.press(self, point, event.modifiers())
         self.update()
 

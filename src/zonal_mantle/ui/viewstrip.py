@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QToolButton, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSizePolicy, QToolButton, QWidget
 
 from ..comp import BACKINGS, CHANNELS, VIEWS, Job
 from ..comp.matte_planner import reads_own
@@ -17,6 +17,7 @@ from ..shot import MantleError
 from . import ask, theme
 from .desk import Desk
 from .numberfield import NumberField
+from .pairs import Pairs
 from .viewer import Viewer
 from .widgets import choice, show_choice, tool_button
 
@@ -35,7 +36,7 @@ TIPS = {
 }
 
 
-FIRST = ("Composite", "Finished", "Delivery", "Plate", "Matte", "Cut-out")
+FIRST = ("Composite", "Finished", "Plate", "Matte", "Cut-out")
 REST = tuple(name for name in VIEWS if name not in FIRST)
 MORE = "More views"
 
@@ -46,10 +47,10 @@ class ViewStrip(QWidget):
     def __init__(self, desk: Desk, viewer: Viewer) -> None:
         super().__init__()
         self.desk, self.viewer = desk, viewer
-        layout = QHBoxLayout(self)
-        layout.setContentsMargins(4, 2, 4, 2)
-        layout.setSpacing(2)
-        self.setFixedHeight(26)
+        layout = Pairs(even=False, spacing=2, grow=False)
+        whole = QHBoxLayout(self)
+        whole.setContentsMargins(4, 1, 4, 1)
+        whole.addLayout(layout, 1)
         self.buttons: dict[str, QToolButton] = {}
         for name in FIRST:
             button = QToolButton()
@@ -61,9 +62,8 @@ class ViewStrip(QWidget):
             layout.addWidget(button)
             self.buttons[name] = button
         self.more = choice([MORE, *REST], "More views", self._more)
-        self.more.setMinimumContentsLength(11)
+        self.more.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         layout.addWidget(self.more)
-        layout.addSpacing(6)
         self.wipe = tool_button(
             "columns-2", "Wipe against another view; drag the line on the picture (W)", self._wipe, True
         )
@@ -71,16 +71,16 @@ class ViewStrip(QWidget):
             list(VIEWS), "The view at the right of the wipe", lambda name: desk.set_view(other_view=name)
         )
         self.still = tool_button(
-            "anchor", "Held still: the lock is inverted, what is locked stands still (H)", self._still, True
+            "anchor", "Held still: the lock is inverted, what is locked stands still (H)", self.hold_still, True
         )
         self.loupe = tool_button("search", "Magnifier that follows the pointer (M)", self._loupe, True)
         self.backing = choice(list(BACKINGS), "What lies behind the cut-out", self._backing)
         self.channel = choice(list(CHANNELS), "One channel of the picture", self._channel)
-        self.channel.setFixedWidth(62)
+        self.channel.setFixedWidth(60)
         self.exposure = NumberField("Exposure", -10, 10, 0.05, 0.0, 2, "", "Of the view, in stops. Never rendered")
         self.gamma = NumberField("Gamma", 0.2, 4, 0.02, 1.0, 2, "", "Of the view. Never rendered")
-        for field, width in ((self.exposure, 104), (self.gamma, 88)):
-            field.setFixedWidth(width)
+        for field in (self.exposure, self.gamma):
+            field.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
             field.changed.connect(self._look)
         self.lut = tool_button(
             "eye", "A LUT for the eye alone, never rendered; click again to take it away", self._lut, True
@@ -97,8 +97,7 @@ class ViewStrip(QWidget):
             self.lut,
         ):
             layout.addWidget(part)
-        layout.addStretch(1)
-        layout.addWidget(tool_button("maximize", "Fit the picture to the viewer (F)", viewer.fit))
+        whole.addWidget(tool_button("maximize", "Fit the picture to the viewer (F)", viewer.fit))
         desk.view_changed.connect(self.refresh)
         self.refresh()
 
@@ -154,7 +153,8 @@ class ViewStrip(QWidget):
     def _wipe(self) -> None:
         self.desk.set_view(wipe=not self.desk.wipe)
 
-    def _still(self) -> None:
+    def hold_still(self) -> None:
+        """Inverts the lock in the view, or shows the picture as it is again."""
         if self.desk.lock is None or not self.desk.lock.holds:
             self.desk.said.emit("Held still needs a solved lock. Solve one in the Lock stage.", True)
             self.refresh()

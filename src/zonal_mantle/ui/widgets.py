@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
-from PySide6.QtCore import QSize, Qt
+from PySide6.QtCore import QEvent, QObject, QSize, Qt
 from PySide6.QtWidgets import (
+    QCheckBox,
     QComboBox,
     QHBoxLayout,
     QLabel,
+    QLayout,
     QListWidget,
     QPushButton,
     QToolButton,
@@ -17,12 +19,21 @@ from PySide6.QtWidgets import (
 )
 
 from . import theme
+from .numberfield import NumberField
+from .pairs import Pairs
 
 THUMB = QSize(88, 50)
+NAME_PX = 88  # of the names before lists, so that lists line up
 
 
-def row(*parts: QWidget | int, spacing: int = 4) -> QHBoxLayout:
-    """Parts side by side; a number is a stretch."""
+def row(*parts: QWidget | int, spacing: int = 4) -> QLayout:
+    """Parts side by side; a number is a stretch. Numbers, words and buttons wrap where there is no room for all."""
+    if len(parts) > 1 and all(isinstance(part, WRAPPED) for part in parts):
+        even = all(isinstance(part, NumberField) for part in parts)
+        wrapping = Pairs(even, spacing)
+        for part in parts:
+            wrapping.addWidget(part)  # type: ignore[arg-type]
+        return wrapping
     layout = QHBoxLayout()
     layout.setContentsMargins(0, 0, 0, 0)
     layout.setSpacing(spacing)
@@ -32,6 +43,39 @@ def row(*parts: QWidget | int, spacing: int = 4) -> QHBoxLayout:
         else:
             layout.addWidget(part)
     return layout
+
+
+class Named(QWidget):
+    """A control with its name before it; both are shown or hidden with the control."""
+
+    def __init__(self, name: str, control: QWidget) -> None:
+        super().__init__()
+        self.control = control
+        label = QLabel(name)
+        label.setMinimumWidth(NAME_PX)
+        label.setStyleSheet(f"color: {theme.DIM};")
+        label.setBuddy(control)
+        control.setAccessibleName(name)
+        control.setAccessibleDescription(control.toolTip())
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(1, 0, 0, 0)
+        layout.setSpacing(6)
+        layout.addWidget(label)
+        layout.addWidget(control, 1)
+        control.installEventFilter(self)
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if watched is self.control and event.type() in (QEvent.Type.HideToParent, QEvent.Type.ShowToParent):
+            self.setVisible(event.type() == QEvent.Type.ShowToParent)
+        return False
+
+
+WRAPPED = (NumberField, QPushButton, QCheckBox, QComboBox, Named)
+
+
+def named(name: str, control: QWidget) -> Named:
+    """A control with its name before it."""
+    return Named(name, control)
 
 
 def column(spacing: int = 4, margins: tuple[int, int, int, int] = (0, 0, 0, 0)) -> QVBoxLayout:
@@ -113,3 +157,20 @@ def show_choice(box: QComboBox, items: list[str], current: str) -> None:
         box.clear()
         box.addItems(items)
     box.setCurrentText(current)
+
+
+def fill(box: QComboBox, entries: Sequence[tuple[str | None, str]], current: str | None) -> None:
+    """Refills a list of things that are known by their ids, without telling anybody.
+
+    Things of the same name get a number, so that they can be told apart.
+    """
+    names = [name for _, name in entries]
+    shown = [
+        (id, f"{name} ({names[:k].count(name) + 1})" if names.count(name) > 1 else name)
+        for k, (id, name) in enumerate(entries)
+    ]
+    if [(box.itemData(i), box.itemText(i)) for i in range(box.count())] != shown:
+        box.clear()
+        for id, name in shown:
+            box.addItem(name, id)
+    box.setCurrentIndex(next((k for k, (id, _) in enumerate(shown) if id == current), 0 if shown else -1))

@@ -3,36 +3,34 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, Qt
-from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
-from PySide6.QtWidgets import (
-    QHBoxLayout,
-    QLabel,
-    QListWidgetItem,
-    QMainWindow,
-    QMenu,
-    QMessageBox,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtCore import QEvent, Qt, QTimer
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QShowEvent
+from PySide6.QtWidgets import QDialog, QLabel, QMainWindow, QMessageBox, QStackedWidget
 
 from .. import __version__
-from ..comp import VIEWS, ViewName
-from ..media.colour import encodings
-from . import recent
+from ..comp import Finding, ViewName, reason_set_aside
 from .bench import Bench
-from .compare import HELD, WAYS, Compare
+from .compare import HELD, Compare
 from .desk import Desk
 from .files import Files
+from .findings import Findings
+from .firstpass import first_pass
+from .mender import Mender
+from .menus import Menus
+from .notes import Notes
+from .pages import Page, shipped_text, shortcuts_page
 from .parts import Parts
+from .preferences import Preferences
 from .rail import Rail
 from .renderpanel import RenderPanel
+from .room import Room
 from .scopes import Scopes
 from .section import Section
 from .server import FrameServer
+from .start import StartPage, keep_picture
+from .states import States
 from .stock import Stock
 from .tools.aim import AimTool
 from .tools.base import Tool
@@ -84,141 +82,52 @@ class Window(QMainWindow):
             lambda: self._sample("Drag a patch to be followed.", self.compare.add_patch, "Finished")
         )
         self.desk.picture_seen = self.viewer.picture_seen
-        self._lay_out()
-        self._make_menus()
+        self.start = StartPage()
+        self.findings = Findings(self.desk)
+        self.mender = Mender(self.desk, self.bench, self.files)
+        self._pages: dict[str, QDialog] = {}
+        self._was_shown = False
+        self.face = QStackedWidget()
+        self.face.setAccessibleName("Viewer")
+        self.face.addWidget(self.start)
+        self.face.addWidget(self.viewer)
+        self.room = Room(
+            self,
+            {"Stock": self.stock, "Bench": self.bench, "Rail": self.rail, "Section": self.section,
+             "Findings": self.findings},
+            [self.strip, self.face, self.probe, self.scopes],
+        )  # fmt: skip
+        self.name = QLabel()
+        self.name.setContentsMargins(0, 0, 10, 0)
+        self.menuBar().setCornerWidget(self.name, Qt.Corner.TopRightCorner)
+        self.menus = Menus(self)
         self.setAcceptDrops(True)
-        self.setMinimumSize(1024, 640)
-        self.resize(1280, 800)
+        self._connect()
+        self._show_name()
+        self._show_face()
+        self._choose_tool()
+
+    def _connect(self) -> None:
+        self.start.plate_wanted.connect(self.files.new)
+        self.start.shot_wanted.connect(self.files.open)
+        self.start.demo_wanted.connect(self.open_demo)
+        self.start.recent_wanted.connect(self.open_recent)
+        self.findings.jumped.connect(self._open_part)
+        self.rail.findings_wanted.connect(lambda: self.room.show("Findings", not self.room.shows("Findings")))
+        for part in (self.findings, self.bench):
+            part.mend_wanted.connect(self.mender.do)
+        for signal in (self.desk.readings_changed, self.desk.shot_changed):
+            signal.connect(self._count_findings)
         self.stock.import_wanted.connect(self.files.import_source)
         self.stock.hang_wanted.connect(self.files.hang)
         self.stock.relink_wanted.connect(self.files.relink)
-        self.stock.findings.itemClicked.connect(self._open_part)
         self.stock.file_wanted.connect(lambda path: self.files.hang_file(path, None))
         self.bench.relink_wanted.connect(self.files.relink)
         self.section.view.dropped.connect(self.files.hang_file)
         self.section.pick_wanted.connect(self._pick_airlight)
         self.desk.shot_changed.connect(self._show_name)
+        self.desk.shot_changed.connect(self._show_face)
         self.desk.choice_changed.connect(self._choose_tool)
-        self._show_name()
-        self._choose_tool()
-
-    def _lay_out(self) -> None:
-        middle = QVBoxLayout()
-        middle.setContentsMargins(0, 0, 0, 0)
-        middle.setSpacing(0)
-        for part in (self.strip, self.viewer, self.probe, self.scopes):
-            middle.addWidget(part, 1 if part is self.viewer else 0)
-        top = QHBoxLayout()
-        top.setContentsMargins(0, 0, 0, 0)
-        top.setSpacing(1)
-        top.addWidget(self.stock)
-        top.addLayout(middle, 1)
-        top.addWidget(self.bench)
-        whole = QVBoxLayout()
-        whole.setContentsMargins(0, 0, 0, 0)
-        whole.setSpacing(1)
-        whole.addLayout(top, 1)
-        whole.addWidget(self.rail)
-        whole.addWidget(self.section)
-        holder = QWidget()
-        holder.setLayout(whole)
-        self.setCentralWidget(holder)
-
-    def _add(self, menu: QMenu, text: str, keys: str, action: object) -> QAction:
-        entry = menu.addAction(text)
-        if keys:
-            entry.setShortcut(QKeySequence(keys))
-        entry.triggered.connect(lambda *_: action())  # type: ignore[operator]
-        return entry
-
-    def _make_menus(self) -> None:
-        bar, desk = self.menuBar(), self.desk
-        file = bar.addMenu("File")
-        self._add(file, "New shot from a plate…", "Ctrl+N", self.files.new)
-        self._add(file, "Open shot…", "Ctrl+O", self.files.open)
-        self.recent_menu = file.addMenu("Recent shots")
-        self.recent_menu.aboutToShow.connect(self._fill_recent)
-        file.addSeparator()
-        self._add(file, "Save", "Ctrl+S", self.files.save)
-        self._add(file, "Save as…", "Ctrl+Shift+S", self.files.save_as)
-        file.addSeparator()
-        self._add(file, "Import and hang…", "Ctrl+I", self.files.import_source)
-        self._add(file, "Render…", "Ctrl+R", self.render_panel.show_for_shot)
-        file.addSeparator()
-        self._add(file, "Quit", "Ctrl+Q", self.close)
-        edit = bar.addMenu("Edit")
-        self._add(edit, "Undo", "Ctrl+Z", desk.undo)
-        self._add(edit, "Redo", "Ctrl+Shift+Z", desk.redo)
-        edit.addSeparator()
-        self._add(edit, "Duplicate zone", "Ctrl+D", self.parts.duplicate)
-        self._add(edit, "Copy zone", "Ctrl+Alt+C", self.parts.copy_zone)
-        self._add(edit, "Copy the open stage", "Ctrl+Shift+C", self.parts.copy_stage)
-        self._add(edit, "Copy the open part of the match", "", self.parts.copy_part)
-        self._add(edit, "Paste zone or stage", "Ctrl+Alt+V", self.parts.paste)
-        self._add(edit, "Paste the stage to the whole group", "", lambda: self.parts.paste(to_group=True))
-        view = bar.addMenu("View")
-        for number, name in enumerate(VIEWS, 1):
-            keys = str(number % 10) if number <= 10 else "Shift+0"
-            self._add(view, name, keys, lambda name=name: desk.set_view(view=name))
-        view.addSeparator()
-        self._add(view, "Step: plate, matte, cut-out, composite", "S", desk.step_view)
-        self._add(view, "Magnifier", "M", lambda: desk.set_view(loupe=not desk.loupe))
-        self._add(view, "Wipe", "W", lambda: desk.set_view(wipe=not desk.wipe))
-        self._add(view, "Held still", "H", self.strip._still)
-        self._add(view, "Before: without the open part of the match", "B", self.bench.match.flip_before)
-        self._add(view, "Next mood", "N", lambda: self.bench.finish.flip_mood())
-        self._add(view, "Show delivered frame", "G", self._flip_guides)
-        self._add(view, "Scopes", "V", lambda: self.scopes.setVisible(not self.scopes.isVisible()))
-        self.lut_menu = view.addMenu("Encoding of the viewing LUT")
-        self.lut_menu.aboutToShow.connect(self._fill_encodings)
-        compare = view.addMenu("Compare")
-        for name in ("A", "B"):
-            self._add(compare, f"Keep as state {name}", f"Ctrl+Shift+{name}", lambda name=name: self.compare.keep(name))
-        for way, keys in zip(WAYS, ("Shift+1", "Shift+2", "Shift+3")):
-            self._add(compare, f"A and B, {way}", keys, lambda way=way: self.compare.show(way))
-        self._add(compare, "Follow the patches", "", self.compare.follow)
-        self._add(view, "Fit", "F", self.viewer.fit)
-        self._add(view, "One to one", "Ctrl+1", self.viewer.actual_size)
-        frame = bar.addMenu("Frame")
-        self._add(frame, "Play or stop", "L", self.rail.toggle_play)
-        self._add(frame, "One frame back", ",", lambda: desk.set_frame(desk.frame - 1))
-        self._add(frame, "One frame on", ".", lambda: desk.set_frame(desk.frame + 1))
-        self._add(frame, "First frame", "Home", lambda: desk.set_frame(desk.shot.first))
-        self._add(frame, "Last frame", "End", lambda: desk.set_frame(desk.shot.last))
-        frame.addSeparator()
-        self._add(frame, "Work range from this frame", "Shift+Home", lambda: self.parts.work_range(first=desk.frame))
-        self._add(frame, "Work range to this frame", "Shift+End", lambda: self.parts.work_range(last=desk.frame))
-        self._add(frame, "Work on the whole shot", "", lambda: self.parts.work_range())
-        frame.addSeparator()
-        self._add(frame, "Cancel what is running", "Ctrl+.", desk.cancel_job)
-        help_ = bar.addMenu("Help")
-        self._add(help_, "About Zonal Mantle", "", self._about)
-        self.name = QLabel()
-        self.name.setContentsMargins(0, 0, 10, 0)
-        bar.setCornerWidget(self.name, Qt.Corner.TopRightCorner)
-
-    def _fill_recent(self) -> None:
-        self.recent_menu.clear()
-        for path in recent.recent_shots():
-            entry = self.recent_menu.addAction(path.name)
-            entry.setToolTip(str(path))
-            entry.triggered.connect(lambda _=False, path=path: self._open_recent(path))
-        if self.recent_menu.isEmpty():
-            self.recent_menu.addAction("None yet").setEnabled(False)
-
-    def _fill_encodings(self) -> None:
-        self.lut_menu.clear()
-        for name in encodings():
-            entry = self.lut_menu.addAction(name)
-            entry.setCheckable(True)
-            entry.setChecked(name == self.desk.look.lut_encoding)
-            entry.triggered.connect(
-                lambda _=False, name=name: self.desk.set_view(look=replace(self.desk.look, lut_encoding=name))
-            )
-
-    def _open_recent(self, path: Path) -> None:
-        if self.files.may_leave():
-            self.files.open_path(path)
 
     def _show_name(self) -> None:
         dot = " ●" if self.desk.unsaved and self.desk.shot.plate else ""
@@ -226,6 +135,17 @@ class Window(QMainWindow):
         self.name.setToolTip("Not saved yet" if dot else str(self.desk.path or ""))
         self.name.adjustSize()
         self.setWindowTitle(f"{self.desk.shot.name}{dot} — Zonal Mantle")
+
+    def _show_face(self) -> None:
+        """The start page while there is no shot, else the viewer."""
+        empty = self.desk.shot.plate is None
+        self.face.setCurrentWidget(self.start if empty else self.viewer)
+        for part in (self.strip, self.probe):
+            part.setVisible(not empty and not self.room.is_alone)
+
+    def _count_findings(self) -> None:
+        open_ = [f for f in self.desk.readings.findings if reason_set_aside(self.desk.shot, f) is None]
+        self.rail.show_findings(self.findings.words(), any(finding.severity == "wrong" for finding in open_))
 
     def _choose_tool(self) -> None:
         tool = self.tools.get(self.desk.stage, Tool(self.desk))
@@ -241,15 +161,12 @@ class Window(QMainWindow):
             self.probe.show_place(None)  # what is at hand there has hints of its own
         self.viewer.update()
 
-    def _open_part(self, item: QListWidgetItem) -> None:
+    def _open_part(self, finding: Finding) -> None:
         """The part of the Place stage in which a finding is answered."""
-        part = {"light": "Light", "uncovered": "Cover"}.get(item.data(Qt.ItemDataRole.UserRole).fault)
+        part = {"light": "Light", "uncovered": "Cover"}.get(finding.fault or "")
         if part is not None:
             self.bench.refresh()
             self.bench.place.open_part(part)
-
-    def _flip_guides(self) -> None:
-        self.desk.set_view(frame_guides=not self.desk.frame_guides)
 
     def _pick_airlight(self) -> None:
         desk = self.desk
@@ -287,7 +204,75 @@ class Window(QMainWindow):
         self.viewer.set_tool(SampleTool(desk, hint, taken))
         self.probe.show_place(None)
 
-    def _about(self) -> None:
+    # --- what the menus open ---
+    def open_demo(self) -> None:
+        """The demo shot, which is filmed first where it does not ship with this installation."""
+        if self.files.may_leave():
+            self.files.open_demo()
+
+    def open_recent(self, path: Path) -> None:
+        """A shot of the list of recent ones."""
+        if self.files.may_leave():
+            self.files.open_path(path)
+
+    def picture_alone(self) -> None:
+        """Gives the picture the whole window, or everything its place again."""
+        self.room.picture_alone(self._show_frame_of_picture)
+
+    def _show_frame_of_picture(self, on: bool) -> None:
+        for part in (self.strip, self.probe):
+            part.setVisible(on)
+
+    def copy_shape(self) -> None:
+        """The chosen keep or drop shape to the clipboard."""
+        self.bench.matte.shapes.copy_shape()
+
+    def paste(self) -> None:
+        """What was copied last: a zone, a stage, or a shape."""
+        if self.parts.can_paste():
+            self.parts.paste()
+        else:
+            self.bench.matte.shapes.paste_shape()
+
+    def first_pass(self) -> None:
+        """Lock, matte, sky, cover and fits, each a step of its own; then the findings."""
+        first_pass(self.desk, lambda: self.room.show("Findings", True))
+
+    def _page(self, name: str, make: Callable[[], QDialog]) -> None:
+        page = self._pages.get(name)
+        if page is None:
+            page = self._pages[name] = make()
+        page.show()
+        page.raise_()
+        page.activateWindow()
+
+    def show_manual(self) -> None:
+        """The manual, with a search."""
+        self._page("manual", lambda: Page(self, "Manual", shipped_text("MANUAL.md")))
+
+    def show_news(self) -> None:
+        """What is new."""
+        self._page("news", lambda: Page(self, "What is new", shipped_text("CHANGELOG.md")))
+
+    def show_shortcuts(self) -> None:
+        """All keys on one page."""
+        self._page("shortcuts", lambda: shortcuts_page(self, self.menus.shortcuts))
+
+    def show_preferences(self) -> None:
+        """Memory, scale, folders."""
+        cache = self.server.cache
+        self._page("preferences", lambda: Preferences(self, cache.resize, self.server.usual_bytes))
+
+    def show_notes(self) -> None:
+        """Notes in the shot."""
+        self._page("notes", lambda: Notes(self, self.desk, self._sample))
+
+    def show_states(self) -> None:
+        """Named states of the shot."""
+        self._page("states", lambda: States(self, self.desk, self.viewer.picture_seen))
+
+    def about(self) -> None:
+        """Release and licences."""
         QMessageBox.about(
             self,
             "Zonal Mantle",
@@ -309,6 +294,12 @@ class Window(QMainWindow):
             self.compare.let_go()
             return
         super().keyReleaseEvent(event)
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        if not self._was_shown:
+            self._was_shown = True
+            QTimer.singleShot(0, self.room.divide)  # once it is laid out
 
     def changeEvent(self, event: QEvent) -> None:
         if (
@@ -336,6 +327,11 @@ class Window(QMainWindow):
         if not self.files.may_leave():
             event.ignore()
             return
+        self.room.save()
+        if self.desk.path is not None:
+            keep_picture(self.desk.path, self.viewer.picture_seen())
+        for page in self._pages.values():
+            page.close()
         self.compare.close()
         self.server.close()
         self.desk.close()

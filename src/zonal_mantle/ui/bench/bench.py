@@ -15,7 +15,7 @@ from ..tools.lock import LockTool
 from ..tools.place import PlaceTool
 from ..tools.sample import Area
 from ..tools.shape import ShapeTool
-from ..widgets import choice, show_choice, tool_button
+from ..widgets import choice, fill, tool_button
 from .finish_bench import FinishBench
 from .group_stage import GroupStage
 from .lock_stage import LockStage
@@ -30,6 +30,7 @@ class Bench(QWidget):
     """Matte → Lock → Place → Match, always in that order, after the source."""
 
     relink_wanted = Signal(str)
+    mend_wanted = Signal(object)
 
     def __init__(
         self,
@@ -96,7 +97,9 @@ class Bench(QWidget):
         layout.addLayout(head)
         layout.addWidget(scroll, 1)
         layout.addWidget(self.finish_header)
-        self.setFixedWidth(256)
+        self.setMinimumWidth(250)
+        for stage in self.stages:
+            stage.header.mend_wanted.connect(self.mend_wanted)
         self.source.relink_wanted.connect(self.relink_wanted)
         self._soon = QTimer(self, singleShot=True, interval=0)
         self._soon.timeout.connect(self.refresh)
@@ -141,8 +144,7 @@ class Bench(QWidget):
             return
         if zone is None:
             return
-        names = [z.name for z in self.desk.shot.near_to_far()]
-        show_choice(self.zones, names, zone.name)
+        fill(self.zones, [(each.id, each.name) for each in self.desk.shot.near_to_far()], zone.id)
         if not self.name.hasFocus():
             self.name.setText(zone.name)
         self.on.setChecked(zone.on)
@@ -174,10 +176,8 @@ class Bench(QWidget):
         if desk.view not in ("Finished", "Delivery"):
             desk.set_view(view="Finished")
 
-    def _choose(self, name: str) -> None:
-        zone = next((z for z in self.desk.shot.near_to_far() if z.name == name), None)
-        if zone is not None:
-            self.desk.choose_zone(zone.id)
+    def _choose(self, _: str) -> None:
+        self.desk.choose_zone(self.zones.currentData())
 
     def _rename(self) -> None:
         zone, name = self.desk.zone, self.name.text().strip()

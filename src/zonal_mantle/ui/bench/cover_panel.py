@@ -15,10 +15,10 @@ from ...shot import MantleError, Placement, Zone
 from ..ask import PICTURES, existing_file, folder, new_file
 from ..desk import Desk
 from ..numberfield import NumberField
-from ..widgets import choice, note, push_button, row, show_choice
+from ..widgets import choice, fill, note, push_button, row, show_choice
 from .panel import Panel
 
-RIMS = {"ends": "Ends at its rim", "mirrored": "Goes on mirrored", "sky": "Goes on as calm sky"}
+RIMS = {"ends": "Nothing", "mirrored": "Mirrored painting", "sky": "Extended sky"}
 CHECK_SCALE = 0.25
 
 
@@ -30,9 +30,9 @@ class CoverPanel(Panel):
         self.words = note()
         self.inside.addWidget(self.words)
         self.cover = push_button(
-            "Cover", "The smallest move, and only then enlargement, that covers every frame", self._cover
+            "Scale to cover", "The smallest move, and only then enlargement, that covers every frame", self.cover_now
         )
-        self.worst = push_button("Go to worst", "To the frame on which most is uncovered", self._worst)
+        self.worst = push_button("Go to worst frame", "To the frame on which most is uncovered", self._worst)
         self.inside.addLayout(row(self.cover, self.worst))
         self.rim = choice(list(RIMS.values()), "What is seen beyond the painting's rim", self._rim)
         self.inside.addWidget(self.rim)
@@ -45,15 +45,17 @@ class CoverPanel(Panel):
             "download",
         )
         self.hang = push_button(
-            "Hang base…", "Hangs a painted base in register, as a zone of its own", self._hang, "upload"
+            "Add painted base…", "Hangs a painted base in register, as a zone of its own", self._hang, "upload"
         )
         self.inside.addLayout(row(self.make, self.hang))
         self.which = choice([], "The base that a painted picture belongs to", lambda _: None)
         self.inside.addWidget(self.which)
         self.clean = push_button(
-            "Clean frames…", "Writes the base as each frame sees it: the plate without what moves", self._clean
+            "Export clean frames…", "Writes the base as each frame sees it: the plate without what moves", self._clean
         )
-        self.every = NumberField("Every", 1, 100, 1, 1, 0, "fr", "Of how many frames one is stitched; 1 takes them all")
+        self.every = NumberField(
+            "Interval", 1, 100, 1, 1, 0, "fr", "Of how many frames one is stitched; 1 takes them all"
+        )
         self._step = 1
         self.plain(self.every, lambda: self._step, lambda v, w, g: self._put_step(v))
         self.inside.addLayout(row(self.clean, self.every))
@@ -66,12 +68,15 @@ class CoverPanel(Panel):
         place = self.desk.readings.places.get(zone.id)
         self.cover.setEnabled(zone.placement.way == "flat")
         show_choice(self.rim, list(RIMS.values()), RIMS[zone.placement.rim])
-        names = [base.name for base in shot.bases]
-        show_choice(
-            self.which, names, self.which.currentText() if self.which.currentText() in names else (names or [""])[-1]
+        ids = [base.id for base in shot.bases]
+        known = self.which.currentData()
+        fill(
+            self.which,
+            [(base.id, base.name) for base in shot.bases],
+            known if known in ids else ids[-1] if ids else None,
         )
-        self.which.setVisible(bool(names))
-        self.hang.setEnabled(bool(names))
+        self.which.setVisible(bool(ids))
+        self.hang.setEnabled(bool(ids))
         lock = self.desk.lock
         for part in (self.make, self.clean):
             part.setEnabled(lock is not None and bool(lock.solved))
@@ -83,7 +88,7 @@ class CoverPanel(Panel):
         if cover.covered < cover.frames:
             lines.append(f"Worst on frame {cover.worst_frame}: {cover.worst_share:.2%} of the picture is uncovered.")
         if cover.margin_px is not None:
-            lines.append(f"Spare on the tightest frame, {cover.margin_frame}: {cover.margin_px:.1f} px.")
+            lines.append(f"Smallest margin, frame {cover.margin_frame}: {cover.margin_px:.1f} px.")
         if cover.enlarged:
             lines.append(
                 f"Seen at {cover.enlarged:.0%} of its size at its largest pixel, frame {cover.enlarged_frame}."
@@ -91,7 +96,7 @@ class CoverPanel(Panel):
         self.words.setText(" ".join(lines))
 
     # --- covering ---
-    def _cover(self) -> None:
+    def cover_now(self) -> None:
         desk, zone = self.desk, self.desk.zone
         if zone is None:
             return
@@ -176,7 +181,7 @@ class CoverPanel(Panel):
 
     def _hang(self) -> None:
         desk = self.desk
-        base = next((b for b in desk.shot.bases if b.name == self.which.currentText()), None)
+        base = next((b for b in desk.shot.bases if b.id == self.which.currentData()), None)
         path = existing_file(self, "Hang a painted base", PICTURES)
         if base is None or path is None:
             return

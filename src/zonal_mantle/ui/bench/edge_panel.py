@@ -7,10 +7,10 @@ from PySide6.QtWidgets import QCheckBox
 from ...shot import Edge, Keyed, Levels, OldSky
 from ..desk import Desk
 from ..numberfield import NumberField
-from ..widgets import choice, note, row, show_choice
+from ..widgets import choice, fill, note, row
 from .panel import Panel
 
-BY_ITSELF, ON, OFF = "By itself", "On", "Off"
+AUTOMATIC, ON, OFF = "Automatic", "On", "Off"
 NOTHING = "None"
 
 
@@ -30,7 +30,7 @@ class EdgePanel(Panel):
         self.soften = self._number("edge", "Soften", "soften_px", 0, 100, 0.05, 0, 2, "px", "Softens both sides")
         self.soft_in = self._number(
             "edge",
-            "Inside",
+            "Soften inside",
             "soften_in_px",
             0,
             100,
@@ -42,7 +42,7 @@ class EdgePanel(Panel):
         )
         self.soft_out = self._number(
             "edge",
-            "Outside",
+            "Soften outside",
             "soften_out_px",
             0,
             100,
@@ -72,8 +72,8 @@ class EdgePanel(Panel):
         self.inside.addLayout(row(self.steady, self.along))
         self.inside.addWidget(note("Old sky"))
         self.remove = choice(
-            [BY_ITSELF, ON, OFF],
-            "Takes the old sky's colour out of half-transparent pixels; by itself for pulls on sky or screen",
+            [AUTOMATIC, ON, OFF],
+            "Takes the old sky's colour out of half-transparent pixels; automatic for pulls on sky or screen",
             self._switch,
         )
         self.strength = self._number("old_sky", "Strength", "strength", 0, 1, 0.01, 1, 2, "", "1 takes all of it out")
@@ -81,7 +81,7 @@ class EdgePanel(Panel):
             "old_sky", "Edge tint", "tint", 0, 1, 0.01, 0, 2, "", "Lets the rim take a little of what is hung behind"
         )
         self.inside.addWidget(self.remove)
-        self.clamp = QCheckBox("Clamp")
+        self.clamp = QCheckBox("Clamp colours")
         self.clamp.setToolTip("Keeps alpha within 0…1 at the end")
         self.clamp.clicked.connect(self._clamp)
         self.inside.addLayout(row(self.strength, self.tint))
@@ -92,15 +92,14 @@ class EdgePanel(Panel):
         if matte is None:
             return
         super().refresh()
-        removed = {None: BY_ITSELF, True: ON, False: OFF}[matte.old_sky.on]
+        removed = {None: AUTOMATIC, True: ON, False: OFF}[matte.old_sky.on]
         self.remove.setCurrentText(removed)
-        self.remove.setItemText(0, f"{BY_ITSELF} ({'on' if matte.but(old_sky=OldSky()).removes_old_sky else 'off'})")
+        self.remove.setItemText(0, f"{AUTOMATIC} ({'on' if matte.but(old_sky=OldSky()).removes_old_sky else 'off'})")
         self.clamp.setChecked(matte.clamp)
         for part in (self.steady, self.along):
             part.setVisible(not self.desk.cuts_own)
         locks = self.desk.shot.locks
-        name = next((lock.name for lock in locks if lock.id == matte.edge.steady_lock), NOTHING)
-        show_choice(self.along, [NOTHING, *(lock.name for lock in locks)], name)
+        fill(self.along, [(None, NOTHING), *((lock.id, lock.name) for lock in locks)], matte.edge.steady_lock)
 
     def _part(self, name: str) -> Levels | Edge | OldSky:
         return getattr(self.desk.own_matte(), name)
@@ -128,9 +127,8 @@ class EdgePanel(Panel):
             field, lambda: getattr(self._part("edge"), name), lambda v, w, g: self._put("edge", w, g, **{name: v})
         )
 
-    def _along(self, name: str) -> None:
-        lock = next((lock.id for lock in self.desk.shot.locks if lock.name == name), None)
-        self._put("edge", "Steady along", steady_lock=lock)
+    def _along(self, _: str) -> None:
+        self._put("edge", "Steady along", steady_lock=self.along.currentData())
 
     def _switch(self, name: str) -> None:
         on = {ON: True, OFF: False}.get(name)

@@ -11,10 +11,10 @@ from ...shot.moods import in_mood, next_mood, renamed, with_mood, without_mood
 from ..desk import Desk
 from ..tools.local import LocalTool
 from ..tools.sample import Area
-from ..widgets import choice, push_button, row, tool_button
+from ..widgets import choice, fill, push_button, row, tool_button
 from .finish_panels import GlowPanel, LutPanel, VignettePanel, WholeGrainPanel
 from .frame_panel import FramePanel
-from .local_panel import LocalPanel, fill
+from .local_panel import LocalPanel
 from .panel import Panel
 from .whole_tone import ToneOf, WholeTone
 

@@ -34,7 +34,7 @@ class LutPanel(FinishPart):
         super().__init__(desk)
         self.file = note(NO_LUT)
         self.load = push_button("Choose a LUT…", "A .cube or CLF file", self._load, "folder-open")
-        self.clear = push_button("Remove", "Takes the LUT away", lambda: self.put("Remove the LUT", path=""))
+        self.clear = push_button("Remove LUT", "Takes the LUT away", lambda: self.put("Remove the LUT", path=""))
         self.inside.addWidget(self.file)
         self.inside.addLayout(row(self.load, 1, self.clear))
         self.encoding = choice(
@@ -126,12 +126,12 @@ class VignettePanel(FinishPart):
         for field in (self.stops, self.start, self.softness):
             self.inside.addWidget(field)
         self.measure = push_button(
-            "Measure the plate's own",
+            "Measure plate vignette",
             "From a lock: one thing seen in the middle and near the rim",
             self._measure,
             "crosshair",
         )
-        self.take = push_button("Use", "Sets the vignette to what the plate has by itself", self._take)
+        self.take = push_button("Use measured values", "Sets the vignette to what the plate has by itself", self._take)
         self.inside.addLayout(row(self.measure, self.take))
         self.inside.addWidget(self.words)
 
@@ -199,17 +199,15 @@ class WholeGrainPanel(FinishPart):
         self.strength = self.number(
             "Strength", "strength", 0, 8, 0.01, 1, 2, "", "1 is as strong as was set or measured"
         )
-        self.size = self.number("Size", "size", 0.2, 8, 0.02, 1, 2, "", "1 is as wide as was set or measured")
+        self.grain_size = self.number("Size", "size", 0.2, 8, 0.02, 1, 2, "", "1 is as wide as was set or measured")
         self.inside.addWidget(self.strength)
-        self.inside.addWidget(self.size)
+        self.inside.addWidget(self.grain_size)
         self.deviation = [self._deviation(k, name) for k, name in enumerate(("red", "green", "blue"))]
-        words = note("Mid-grey, of 255")
-        words.setFixedWidth(98)
-        self.inside.addLayout(rgb_names(98))
+        words = note("Grey, of 255")
+        words.setFixedWidth(76)
+        self.inside.addLayout(rgb_names(76))
         self.inside.addLayout(row(words, *self.deviation))
-        self.measure = push_button(
-            "Take the plate's grain", "Measures the plate's own noise", self._measure, "crosshair"
-        )
+        self.measure = push_button("Match plate grain", "Measures the plate's own noise", self._measure, "crosshair")
         self.another = push_button("New seed", "The same grain, drawn anew", self._another)
         self.inside.addLayout(row(self.measure, 1, self.another))
 

@@ -31,13 +31,17 @@ class FramePanel(FinishPart):
         self._sample = sample
         self.on.setText("Reframe")
         self.hide_it = push_button(
-            "Hide the border", "The least push in that hides every place that stays empty on some frame", self._hide
+            "Hide border", "The least push in that hides every place that stays empty on some frame", self.hide_now
         )
-        self.size = self.number("Push in", "size", 0.1, 20, 0.002, 1, 3, "×", "How much larger the picture is")
-        self.x = self.number("Right", "x", -10000, 10000, 0.5, 0, 1, "px", "Middle of the frame, from the plate's own")
-        self.y = self.number("Down", "y", -10000, 10000, 0.5, 0, 1, "px", "Middle of the frame, from the plate's own")
-        self.inside.addLayout(row(self.size, self.hide_it))
-        self.inside.addLayout(row(self.x, self.y))
+        self.push_in = self.number("Push in", "size", 0.1, 20, 0.002, 1, 3, "×", "How much larger the picture is")
+        self.right = self.number(
+            "Move right", "x", -10000, 10000, 0.5, 0, 1, "px", "Middle of the frame, from the plate's own"
+        )
+        self.down = self.number(
+            "Move down", "y", -10000, 10000, 0.5, 0, 1, "px", "Middle of the frame, from the plate's own"
+        )
+        self.inside.addLayout(row(self.push_in, self.hide_it))
+        self.inside.addLayout(row(self.right, self.down))
         self.aspect = choice(list(ASPECTS), "The frame that is composed for; shown over everything", self._aspect)
         self.aspect.setMinimumContentsLength(8)
         self.ratio = self.plain(
@@ -128,14 +132,14 @@ class FramePanel(FinishPart):
 
         self._sample("Drag the part of the plate that is delivered.", taken)
 
-    def _hide(self) -> None:
+    def hide_now(self) -> None:
         shot, desk = self.desk.shot, self.desk
 
         def found(reframe: Reframe) -> None:
             if not reframe.on:
                 desk.said.emit("No border shows: the frame is filled on all frames.", False)
                 return
-            self.put_finish("Hide the border", None, reframe=reframe)
+            self.put_finish("Hide border", None, reframe=reframe)
             desk.said.emit(f"Pushed in {reframe.size.at(desk.frame):.3f} ×: the least that hides the border.", False)
 
         desk.run("Looking at the border", lambda job: hide_border(shot, desk.store, job.progress), found)

@@ -28,19 +28,19 @@ FIELDS: dict[str, tuple[tuple[str, str, float, float, float, float, int, str, st
         ("X", "x", -20000, 20000, 1.0, 0, 1, "px", "Moves the painting right, in plate pixels"),
         ("Y", "y", -20000, 20000, 1.0, 0, 1, "px", "Moves the painting down, in plate pixels"),
         ("Size", "size", 0.01, 20, 0.005, 1, 3, "", "Plate pixels to one painting pixel"),
-        ("Turn", "turn_deg", -360, 360, 0.1, 0, 2, "°", "Turns the painting clockwise about its anchor"),
-        ("Width", "width", 0.05, 20, 0.005, 1, 3, "", "Width against height"),
+        ("Rotation", "turn_deg", -360, 360, 0.1, 0, 2, "°", "Turns the painting clockwise about its anchor"),
+        ("Stretch", "width", 0.05, 20, 0.005, 1, 3, "", "Width against height"),
     ),
     "card": (
         ("Right", "right_m", -1e5, 1e5, 0.1, 0, 2, "m", "The card's middle, right of the lens's axis"),
         ("Up", "up_m", -1e5, 1e5, 0.1, 0, 2, "m", "The card's middle, above the lens's axis"),
         ("Height", "height_m", 0.01, 1e6, 0.1, 10, 2, "m", "The card's height"),
-        ("Turn", "yaw_deg", -180, 180, 0.2, 0, 2, "°", "Turns the card about the upright"),
-        ("Lean", "pitch_deg", -90, 90, 0.2, 0, 2, "°", "Leans the card back"),
+        ("Yaw", "yaw_deg", -180, 180, 0.2, 0, 2, "°", "Turns the card about the upright"),
+        ("Pitch", "pitch_deg", -90, 90, 0.2, 0, 2, "°", "Leans the card back"),
         ("Roll", "roll_deg", -180, 180, 0.2, 0, 2, "°", "Rolls the card clockwise"),
     ),
     "dome": (
-        ("Turn", "turn_deg", -360, 360, 0.2, 0, 2, "°", "Its middle, right of the reference frame's axis"),
+        ("Pan", "turn_deg", -360, 360, 0.2, 0, 2, "°", "Its middle, right of the reference frame's axis"),
         ("Tilt", "tilt_deg", -180, 180, 0.2, 0, 2, "°", "Its middle, above the reference frame's axis"),
         ("Roll", "roll_deg", -180, 180, 0.2, 0, 2, "°", "Rolls the dome clockwise"),
     ),
@@ -75,18 +75,18 @@ class HangPanel(Panel):
             "lat-long: columns are bearings; lens: a picture as a lens sees",
             lambda v: self._dome(f"Dome {v}", mapping=v),
         )
-        self.wide = NumberField("Sees", 1, 360, 0.5, 360, 1, "°", "How wide the painting sees, in degrees")
+        self.wide = NumberField("Field of view", 1, 360, 0.5, 360, 1, "°", "How wide the painting sees, in degrees")
         self.plain(self.wide, self._wide, lambda v, w, g: self._dome(w, g, wide_deg=v))
         self.inside.addLayout(row(self.mapping, self.wide))
         self.across = push_button(
-            "Flip left–right",
+            "Flip horizontally",
             "Mirrors the painting about its anchor",
             lambda: self._flip("flip_across"),
             "flip-horizontal",
             True,
         )
         self.up = push_button(
-            "Flip up–down",
+            "Flip vertically",
             "Turns the painting upside down about its anchor",
             lambda: self._flip("flip_up"),
             "flip-vertical",
@@ -95,11 +95,11 @@ class HangPanel(Panel):
         self.inside.addLayout(row(self.across, self.up))
         self.anchor = QLabel()
         self.to_mark = push_button(
-            "To the mark", "Puts the anchor on the lock's first mark; the painting stays", self._to_mark
+            "Move anchor to the mark", "Puts the anchor on the lock's first mark; the painting stays", self._to_mark
         )
         self.inside.addLayout(row(self.anchor, 1, self.to_mark))
         self.start = NumberField(
-            "Starts", -1e6, 1e7, 1, 0, 0, "", "Frame of the plate on which its first frame is seen"
+            "Starts at frame", -1e6, 1e7, 1, 0, 0, "", "Frame of the plate on which its first frame is seen"
         )
         self.speed = NumberField("Speed", -20, 20, 0.05, 1, 2, "×", "How fast it plays; below 0 backward")
         self.plain(self.start, self._starts, lambda v, w, g: self._timing(w, g, start=round(v)))
@@ -114,8 +114,8 @@ class HangPanel(Panel):
             "What is seen between two of its frames: the one before, both blended, or what optical flow moves them to",
             lambda v: self._timing(f"Between frames {v}", between=v),
         )
-        self.own_rate = QCheckBox("Own rate")
-        self.own_rate.clicked.connect(lambda on: self._timing("Own rate", own_rate=bool(on)))
+        self.own_rate = QCheckBox("Own frame rate")
+        self.own_rate.clicked.connect(lambda on: self._timing("Own frame rate", own_rate=bool(on)))
         self.inside.addLayout(row(self.start, self.speed))
         self.inside.addLayout(row(self.after, self.between))
         self.inside.addWidget(self.own_rate)

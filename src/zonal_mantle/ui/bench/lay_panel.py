@@ -14,7 +14,7 @@ from ...shot.hang import Mode
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..tools.line import LineTool
-from ..widgets import choice, note, push_button, row, show_choice
+from ..widgets import choice, fill, note, push_button, row, show_choice
 from .panel import Panel
 
 NO_MATTE = "All of it below the line"
@@ -31,7 +31,7 @@ class LayPanel(Panel):
             "How colours mix with what is behind (W3C Compositing and Blending)",
             lambda v: self._put("blend", f"Blend {v}", mode=v),
         )
-        self.coded = self._box("In codes", "Mixes coded values instead of light", "blend", "coded")
+        self.coded = self._box("Mix encoded values", "Mixes coded values instead of light", "blend", "coded")
         self.opacity = self._keyed("Opacity", "blend", "opacity", 0, 1, 0.01, 1, 2, "", "Share of it that is laid")
         self.old_sky = self._box(
             "On the old sky", "Lies on the plate's own sky, as its matte takes it away, not on what is farther",
@@ -43,17 +43,19 @@ class LayPanel(Panel):
         self.seam = self._box("Seam at the horizon", "Fades the painting toward the plate's horizon", "seam", "on")
         self.to = choice(["plate", "haze"], "What it fades to", lambda v: self._put("seam", f"Seam to {v}", to=v))
         self.inside.addLayout(row(self.seam, self.to))
-        self.height = self._keyed("Height", "seam", "height_px", 0.1, 5000, 1, 60, 1, "px", "Over which it fades")
+        self.fade = self._keyed("Height", "seam", "height_px", 0.1, 5000, 1, 60, 1, "px", "Over which it fades")
         self.lift = self._keyed(
             "Lift", "seam", "lift_px", -5000, 5000, 1, 0, 1, "px", "Of the fade's foot above the horizon"
         )
-        self.inside.addLayout(row(self.height, self.lift))
+        self.inside.addLayout(row(self.fade, self.lift))
         self.mirror = self._box("Mirror in water", "Shows the zone once more, mirrored below a line", "mirror", "on")
         self.true = self._box("Level water", "Mirrors directions at the horizon, as level water does", "mirror", "true")
         self.inside.addLayout(row(self.mirror, self.true))
-        self.line = push_button("Waterline", "Drag along the waterline; it rides with the zone", self._line, "plus")
+        self.line = push_button(
+            "Draw waterline", "Drag along the waterline; it rides with the zone", self._line, "plus"
+        )
         self.at_horizon = push_button(
-            "At the horizon",
+            "Waterline at horizon",
             "Takes the plate's horizon as the line",
             lambda: self._put("mirror", "Mirror at the horizon", line=None),
         )
@@ -128,7 +130,7 @@ class LayPanel(Panel):
         self.old_sky.setVisible(not plate)
         self.seam.setChecked(zone.seam.on)
         show_choice(self.to, ["plate", "haze"], zone.seam.to)
-        for part in (self.to, self.height, self.lift):
+        for part in (self.to, self.fade, self.lift):
             part.setVisible(zone.seam.on)
         self.mirror.setChecked(zone.mirror.on)
         self.true.setChecked(zone.mirror.true)
@@ -145,8 +147,8 @@ class LayPanel(Panel):
             self.matte,
         ):
             part.setVisible(zone.mirror.on)
-        names = {matte.id: f"Within {matte.name}" for matte in shot.mattes}
-        show_choice(self.matte, [NO_MATTE, *names.values()], names.get(zone.mirror.matte or "", NO_MATTE))
+        mattes = [(matte.id, f"Within {matte.name}") for matte in shot.mattes]
+        fill(self.matte, [(None, NO_MATTE), *mattes], zone.mirror.matte)
         needs = (zone.seam.on or (zone.mirror.on and (zone.mirror.true or zone.mirror.line is None))) and not shot.lines
         self.words.setText("The plate's horizon is not known: draw it under Level." if needs else "")
 
@@ -158,11 +160,10 @@ class LayPanel(Panel):
                 back = reference_to_frame(self.desk.shot, zone, self.desk.frame)
                 (ax, ay), (bx, by) = carry(np.linalg.inv(back), np.array([a, b]))
                 line = ((float(ax), float(ay)), (float(bx), float(by)))
-                self._put("mirror", "Waterline", line=line, true=False)
+                self._put("mirror", "Draw waterline", line=line, true=False)
 
         self.lines.ask("Drag along the waterline.", drawn)
         self.desk.choice_changed.emit()
 
-    def _matte(self, name: str) -> None:
-        found = next((matte.id for matte in self.desk.shot.mattes if f"Within {matte.name}" == name), None)
-        self._put("mirror", "Matte of the mirror", matte=found)
+    def _matte(self, _: str) -> None:
+        self._put("mirror", "Matte of the mirror", matte=self.matte.currentData())

@@ -12,7 +12,7 @@ from ...place.transform import corner_trouble, reference_to_frame
 from ...shot import Corner, Keyed, Line, MantleError
 from ..desk import Desk
 from ..tools.line import LineTool
-from ..widgets import choice, note, push_button, row, show_choice
+from ..widgets import choice, fill, note, push_button, row
 from .panel import Panel
 
 STILL = "Lines stand still"
@@ -28,38 +28,38 @@ class LevelPanel(Panel):
         self.where = note()
         self.inside.addWidget(self.where)
         self.horizon = push_button(
-            "Horizon",
+            "Draw horizon",
             "Draw the horizon on the picture that is seen",
             lambda: self._draw("horizon", "Drag along the horizon."),
             "plus",
         )
         self.first = push_button(
-            "Edge",
+            "Vanishing lines A",
             "Draw an edge that runs away in the first direction: roofs, kerbs of one side",
             lambda: self._draw("first", "Drag along an edge of the first direction."),
             "plus",
         )
         self.second = push_button(
-            "Across",
+            "Vanishing lines B",
             "Draw an edge of the second direction, at right angles to the first",
             lambda: self._draw("second", "Drag along an edge of the second direction."),
             "plus",
         )
         self.inside.addLayout(row(self.horizon, self.first, self.second))
         self.find = push_button(
-            "Find edges", "Looks for straight edges of two directions by itself", self._find, "search"
+            "Find vanishing lines", "Looks for straight edges of two directions by itself", self._find, "search"
         )
-        self.clear = push_button("Clear", "Removes all lines of the picture that is seen", self._clear, "trash-2")
+        self.clear = push_button("Clear lines", "Removes all lines of the picture that is seen", self._clear, "trash-2")
         self.inside.addLayout(row(self.find, self.clear))
         self.rides = choice([STILL], "The lock that carries the plate's lines over the shot", self._ride)
         self.inside.addWidget(self.rides)
         self.words = note()
         self.inside.addWidget(self.words)
         self.meet = push_button(
-            "Meet the horizon", "Turns and moves the painting so that its horizon lies on the plate's", self._meet
+            "Align to horizon", "Turns and moves the painting so that its horizon lies on the plate's", self.align
         )
         self.wall = push_button(
-            "On a wall…", "Draw top, bottom, left and right edge of a wall: the painting lands on it", self._wall
+            "Place on a wall…", "Draw top, bottom, left and right edge of a wall: the painting lands on it", self._wall
         )
         self.inside.addLayout(row(self.meet, self.wall))
         self.reading = note()
@@ -77,8 +77,7 @@ class LevelPanel(Panel):
             if on_painting
             else "Lines are drawn on the plate; the Painting view (9) takes them for the painting."
         )
-        names = {lock.id: f"Ride on {lock.name}" for lock in shot.locks}
-        show_choice(self.rides, [STILL, *names.values()], names.get(shot.lines_ride or "", STILL))
+        fill(self.rides, [(None, STILL), *((lock.id, f"Ride on {lock.name}") for lock in shot.locks)], shot.lines_ride)
         self.rides.setVisible(not on_painting)
         plate = plate_perspective(shot, self.desk.frame)
         own = painting_perspective(shot.source(zone.source))
@@ -129,18 +128,16 @@ class LevelPanel(Panel):
                 Line(id=f"{shot.new_id('line')}-{kind}-{k}", kind=kind, a=tuple(a), b=tuple(b), frame=desk.frame)
                 for k, (a, b) in enumerate(longest)
             ]
-        self.lines.put(tuple(kept), "Find edges")
+        self.lines.put(tuple(kept), "Find vanishing lines")
         desk.said.emit(f"Found {len(first)} edges of one direction and {len(second)} of another.", False)
 
     def _clear(self) -> None:
         self.lines.put((), "Clear the lines")
 
-    def _ride(self, name: str) -> None:
-        shot = self.desk.shot
-        found = next((lock.id for lock in shot.locks if f"Ride on {lock.name}" == name), None)
-        self.desk.edit(shot.but(lines_ride=found), "What carries the lines")
+    def _ride(self, _: str) -> None:
+        self.desk.edit(self.desk.shot.but(lines_ride=self.rides.currentData()), "What carries the lines")
 
-    def _meet(self) -> None:
+    def align(self) -> None:
         zone = self.desk.zone
         if zone is None:
             return

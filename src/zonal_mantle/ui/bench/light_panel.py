@@ -32,24 +32,29 @@ class LightPanel(Panel):
         self.words = note()
         self.inside.addWidget(self.words)
         self.shadow = push_button(
-            "Shadow",
+            "Draw a shadow",
             "Drag on the plate from the foot of a thing to the tip of its shadow",
             lambda: self._draw("shadow", "Drag from a thing's foot to its shadow's tip."),
             "plus",
         )
         self.edge = push_button(
-            "Lit side",
+            "Draw a lit side",
             "Drag on the plate from the shaded side of a thing to the lit one",
             lambda: self._draw("edge", "Drag from the shaded side to the lit one."),
             "plus",
         )
-        self.forget = push_button("By itself", "Looks for the plate's light in the sky that is removed", self._forget)
+        self.forget = push_button("Automatic", "Looks for the plate's light in the sky that is removed", self._forget)
         self.inside.addLayout(row(self.shadow, self.edge, self.forget))
-        self.here = push_button("Sun is here", "Click the painting's sun in the Painting view", self._here, "crosshair")
-        self.own = push_button("Find it", "Looks for the painting's sun by itself", self._own)
+        self.here = push_button(
+            "Mark the sun", "Click the painting's sun in the Painting view", self._here, "crosshair"
+        )
+        self.own = push_button("Find the sun", "Looks for the painting's sun by itself", self._own)
         self.inside.addLayout(row(self.here, self.own))
         self.flip = push_button(
-            "Flip", "Mirrors the painting, so that its light comes from the plate's side", self._flip, "flip-horizontal"
+            "Flip",
+            "Mirrors the painting, so that its light comes from the plate's side",
+            self.flip_now,
+            "flip-horizontal",
         )
         self.turn = push_button("Turn the dome", "Turns the dome so that its sun is where the plate's is", self._turn)
         self.inside.addLayout(row(self.flip, self.turn))
@@ -94,7 +99,7 @@ class LightPanel(Panel):
         self.desk.choice_changed.emit()
 
     def _forget(self) -> None:
-        self.desk.edit(self.desk.shot.but(light=None), "The plate's light by itself")
+        self.desk.edit(self.desk.shot.but(light=None), "The plate's light: automatic")
 
     def _here(self) -> None:
         desk = self.desk
@@ -114,9 +119,9 @@ class LightPanel(Panel):
         zone, shot = self.desk.zone, self.desk.shot
         if zone is not None:
             source = shot.source(zone.source)
-            self.desk.edit(shot.with_source(source.but(sun=None)), f"Sun of {source.name} by itself")
+            self.desk.edit(shot.with_source(source.but(sun=None)), f"Sun of {source.name}: automatic")
 
-    def _flip(self) -> None:
+    def flip_now(self) -> None:
         zone = self.desk.zone
         if zone is not None:
             self.desk.edit_zone(flipped_in_place(self.desk.shot, zone), f"Flip {zone.name}")

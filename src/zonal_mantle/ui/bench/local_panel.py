@@ -11,7 +11,7 @@ from ...shot.match import DAYLIGHT_K
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..tools.local import LocalTool
-from ..widgets import choice, note, push_button, row, show_choice, tool_button
+from ..widgets import choice, fill, named, push_button, row, show_choice, tool_button
 from .finish_part import FinishPart
 
 STILL = "stays in frame"
@@ -51,11 +51,11 @@ class LocalPanel(FinishPart):
         self.inside.addWidget(self.invert)
         self.rides = choice([STILL], "What the shape rides on", self._ride)
         self.rides.setMinimumContentsLength(10)
-        self.inside.addLayout(row(note("Rides"), self.rides, 1))
+        self.inside.addWidget(named("Rides on", self.rides))
         self.reach = choice(list(REACHES), "What the light falls on", self._reach)
         self.reach.setMinimumContentsLength(10)
         self.zone = choice([], "The zone that the light falls behind, or before", self._zone)
-        self.inside.addLayout(row(note("Affects"), self.reach, self.zone))
+        self.inside.addLayout(row(named("Affects", self.reach), self.zone))
         self.inside.addWidget(self.words)
 
     # --- the light at hand ---
@@ -125,8 +125,7 @@ class LocalPanel(FinishPart):
         if light is None:
             return
         self.on.setChecked(light.on)
-        show_choice(self.lights, [each.name for each in lights], light.name)
-        self.lights.setCurrentIndex([each.id for each in lights].index(light.id))
+        fill(self.lights, [(each.id, each.name) for each in lights], light.id)
         self.invert.setChecked(light.shape.invert)
         fill(
             self.rides,
@@ -140,12 +139,3 @@ class LocalPanel(FinishPart):
         return (
             "" if self.tool.light is not None else "No light yet. Add an ellipse or a shape, then brighten or warm it."
         )
-
-
-def fill(box: QComboBox, items: list[tuple[str | None, str]], current: str | None) -> None:
-    """Refills a list of things that are known by their ids, without telling anybody."""
-    if [(box.itemData(i), box.itemText(i)) for i in range(box.count())] != items:
-        box.clear()
-        for id, name in items:
-            box.addItem(name, id)
-    box.setCurrentIndex(max(next((k for k, (id, _) in enumerate(items) if id == current), 0), 0))

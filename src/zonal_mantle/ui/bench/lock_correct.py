@@ -14,7 +14,7 @@ from ..ask import existing_file, new_file
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..tools.lock import LockTool
-from ..widgets import choice, note, push_button, row, show_choice
+from ..widgets import choice, fill, note, push_button, row
 from .panel import Panel
 from .takes import Takes
 
@@ -28,14 +28,16 @@ class CorrectPanel(Panel):
     def __init__(self, desk: Desk, tool: LockTool) -> None:
         super().__init__(desk)
         self.tool = tool
-        self.x = self._field(
+        self.right = self._field(
             "Right", "x", -5000, 0.05, 0, 2, "px", "Moves what rides to the right, on the reference frame"
         )
-        self.y = self._field("Down", "y", -5000, 0.05, 0, 2, "px", "Moves what rides down, on the reference frame")
-        self.turn = self._field("Turn", "turn_deg", -180, 0.01, 0, 2, "°", "Turns what rides about the quad's middle")
-        self.size = self._field("Size", "size", 0.01, 0.001, 1, 4, "×", "Sizes what rides about the quad's middle")
-        self.inside.addLayout(row(self.x, self.y))
-        self.inside.addLayout(row(self.turn, self.size))
+        self.down = self._field("Down", "y", -5000, 0.05, 0, 2, "px", "Moves what rides down, on the reference frame")
+        self.turn = self._field(
+            "Rotation", "turn_deg", -180, 0.01, 0, 2, "°", "Turns what rides about the quad's middle"
+        )
+        self.sizing = self._field("Size", "size", 0.01, 0.001, 1, 4, "×", "Sizes what rides about the quad's middle")
+        self.inside.addLayout(row(self.right, self.down))
+        self.inside.addLayout(row(self.turn, self.sizing))
         self.smooth = NumberField(
             "Smooth", 0, 50, 0.1, 0, 1, "fr", "Takes jitter out: standard deviation of a smoothing over time, in frames"
         )
@@ -45,7 +47,7 @@ class CorrectPanel(Panel):
         self.join = choice([JOIN], "Adds the frames that another lock's solve has and this one lacks", self._join)
         self.inside.addWidget(self.join)
         self.distance = NumberField(
-            "Point is at", 0.01, 1e6, 0.1, 10, 2, "m", "Distance of the chosen point from the lens on the "
+            "Distance of point", 0.01, 1e6, 0.1, 10, 2, "m", "Distance of the chosen point from the lens on the "
             "reference frame: "
             "scales the whole scene",
         )  # fmt: skip
@@ -56,9 +58,9 @@ class CorrectPanel(Panel):
         self.takes = Takes("this zone", self._follow)
         self.inside.addWidget(self.takes)
         self.write = push_button(
-            "Write…", "Writes the lock: JSON (all of it), CSV (the solve), USD (the camera)", self._write
+            "Export lock…", "Writes the lock: JSON (all of it), CSV (the solve), USD (the camera)", self._write
         )
-        self.read = push_button("Read…", "Reads a solve or a lock: JSON, CSV, USD", self._read)
+        self.read = push_button("Import lock…", "Reads a solve or a lock: JSON, CSV, USD", self._read)
         self.inside.addLayout(row(self.write, self.read))
 
     def _field(
@@ -86,8 +88,8 @@ class CorrectPanel(Panel):
     def refresh(self) -> None:
         super().refresh()
         lock, shot, zone = self.desk.lock, self.desk.shot, self.desk.zone
-        others = [other.name for other in shot.locks if lock is not None and other.id != lock.id and other.solved]
-        show_choice(self.join, [JOIN, *others], JOIN)
+        others = [other for other in shot.locks if lock is not None and other.id != lock.id and other.solved]
+        fill(self.join, [(None, JOIN), *((other.id, other.name) for other in others)], None)
         self.join.setEnabled(bool(others))
         self.removed.setText(
             f"takes out {removed_px(lock, shot.size):.2f} px" if lock is not None and lock.smooth_frames else ""
@@ -104,9 +106,9 @@ class CorrectPanel(Panel):
         if (lock := self.desk.lock) is not None:
             self.desk.edit_lock(lock.but(smooth_frames=value), f"{words} {lock.name}", gesture)
 
-    def _join(self, name: str) -> None:
+    def _join(self, _: str) -> None:
         lock = self.desk.lock
-        other = next((each for each in self.desk.shot.locks if each.name == name), None)
+        other = next((each for each in self.desk.shot.locks if each.id == self.join.currentData()), None)
         if lock is None or other is None:
             return
         try:

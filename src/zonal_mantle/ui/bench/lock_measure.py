@@ -18,14 +18,17 @@ from ..numberfield import NumberField
 from ..tools.lock import LockTool
 from ..tools.mark import MOST_MARKS
 from ..tools.sample import Area
-from ..widgets import choice, note, push_button, row, show_choice, tool_button
+from ..widgets import choice, fill, named, note, push_button, row, show_choice, tool_button
 from .panel import Panel
 from .takes import Takes
 
 CHANNELS = ["luma", "red", "green", "blue", "saturation"]
 MOTIONS = ["translation", "similarity", "affine", "perspective"]
-RENEWALS = ["hold the first", "renew below", "renew every frame"]
-NOTHING = "from nothing"
+PATTERNS = {
+    "hold the first": "never", "renew below": "when unsure",
+    "renew every frame": "on every frame",
+}  # fmt: skip
+NOTHING = "none"
 Sample = Callable[[str, Callable[[Area], None]], None]
 
 
@@ -38,13 +41,13 @@ class MeasurePanel(Panel):
         self.start = note()
         self.inside.addWidget(self.start)
         self.corners = push_button(
-            "Marks in an area…",
+            "Add marks in an area…",
             "Drag over an area: marks are set on its strongest corners on this frame",
             self._ask_marks,
         )
         self.inside.addWidget(self.corners)
         self.keep = push_button("Field", "Draw what is measured", lambda: self._draw("keep"), "plus")
-        self.drop = push_button("Leave out", "Draw what does not belong to it", lambda: self._draw("drop"), "plus")
+        self.drop = push_button("Exclude", "Draw what does not belong to it", lambda: self._draw("drop"), "plus")
         self.form = choice(["polygon", "smooth", "ellipse", "rectangle"], "The form of the next shape", lambda _: None)
         self.drawing = row(self.keep, self.drop, self.form)
         self.inside.addLayout(self.drawing)
@@ -59,46 +62,56 @@ class MeasurePanel(Panel):
         self.inside.addLayout(row(self.list, self.key, self.remove))
         self.shape_rides = choice([NOTHING], "The lock that the chosen left-out shape rides on", self._shape_ride)
         self.shape_takes = Takes("the chosen left-out shape", self.tool.field.follow)
-        self.inside.addLayout(row(self.shape_rides, self.shape_takes))
-        self.stays = QCheckBox("Field stays in the frame")
+        self.inside.addWidget(named("Rides on", self.shape_rides))
+        self.inside.addWidget(self.shape_takes)
+        self.stays = QCheckBox("Fixed field")
         self.stays.setToolTip("For long pans and skies: motion is measured through a field that does not move")
-        self.stays.clicked.connect(lambda on: self._anew("Field stays", field_stays=bool(on)))
+        self.stays.clicked.connect(lambda on: self._anew("Fixed field", field_stays=bool(on)))
         self.inside.addWidget(self.stays)
-        self.motion = choice(MOTIONS, "The fullest motion that is looked for", lambda v: self._anew("Motion", motion=v))
+        self.motion = choice(MOTIONS, "The most that the motion may be", lambda v: self._anew("Motion model", motion=v))
         self.channel = choice(
             CHANNELS, "Which channel of the coded feed is searched", lambda v: self._anew(f"Search in {v}", channel=v)
         )
-        self.inside.addLayout(row(self.motion, self.channel))
         self.renewal = choice(
-            RENEWALS, "Whether the pattern is taken anew: never, where it is less sure, or on every frame",
-            lambda v: self._anew("Renewal", renewal=v),
+            list(PATTERNS.values()), "Whether the pattern is taken anew: never, when unsure, or on every frame",
+            lambda v: self._anew("Pattern", renewal=next(key for key, words in PATTERNS.items() if words == v)),
         )  # fmt: skip
         self.guess = choice([NOTHING], "The lock whose motion the search starts from", self._guess)
+        self.inside.addWidget(named("Search in", self.channel))
+        self.inside.addWidget(named("Motion model", self.motion))
+        self.inside.addWidget(named("Renew pattern", self.renewal))
+        self.inside.addWidget(named("Initial guess", self.guess))
         self.guess_takes = Takes("the search", lambda follow: self._anew("Start", follow=follow))
-        self.inside.addLayout(row(self.renewal, self.guess))
         self.inside.addWidget(self.guess_takes)
         self.filter = NumberField(
             "Blur", -3, 5, 0.05, 0, 2, "px", "Blurs the feed before the search; below 0 sharpens it"
         )
         self.least = NumberField(
-            "Stop below", 0, 1, 0.01, 0.6, 2, "", "Confidence at which what is followed counts as lost"
+            "Minimum confidence", 0, 1, 0.01, 0.6, 2, "", "Confidence at which what is followed counts as lost"
         )
         self.plain(self.filter, lambda: self._value("filter_px"), lambda v, w, g: self._anew(w, g, filter_px=v))
         self.plain(self.least, lambda: self._value("least_confidence"), self._put_least)
         self.inside.addLayout(row(self.filter, self.least))
         self.focal = NumberField(
-            "Focal", 1, 2000, 0.1, 35, 2, "mm", "Focal length on the sensor beside. A value set here is taken as known"
+            "Focal length",
+            1,
+            2000,
+            0.1,
+            35,
+            2,
+            "mm",
+            "Focal length on the sensor beside. A value set here is taken as known",
         )
-        self.sensor = NumberField("Sensor", 1, 100, 0.1, 36, 2, "mm", "Width of the sensor")
+        self.sensor = NumberField("Sensor width", 1, 100, 0.1, 36, 2, "mm", "Width of the sensor")
         self.plain(self.focal, self._focal_mm, lambda v, w, g: self._lens(w, g, mm=v))
         self.plain(self.sensor, lambda: self._lens_value("sensor_mm"), lambda v, w, g: self._lens(w, g, sensor_mm=v))
         self.inside.addLayout(row(self.focal, self.sensor))
-        self.given = QCheckBox("Focal is known")
+        self.given = QCheckBox("Focal length is known")
         self.given.setToolTip("The focal length is taken as it stands; else it is solved")
-        self.given.clicked.connect(lambda on: self._lens("Focal is known", None, given=bool(on)))
-        self.bend = QCheckBox("Distortion")
+        self.given.clicked.connect(lambda on: self._lens("Focal length is known", None, given=bool(on)))
+        self.bend = QCheckBox("Solve lens distortion")
         self.bend.setToolTip("Solves one term of radial distortion too")
-        self.bend.clicked.connect(lambda on: self._lens("Distortion", None, solve_distortion=bool(on)))
+        self.bend.clicked.connect(lambda on: self._lens("Solve lens distortion", None, solve_distortion=bool(on)))
         self.inside.addLayout(row(self.given, self.bend))
         self.back = push_button(
             "◂ Backward", "Solve from the reference frame to the first", lambda: self.solve("backward")
@@ -112,7 +125,7 @@ class MeasurePanel(Panel):
         self.inside.addWidget(self.reads)
         self.missing = QCheckBox("Missing frames only")
         self.missing.setToolTip("Frames that are solved stay as they are")
-        self.which = push_button("Which lock?", "Looks at how the shot moves and proposes a lock", self.propose)
+        self.which = push_button("Suggest a lock", "Looks at how the shot moves and proposes a lock", self.propose)
         self.inside.addLayout(row(self.missing, self.which))
         self.turned: str | None = None  # the lock whose camera was found to turn only
         self.as_pan = push_button(
@@ -176,10 +189,8 @@ class MeasurePanel(Panel):
         show_choice(self.motion, MOTIONS, lock.moves)
         show_choice(self.channel, CHANNELS, lock.channel)
         show_choice(self.reads, ["raw plate", "denoised plate"], lock.reads)
-        show_choice(self.renewal, RENEWALS, lock.renewal)
-        others = [f"from {other.name}" for other in self._others(lock)]
-        rides = next((f"from {o.name}" for o in self._others(lock) if o.id == lock.rides), NOTHING)
-        show_choice(self.guess, [NOTHING, *others], rides)
+        show_choice(self.renewal, list(PATTERNS.values()), PATTERNS[lock.renewal])
+        fill(self.guess, [(None, NOTHING), *self._others(lock)], lock.rides)
         self.stays.setChecked(lock.field_stays)
         self.given.setChecked(lock.lens.given)
         self.bend.setChecked(lock.lens.solve_distortion)
@@ -190,9 +201,11 @@ class MeasurePanel(Panel):
         if not point:
             self._show_shapes(lock)
 
-    def _others(self, lock: Lock) -> list[Lock]:
+    def _others(self, lock: Lock) -> list[tuple[str | None, str]]:
+        """The locks that this one may ride on."""
         shot = self.desk.shot
-        return [other for other in shot.locks if other.id != lock.id and lock.id not in shot.locks_under(other.id)]
+        others = [other for other in shot.locks if other.id != lock.id and lock.id not in shot.locks_under(other.id)]
+        return [(other.id, other.name) for other in others]
 
     def _show_shapes(self, lock: Lock) -> None:
         self.list.blockSignals(True)
@@ -212,8 +225,7 @@ class MeasurePanel(Panel):
         free = chosen is not None and chosen.mode == "drop"
         self.shape_rides.setVisible(free)
         if chosen is not None and free:
-            names = {other.id: f"rides on {other.name}" for other in self._others(lock)}
-            show_choice(self.shape_rides, ["stands free", *names.values()], names.get(chosen.rides, "stands free"))
+            fill(self.shape_rides, [(None, NOTHING), *self._others(lock)], chosen.rides)
             self.shape_takes.show_parts(chosen.follow if chosen.rides else None)
 
     # --- changing ---
@@ -247,17 +259,11 @@ class MeasurePanel(Panel):
             lens = lens.but(focal_px=mm / lens.sensor_mm * self.desk.shot.size[0], given=True)
         self._anew(words, gesture, lens=lens, points=())
 
-    def _guess(self, name: str) -> None:
-        lock = self.desk.lock
-        if lock is not None:
-            found = next((o.id for o in self._others(lock) if f"from {o.name}" == name), None)
-            self._anew("Start", rides=found)
+    def _guess(self, _: str) -> None:
+        self._anew("Start", rides=self.guess.currentData())
 
-    def _shape_ride(self, name: str) -> None:
-        lock = self.desk.lock
-        if lock is not None:
-            found = next((o.id for o in self._others(lock) if f"rides on {o.name}" == name), None)
-            self.tool.field.ride(found)
+    def _shape_ride(self, _: str) -> None:
+        self.tool.field.ride(self.shape_rides.currentData())
 
     def _draw(self, mode: str) -> None:
         self.desk.choose_stage("Lock")
@@ -309,12 +315,14 @@ class MeasurePanel(Panel):
         self.desk.edit_lock(lock.but(marks=marks, reference_frame=reference, **kept), f"Marks of {lock.name}")
 
     # --- long work ---
-    def solve(self, direction: Direction) -> None:
-        """Solves the lock in the background; the shot changes only when it is done."""
+    def solve(self, direction: Direction, missing: bool | None = None) -> None:
+        """Solves the lock in the background; the shot changes only when it is done. `missing`: only frames that it
+        lacks; as the box says where that is not told."""
         lock, shot = self.desk.lock, self.desk.shot
         if lock is None:
             return
-        missing = self.missing.isChecked() and self.missing.isVisible()
+        if missing is None:
+            missing = self.missing.isChecked() and self.missing.isVisible()
 
         def work(job: object) -> Lock | OnlyTurned:
             try:

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QCheckBox
 
+from ...comp import mend_of_lock
 from ...lock import read_lock
 from ...lock.camera import WORST_PX
 from ...shot import Lock, Shot
 from ...shot.lock import SHOWN_TIMES
 from ..desk import Desk
 from ..tools.lock import LockTool
-from ..widgets import choice, note, push_button, row, show_choice, tool_button
+from ..widgets import choice, fill, note, push_button, row, tool_button
 from .lock_correct import CorrectPanel
 from .lock_measure import MeasurePanel, Sample
 from .stage import Stage
@@ -72,11 +73,11 @@ class LockStage(Stage):
     def refresh(self) -> None:
         super().refresh()
         shot, zone, lock = self.desk.shot, self.zone, self.desk.lock
-        names = [other.name for other in shot.locks]
+        entries = [(other.id, other.name) for other in shot.locks]
         riding = shot.lock(zone.placement.rides) if zone.placement.rides else None
         plate = shot.holds_plate(zone)
-        show_choice(self.rides, [FREE, *names], riding.name if riding else FREE)
-        show_choice(self.which, names, lock.name if lock else "")
+        fill(self.rides, [(None, FREE), *entries], zone.placement.rides)
+        fill(self.which, entries, lock.id if lock else None)
         for part in (self.which, self.remove, self.go, self.quad, self.still, self.apart):
             part.setVisible(lock is not None)
         self._show_header(riding, plate)
@@ -109,6 +110,7 @@ class LockStage(Stage):
         )
 
     def _show_header(self, riding: Lock | None, plate: bool) -> None:
+        self.header.show_mend(mend_of_lock(self.desk.shot, self.zone))
         lock = riding or (self.desk.lock if plate else None)
         if lock is None:
             self.header.show_reading("no lock yet" if plate else "rides on nothing", not plate)
@@ -126,9 +128,10 @@ class LockStage(Stage):
         self.header.show_reading(f"{lock.name} {reading.rms_px:.2f} px{extra}", not whole or reading.worst_px > most)
 
     # --- changing ---
-    def _ride(self, name: str) -> None:
-        lock = next((other for other in self.desk.shot.locks if other.name == name), None)
-        self._hang_on(self.desk.shot, lock, f"{self.zone.name} rides on {name}" if lock else "Ride on nothing")
+    def _ride(self, _: str) -> None:
+        id = self.rides.currentData()
+        lock = self.desk.shot.lock(id) if id else None
+        self._hang_on(self.desk.shot, lock, f"{self.zone.name} rides on {lock.name}" if lock else "Ride on nothing")
 
     def _hang_on(self, shot: Shot, lock: Lock | None, label: str) -> None:
         zone = shot.zone(self.zone.id)
@@ -154,10 +157,9 @@ class LockStage(Stage):
         self.desk.choose_stage("Lock")
         self.desk.choice_changed.emit()
 
-    def _work_on(self, name: str) -> None:
-        lock = next((other for other in self.desk.shot.locks if other.name == name), None)
+    def _work_on(self, _: str) -> None:
         self.tool.points_chosen = []
-        self.desk.choose_lock(lock.id if lock else None)
+        self.desk.choose_lock(self.which.currentData())
 
     def _remove(self) -> None:
         if (lock := self.desk.lock) is not None:

@@ -6,15 +6,17 @@ from collections.abc import Callable
 
 from PySide6.QtWidgets import QComboBox
 
+from ...comp import Mend
 from ...comp.match_fit import FittedAll, fit_all
 from ...comp.new_light import new_sky_light
+from ...comp.readings_match import FAR_OFF
 from ...match import transmittance
 from ...shot import Aim, AimArea, MantleError
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..tools.line import LineTool
 from ..tools.sample import Area
-from ..widgets import choice, note, push_button, row, show_choice, tool_button
+from ..widgets import choice, fill, note, push_button, row, show_choice, tool_button
 from .optic_panels import AirPanel, GrainPanel, LensPanel, WrapPanel
 from .stage import Stage
 from .tone_panel import TonePanel
@@ -79,18 +81,20 @@ class MatchStage(Stage):
         self.header.switch.setChecked(match.on)
         plate = shot.holds_plate(zone)
         reading = self.desk.readings.matches.get(zone.id)
+        far = reading is not None and reading.drawn and not reading.problem and reading.worst > FAR_OFF
+        self.header.show_mend(Mend("fit tone", "Fit tone", zone.id) if far and match.on and not plate else None)
         if not match.on:
             self.header.show_reading("off")
         elif plate:
             self.header.show_reading("the plate itself")
         elif reading is not None and not reading.problem:
-            self.header.show_reading(f"ΔE {reading.worst:.1f} from its aim")
+            self.header.show_reading(f"ΔE {reading.worst:.1f} from its aim", far)
         elif zone.distance_m is None:
             self.header.show_reading("no aim at infinity")
         elif not match.air.on:
             self.header.show_reading("air off")
         else:
-            self.header.show_reading(f"{transmittance(zone.distance_m, shot.air.visibility_m):.0%} own light")
+            self.header.show_reading(f"{transmittance(zone.distance_m, shot.air.visibility_m):.0%} transmitted")
         count = len(match.aim.areas)
         names = [f"Area {k + 1}" for k in range(count)] or [NO_AREA]
         chosen = self.areas.currentText()
@@ -102,8 +106,8 @@ class MatchStage(Stage):
             part.setVisible(area is not None)
         if area is not None:
             self.distance.set_value(match.aim.areas[area].distance_m or 0.0)
-            locks = {lock.id: f"on {lock.name}" for lock in shot.locks if lock.holds}
-            show_choice(self.rides, [STILL, *locks.values()], locks.get(match.aim.rides or "", STILL))
+            locks = [(lock.id, f"on {lock.name}") for lock in shot.locks if lock.holds]
+            fill(self.rides, [(None, STILL), *locks], match.aim.rides)
         self.before.setChecked(self.desk.before)
         self.all.setEnabled(not plate)
         self.open_part(self.part)
@@ -150,10 +154,8 @@ class MatchStage(Stage):
             )
             self._put_aim(aim.but(areas=areas), "Distance of the aim", gesture)
 
-    def _ride(self, name: str) -> None:
-        shot = self.desk.shot
-        found = next((lock.id for lock in shot.locks if f"on {lock.name}" == name), None)
-        self._put_aim(self.zone.match.aim.but(rides=found), "Lock of the aim")
+    def _ride(self, _: str) -> None:
+        self._put_aim(self.zone.match.aim.but(rides=self.rides.currentData()), "Lock of the aim")
 
     # --- fits ---
     def _fit_all(self) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PySide6.QtWidgets import QLineEdit
 
-from ...comp import MatteOverShot
+from ...comp import MatteOverShot, mend_of_matte
 from ...comp.matte_planner import zone_picture
 from ...comp.readings import AGAINST_SKY_ACCEPTED, HOLES_ACCEPTED
 from ...matte.first import first_pull
@@ -14,7 +14,7 @@ from ...shot import ClearSkyPull, MantleError, Matte, MatteUse, Pull
 from ..desk import Desk
 from ..tools.sample import Area
 from ..tools.shape import ShapeTool
-from ..widgets import choice, note, row, show_choice, tool_button
+from ..widgets import choice, fill, note, row, tool_button
 from .edge_panel import EdgePanel
 from .pull_panel import PullPanel
 from .shape_panel import ShapePanel
@@ -62,8 +62,8 @@ class MatteStage(Stage):
         super().refresh()
         zone, matte = self.zone, self.desk.matte
         self.header.switch.setChecked(zone.matte.on)
-        names = [each.name for each in self.desk.shot.mattes]
-        show_choice(self.which, [NONE, *names], matte.name if matte is not None else NONE)
+        mattes = [(each.id, each.name) for each in self.desk.shot.mattes]
+        fill(self.which, [(None, NONE), *mattes], matte.id if matte is not None else None)
         for part in (self.title, self.remove):
             part.setEnabled(matte is not None)
         if not self.title.hasFocus():
@@ -75,8 +75,11 @@ class MatteStage(Stage):
         reading = self.desk.readings.mattes.get(matte.id) if matte is not None else None
         self.problem.setText(reading.problem if reading is not None else "")
         self.problem.setVisible(bool(self.problem.text()))
+        mend = mend_of_matte(self.desk.shot, self.zone)
+        self.header.show_mend(mend)
         if not self.zone.matte.on:
-            self.header.show_reading("off: all of it stays")
+            what = "off: hides what is behind" if mend is not None else "off: all of it stays"
+            self.header.show_reading(what, mend is not None)
         elif matte is None or not (matte.pulls or matte.shapes):
             self.header.show_reading("empty: add a pull", True)
         elif reading is None:
@@ -115,9 +118,9 @@ class MatteStage(Stage):
         matte = Matte(id=shot.new_id("matte"), name=name, pulls=(pull,), over_black=on_black)
         self.desk.give_matte(matte.but(reads="own picture") if own else matte, f"New matte for {zone.name}")
 
-    def _use(self, name: str) -> None:
-        matte = next((each for each in self.desk.shot.mattes if each.name == name), None)
-        use = MatteUse(on=matte is not None, id=matte.id if matte is not None else None)
+    def _use(self, _: str) -> None:
+        id = self.which.currentData()
+        use = MatteUse(on=id is not None, id=id)
         if use != self.zone.matte:
             self.desk.edit_zone(self.zone.but(matte=use), f"Matte of {self.zone.name}")
 

@@ -11,7 +11,7 @@ from ...place.seen import zone_seen
 from ...shot import Keyed
 from ..desk import Desk
 from ..numberfield import NumberField
-from ..widgets import choice, note, push_button, row, show_choice
+from ..widgets import choice, fill, note, push_button, row, show_choice
 from .match_part import MatchPart, rgb_names
 
 NO_CLIP = "Made from the model"
@@ -56,7 +56,7 @@ class AirPanel(MatchPart):
         self.deep.setToolTip("Its top lies farther off than its foot: a painted range stands paler behind than before")
         self.deep.clicked.connect(self._deep)
         self.far = self._far()
-        self.draw = push_button("Line", "Drag on the picture from the near end to the far one", self._line)
+        self.draw = push_button("Draw line", "Drag on the picture from the near end to the far one", self._line)
         self.inside.addLayout(row(self.deep, self.far, self.draw))
         self.own = self.number(
             "Haze in painting", "own_m", 0, 1e6, 50, 0, 0, "m", "How far it was painted or photographed through already"
@@ -274,13 +274,13 @@ class GrainPanel(MatchPart):
         self.strength = self.number(
             "Strength", "strength", 0, 8, 0.01, 1, 2, "", "1 is as strong as was measured or set"
         )
-        self.size = self.number("Size", "size", 0.2, 8, 0.02, 1, 2, "", "1 is as wide as was measured")
+        self.grain_size = self.number("Size", "size", 0.2, 8, 0.02, 1, 2, "", "1 is as wide as was measured")
         self.inside.addWidget(self.strength)
-        self.inside.addWidget(self.size)
+        self.inside.addWidget(self.grain_size)
         self.deviation = [self._deviation(k, colour) for k, colour in enumerate(("red", "green", "blue"))]
-        words = note("Mid-grey, of 255")
-        words.setFixedWidth(98)
-        self.inside.addLayout(rgb_names(98))
+        words = note("Grey, of 255")
+        words.setFixedWidth(76)
+        self.inside.addLayout(rgb_names(76))
         self.inside.addLayout(row(words, *self.deviation))
         self.clip = choice([NO_CLIP], "Made anew on every frame, or a scanned clip of grain from the stock", self._clip)
         self.inside.addWidget(self.clip)
@@ -301,8 +301,8 @@ class GrainPanel(MatchPart):
 
         return self.plain(field, get, put)
 
-    def _clip(self, name: str) -> None:
-        found = next((s.id for s in self.desk.shot.sources if s.name == name), None)
+    def _clip(self, _: str) -> None:
+        found = self.clip.currentData()
         self.put("Grain from a clip" if found else "Grain from the model", clip=found)
 
     def _another(self) -> None:
@@ -313,7 +313,7 @@ class GrainPanel(MatchPart):
         value, shot = self.value(), self.desk.shot
         if value is None:
             return
-        names = {source.id: source.name for source in shot.sources if source.id != shot.plate}
-        show_choice(self.clip, [NO_CLIP, *names.values()], names.get(value.clip or "", NO_CLIP))
+        clips = [(source.id, source.name) for source in shot.sources if source.id != shot.plate]
+        fill(self.clip, [(None, NO_CLIP), *clips], value.clip)
         for field in self.deviation:
             field.setEnabled(value.clip is None)

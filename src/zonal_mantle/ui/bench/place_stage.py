@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from ...comp import Mend
+from ...comp.readings_place import PlaceReading
 from ...place.transform import plate_moved
 from ..desk import Desk
 from ..tools.place import PlaceTool
@@ -16,7 +18,7 @@ from .stage import Stage
 
 
 class PlaceStage(Stage):
-    """Hang, Level, Cover, Light, Lay."""
+    """Transform, Level, Cover, Light, Blend."""
 
     name = "Place"
     tip = "Where the painting hangs, and whether it belongs there"
@@ -29,11 +31,11 @@ class PlaceStage(Stage):
         self.light = LightPanel(desk, tool.lines)
         self.lay = LayPanel(desk, tool.lines)
         self.add_parts(
-            ("Hang", self.hang, "How the painting hangs: its way and its numbers"),
+            ("Transform", self.hang, "How the painting hangs: its way and its numbers"),
             ("Level", self.level, "Horizon and vanishing points of plate and painting"),
             ("Cover", self.cover, "Whether it covers every frame; painting bases"),
             ("Light", self.light, "Which side the light comes from"),
-            ("Lay", self.lay, "Blend mode, opacity, seam, mirror in water"),
+            ("Blend", self.lay, "Blend mode, opacity, seam, mirror in water"),
         )
 
     def refresh(self) -> None:
@@ -42,6 +44,7 @@ class PlaceStage(Stage):
         placement = zone.placement
         self.header.switch.setChecked(placement.on)
         place = self.desk.readings.places.get(zone.id)
+        self.header.show_mend(self._mend(place))
         if not placement.on:
             self.header.show_reading("off: not in the picture")
         elif self.desk.shot.holds_plate(zone):
@@ -55,7 +58,15 @@ class PlaceStage(Stage):
         plate = self.desk.shot.holds_plate(zone)
         for name in ("Level", "Cover", "Light"):  # of paintings only
             self.parts[name][0].setEnabled(not plate)
-        self.open_part("Hang" if plate and self.part in ("Level", "Cover", "Light") else self.part)
+        self.open_part("Transform" if plate and self.part in ("Level", "Cover", "Light") else self.part)
+
+    def _mend(self, place: PlaceReading | None) -> Mend | None:
+        """Into the picture, or larger, where the painting runs out."""
+        zone = self.zone
+        if not zone.placement.on:
+            return Mend("place on", "Switch the placement on", zone.id)
+        short = place is not None and place.coverage.covered < place.coverage.frames
+        return Mend("cover", "Scale to cover", zone.id) if short and zone.placement.way == "flat" else None
 
     def switch(self, on: bool) -> None:
         placement = self.zone.placement.but(on=on)

@@ -14,7 +14,7 @@ from .. import theme
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..tools.sample import Area, mean_colour, pixels_in
-from ..widgets import choice, note, push_button, row, show_choice, tool_button
+from ..widgets import choice, fill, note, push_button, row, show_choice, tool_button
 from .curve_edit import CurveEdit
 from .panel import Panel
 
@@ -102,10 +102,14 @@ class LumaForm(Form):
         self.inside.addLayout(row(self.high, self.high_softness))
         self.inside.addLayout(row(self.low, self.low_softness))
         self.goes = push_button(
-            "This goes…", "Drag over what is to go; thresholds follow from both samples", lambda: self._ask("goes")
+            "Sample to remove…",
+            "Drag over what is to go; thresholds follow from both samples",
+            lambda: self._ask("goes"),
         )
         self.stays = push_button(
-            "This stays…", "Drag over what is to stay; thresholds follow from both samples", lambda: self._ask("stays")
+            "Sample to keep…",
+            "Drag over what is to stay; thresholds follow from both samples",
+            lambda: self._ask("stays"),
         )
         self.inside.addLayout(row(self.goes, self.stays))
         self.free = QCheckBox("Free curve")
@@ -177,12 +181,16 @@ class ColourForm(Form):
     kind = "colour"
 
     def build(self) -> None:
-        self.add = push_button("Goes…", "Drag over (or click) a colour that is to go", lambda: self._ask("goes"))
+        self.add = push_button(
+            "Sample to remove…", "Drag over (or click) a colour that is to go", lambda: self._ask("goes")
+        )
         self.run = push_button(
-            "Run to…", "Joins the last sample to another: all colours between them go", lambda: self._ask("run")
+            "Extend to a second colour…",
+            "Joins the last sample to another: all colours between them go",
+            lambda: self._ask("run"),
         )
         self.take = push_button(
-            "Stays…", "Drag over a colour that stays in spite of the others", lambda: self._ask("stays")
+            "Sample to keep…", "Drag over a colour that stays in spite of the others", lambda: self._ask("stays")
         )
         self.inside.addLayout(row(self.add, self.run, self.take))
         self.list = QListWidget()
@@ -247,10 +255,10 @@ class ScreenForm(Form):
 
     def build(self) -> None:
         self.screen = choice(["blue", "green"], "The screen's colour", lambda v: self.put("Screen", screen=v))
-        self.pick = push_button("Screen is…", "Drag over the screen to sample its colour", self._ask)
-        self.uneven = QCheckBox("Uneven")
+        self.pick = push_button("Sample the screen…", "Drag over the screen to sample its colour", self._ask)
+        self.uneven = QCheckBox("Uneven screen")
         self.uneven.setToolTip("Follows the screen's light over the frame")
-        self.uneven.clicked.connect(lambda on: self.put("Uneven", uneven=bool(on)))
+        self.uneven.clicked.connect(lambda on: self.put("Uneven screen", uneven=bool(on)))
         self.inside.addLayout(row(self.screen, self.pick, self.uneven))
         self.balance = self.number(
             "Balance",
@@ -318,13 +326,11 @@ class DifferenceForm(Form):
             return
         shot = self.desk.shot
         sources = [source for source in shot.sources if source.id != shot.plate]
-        name = next((source.name for source in sources if source.id == self.pull.clean), NOTHING)
-        show_choice(self.clean, [NOTHING, *(source.name for source in sources)], name)
-        name = next((lock.name for lock in shot.locks if lock.id == self.pull.rides), NOTHING)
-        show_choice(self.rides, [NOTHING, *(lock.name for lock in shot.locks)], name)
+        fill(self.clean, [(None, NOTHING), *((source.id, source.name) for source in sources)], self.pull.clean)
+        fill(self.rides, [(None, NOTHING), *((lock.id, lock.name) for lock in shot.locks)], self.pull.rides)
 
-    def _clean(self, name: str) -> None:
-        self.put("Clean plate", clean=next((s.id for s in self.desk.shot.sources if s.name == name), None))
+    def _clean(self, _: str) -> None:
+        self.put("Clean plate", clean=self.clean.currentData())
 
-    def _ride(self, name: str) -> None:
-        self.put("Rides on", rides=next((lock.id for lock in self.desk.shot.locks if lock.name == name), None))
+    def _ride(self, _: str) -> None:
+        self.put("Rides on", rides=self.rides.currentData())

@@ -43,7 +43,7 @@ class PullPanel(Panel):
         self.list.itemClicked.connect(self._choose)
         self.list.itemChanged.connect(self._switch)
         self.inside.addWidget(self.list)
-        self.joined = note("Joined to those above by")
+        self.joined = note("Combine with pulls above")
         self.inside.addLayout(row(self.joined, self.combine))
         self.reads = choice(
             [*READS],
@@ -51,7 +51,7 @@ class PullPanel(Panel):
             "the zone's own picture in its own pixels",
             self._reads,
         )
-        self.on_black = QCheckBox("On black")
+        self.on_black = QCheckBox("Shot on black")
         self.on_black.setToolTip(
             "The picture was shot on black and holds its own light: nothing of it is taken away, alpha only hides"
         )

@@ -13,7 +13,7 @@ from ..ask import existing_file, new_file
 from ..desk import Desk, new_gesture
 from ..numberfield import NumberField
 from ..tools.shape import FORMS_DRAWN, ShapeTool
-from ..widgets import choice, note, push_button, row, show_choice, tool_button
+from ..widgets import choice, fill, note, push_button, row, tool_button
 from .panel import Panel
 from .takes import Takes
 
@@ -27,10 +27,10 @@ class ShapePanel(Panel):
         super().__init__(desk)
         self.tool = tool
         self.keep = push_button(
-            "Keep", "Draw a keep shape: inside it all stays (alpha 1)", lambda: self._draw("keep"), "plus"
+            "Keep shape", "Draw a keep shape: inside it all stays (alpha 1)", lambda: self._draw("keep"), "plus"
         )
         self.drop = push_button(
-            "Drop", "Draw a drop shape: inside it all goes (alpha 0)", lambda: self._draw("drop"), "plus"
+            "Drop shape", "Draw a drop shape: inside it all goes (alpha 0)", lambda: self._draw("drop"), "plus"
         )
         self.form = choice(list(FORMS_DRAWN), "The form of the next shape", lambda _: None)
         self.inside.addLayout(row(self.keep, self.drop, self.form))
@@ -44,8 +44,8 @@ class ShapePanel(Panel):
         tools = [
             tool_button("diamond", "Key the chosen shape on this frame, or remove its key here", self._key),
             tool_button("spline", "Make the chosen point a corner, or smooth", tool.toggle_corner),
-            tool_button("copy", "Copy the chosen shape", self._copy),
-            tool_button("clipboard", "Paste a shape, also from another zone or shot", self._paste),
+            tool_button("copy", "Copy the chosen shape", self.copy_shape),
+            tool_button("clipboard", "Paste a shape, also from another zone or shot", self.paste_shape),
             tool_button(
                 "clipboard-check", "Paste onto the chosen shape: the copied outline is its key here", self._paste_key
             ),
@@ -59,7 +59,9 @@ class ShapePanel(Panel):
         self.feather_out = self._width("out", "feather_out_px", 0, "Softness outside the outline")
         self.inside.addLayout(row(self.feather_in, self.feather_out))
         self.grow = self._width("Grow", "grow_px", -500, "Moves the outline outward, below 0 inward")
-        self.share = NumberField("Point ×", 0, 4, 0.05, 1, 2, "", "How much of the feather the chosen points have")
+        self.share = NumberField(
+            "Point feather", 0, 4, 0.05, 1, 2, "", "How much of the feather the chosen points have"
+        )
         self.plain(self.share, self._share, self._put_share)
         self.inside.addLayout(row(self.grow, self.share))
         self.shutter = NumberField("Shutter", 0, 1, 0.05, 0, 2, "fr", "Frames over which the shape's motion is blurred")
@@ -94,13 +96,8 @@ class ShapePanel(Panel):
             part.setEnabled(chosen is not None)
         self.write.setEnabled(bool(shapes))
         locks = self.desk.shot.locks
-        rides = chosen.rides if chosen is not None else None
-        name = next((lock.name for lock in locks if lock.id == rides), NOTHING)
-        show_choice(
-            self.rides,
-            [NOTHING, *(f"Rides on {lock.name}" for lock in locks)],
-            f"Rides on {name}" if rides else NOTHING,
-        )
+        entries = [(None, NOTHING), *((lock.id, f"Rides on {lock.name}") for lock in locks)]
+        fill(self.rides, entries, chosen.rides if chosen is not None else None)
         self.rides.setVisible(not self.desk.cuts_own)  # no lock of the plate moves anything in another picture
         self.takes.show_parts(chosen.follow if chosen is not None and chosen.rides else None)
         self.invert.setChecked(chosen is not None and chosen.invert)
@@ -161,13 +158,12 @@ class ShapePanel(Panel):
             new, words = shape.with_points(frame, shape.points_at(frame)), f"Key {shape.name}"
         self.desk.edit_matte(matte.with_shape(new), words, new_gesture())
 
-    def _ride(self, name: str) -> None:
-        shape = self.shape
-        lock = next((lock.id for lock in self.desk.shot.locks if f"Rides on {lock.name}" == name), None)
+    def _ride(self, _: str) -> None:
+        shape, lock = self.shape, self.rides.currentData()
         if shape is not None and lock != shape.rides:
             self.tool.ride(lock)
 
-    def _copy(self) -> None:
+    def copy_shape(self) -> None:
         """The whole shape, and how it stands on this frame."""
         standing = self.tool.chosen_standing()
         if self.shape is not None and standing is not None:
@@ -193,7 +189,8 @@ class ShapePanel(Panel):
             return
         self.tool.key_outline(copied.keys[0])
 
-    def _paste(self) -> None:
+    def paste_shape(self) -> None:
+        """The shape on the clipboard as a new one."""
         shape = self._copied("shape")
         if shape is None:
             return

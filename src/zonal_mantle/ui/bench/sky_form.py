@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QCheckBox
 from ...shot import SkyStroke
 from ..numberfield import NumberField
 from ..tools.sample import Area
-from ..widgets import choice, note, push_button, row, show_choice
+from ..widgets import choice, fill, named, push_button, row
 from .pull_forms import NOTHING, Form
 
 
@@ -21,33 +21,42 @@ class ClearSkyForm(Form):
         self.finds = choice(
             ["region", "surface"],
             "Region: what is sky is learnt from the shot, clouds and all. Surface: what lies off a smooth sky stays",
-            lambda name: self.put("Finds", finds=name),
+            lambda name: self.put("Method", finds=name),
         )
         self.here = push_button("Sky here…", "Drag over sky: it goes, and the whole shot learns from it", self._ask)
         self.not_here = push_button(
             "Not sky here…", "Drag over what stays: the whole shot learns from it", lambda: self._say("not sky")
         )
-        self.doubt = push_button("Doubt", "Marks what may be sky or not", self._show_doubt)
+        self.doubt = push_button("Show doubtful areas", "Marks what may be sky or not", self._show_doubt)
         self.forget = push_button(
-            "By itself",
+            "Automatic",
             "Forgets what was said: the sky is found by itself",
-            lambda: self.put("By itself", areas=(), strokes=()),
+            lambda: self.put("Automatic", areas=(), strokes=()),
         )
         self.rides = choice(
             [NOTHING],
             "The lock that carries what is said from now on to other frames; without, it holds on its own",
             lambda name: None,
         )
-        self.inside.addLayout(row(note("Finds"), self.finds, self.doubt))
+        self.inside.addLayout(row(named("Method", self.finds), self.doubt))
         self.inside.addLayout(row(self.here, self.not_here, self.forget))
-        self.rides_note = note("Rides on")
-        self.inside.addLayout(row(self.rides_note, self.rides))
+        self.inside.addWidget(named("Rides on", self.rides))
         self.empty = self.number(
-            "Empty", "empty", 0, 20, 0.05, 3.0, 2, "σ", "Within this many deviations of the plate's noise all is sky"
+            "Clear below",
+            "empty",
+            0,
+            20,
+            0.05,
+            3.0,
+            2,
+            "σ",
+            "Within this many deviations of the plate's noise all is sky",
         )
-        self.full = self.number("Full", "full", 0, 40, 0.05, 4.5, 2, "σ", "Beyond this nothing is held down as noise")
+        self.full = self.number(
+            "Solid above", "full", 0, 40, 0.05, 4.5, 2, "σ", "Beyond this nothing is held down as noise"
+        )
         self.inside.addLayout(row(self.empty, self.full))
-        self.degree = NumberField("Bend", 0, 5, 1, 2, 0, "", "Degree of the surface that is fitted to the sky")
+        self.degree = NumberField("Surface order", 0, 5, 1, 2, 0, "", "Degree of the surface that is fitted to the sky")
         self.plain(
             self.degree,
             lambda: self.pull.degree if self.pull else None,
@@ -57,11 +66,10 @@ class ClearSkyForm(Form):
         self.clouds.setToolTip("Adds what the surface leaves, smoothed: soft clouds belong to the sky")
         self.clouds.clicked.connect(lambda on: self.put("Clouds", clouds=bool(on)))
         self.inside.addLayout(row(self.degree, self.clouds))
-        self.carried_note = note("Carried by")
         self.carried = choice(
             [NOTHING], "Fitted on every frame by itself, or fitted once and carried by a lock", self._carry
         )
-        self.inside.addLayout(row(self.carried_note, self.carried))
+        self.inside.addWidget(named("Carried by", self.carried))
 
     def refresh(self) -> None:
         super().refresh()
@@ -73,14 +81,13 @@ class ClearSkyForm(Form):
         self.finds.setCurrentText(self.pull.finds)
         for part in (self.not_here, self.doubt, self.rides):
             part.setEnabled(by_region)
-        for part in (self.degree, self.clouds, self.carried, self.carried_note):
+        for part in (self.degree, self.clouds, self.carried):
             part.setVisible(not by_region)
-        for part in (self.rides_note, self.rides):
-            part.setVisible(not self.desk.cuts_own)
+        self.rides.setVisible(not self.desk.cuts_own)
         locks = self.desk.shot.locks
-        name = next((lock.name for lock in locks if lock.id == self.pull.carried_by), NOTHING)
-        show_choice(self.carried, [NOTHING, *(lock.name for lock in locks)], name)
-        show_choice(self.rides, [NOTHING, *(lock.name for lock in locks)], self.rides.currentText() or NOTHING)
+        entries = [(None, NOTHING), *((lock.id, lock.name) for lock in locks)]
+        fill(self.carried, entries, self.pull.carried_by)
+        fill(self.rides, entries, self.rides.currentData())
 
     def _show_doubt(self) -> None:
         self.desk.set_view(view="Alpha check", look=replace(self.desk.look, fault="doubt"))
@@ -89,9 +96,10 @@ class ClearSkyForm(Form):
         def taken(area: Area) -> None:
             assert self.pull is not None
             x0, y0, x1, y1 = area
-            lock = next((lock.id for lock in self.desk.shot.locks if lock.name == self.rides.currentText()), None)
             corners = ((x0, y0), (x1, y0), (x1, y1), (x0, y1))
-            stroke = SkyStroke(says=says, frame=self.desk.frame, points=corners, filled=True, rides=lock)
+            stroke = SkyStroke(
+                says=says, frame=self.desk.frame, points=corners, filled=True, rides=self.rides.currentData()
+            )
             self.put("Sky here" if says == "sky" else "Not sky here", strokes=(*self.pull.strokes, stroke))
 
         what = "sky that is left" if says == "sky" else "what stays"
@@ -108,5 +116,5 @@ class ClearSkyForm(Form):
 
         self.sample("Drag over sky without branches or wires.", taken)
 
-    def _carry(self, name: str) -> None:
-        self.put("Carried by", carried_by=next((lock.id for lock in self.desk.shot.locks if lock.name == name), None))
+    def _carry(self, _: str) -> None:
+        self.put("Carried by", carried_by=self.carried.currentData())

@@ -7,11 +7,12 @@ from pathlib import Path
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QLabel
 
+from ...comp import Mend
 from ...media import encodings, source_problem
 from ...shot import Source
 from ..desk import Desk
 from ..numberfield import NumberField
-from ..widgets import choice, note, push_button, row, show_choice
+from ..widgets import choice, fill, named, note, push_button, row, show_choice
 from .stage import Stage
 
 RATES = {
@@ -44,24 +45,24 @@ class SourceStage(Stage):
         self.inside.addWidget(self.problem)
         self.encoding = choice(list(encodings()), "The file's colour encoding", self._encoding)
         self.guess = QLabel()
-        self.inside.addLayout(row(QLabel("Colour"), self.encoding, self.guess))
+        self.inside.addLayout(row(named("Encoding", self.encoding), self.guess))
         self.encoding.setMinimumWidth(120)
         self.alpha = choice(["none", "straight", "premultiplied"], "How the file's alpha is to be taken", self._alpha)
-        self.inside.addLayout(row(QLabel("Alpha"), self.alpha, 1))
-        self.first = NumberField("First", -1e6, 1e7, 1, 1, 0, "", "First frame that is used")
-        self.last = NumberField("Last", -1e6, 1e7, 1, 1, 0, "", "Last frame that is used")
+        self.inside.addWidget(named("Alpha", self.alpha))
+        self.first = NumberField("First frame", -1e6, 1e7, 1, 1, 0, "", "First frame that is used")
+        self.last = NumberField("Last frame", -1e6, 1e7, 1, 1, 0, "", "Last frame that is used")
         self.first.changed.connect(lambda v, g: self._put("Trim", g, trim_first=round(v)))
         self.last.changed.connect(lambda v, g: self._put("Trim", g, trim_last=round(v)))
         self.trim = row(self.first, self.last)
         self.inside.addLayout(self.trim)
         self.rate = choice(list(RATES), "Frames a second", self._rate)
-        self.aspect = NumberField("Pixel", 0.25, 4, 0.01, 1, 3, "", "Width of a pixel against its height")
+        self.aspect = NumberField("Pixel aspect", 0.25, 4, 0.01, 1, 3, "", "Width of a pixel against its height")
         self.aspect.changed.connect(lambda v, g: self._put("Pixel aspect", g, pixel_aspect=v))
-        self.inside.addLayout(row(QLabel("Rate"), self.rate, self.aspect))
+        self.inside.addLayout(row(named("Frame rate", self.rate), self.aspect))
         self.denoised = choice([NONE], "The plate without its noise, from the stock: mattes look at it", self._denoised)
         self.clean = choice([NONE], "The plate without what is taken out of it, from the stock", self._clean)
-        self.plates = row(QLabel("Denoised"), self.denoised, QLabel("Clean"), self.clean)
-        self.inside.addLayout(self.plates)
+        self.inside.addWidget(named("Denoised plate", self.denoised))
+        self.inside.addWidget(named("Clean plate", self.clean))
         self.relink = push_button(
             "Relink…", "Choose the file anew", lambda: self.relink_wanted.emit(self.zone.source), "link"
         )
@@ -92,6 +93,7 @@ class SourceStage(Stage):
         self.rate.setVisible(moving)
         self.aspect.set_value(source.pixel_aspect)
         self._show_plates()
+        self.header.show_mend(Mend("relink", "Relink…", source.id) if problem else None)
         if problem:
             self.header.show_reading("missing", True)
         else:
@@ -101,22 +103,18 @@ class SourceStage(Stage):
         """The denoised and the clean plate, where the zone holds the plate and the stock has any of its size."""
         shot = self.desk.shot
         like = [s for s in shot.sources if s.id != shot.plate and (s.width, s.height) == shot.size]
-        names = {s.id: s.name for s in like}
+        entries = [(None, NONE), *((s.id, s.name) for s in like)]
         shown = shot.holds_plate(self.zone) and bool(like)
-        for k in range(self.plates.count()):
-            if (part := self.plates.itemAt(k).widget()) is not None:
-                part.setVisible(shown)
-        show_choice(self.denoised, [NONE, *names.values()], names.get(shot.denoised, NONE))
-        show_choice(self.clean, [NONE, *names.values()], names.get(shot.clean, NONE))
-
-    def _source_named(self, name: str) -> str | None:
-        return next((s.id for s in self.desk.shot.sources if s.name == name and s.id != self.desk.shot.plate), None)
+        for part in (self.denoised, self.clean):
+            part.setVisible(shown)
+        fill(self.denoised, entries, shot.denoised)
+        fill(self.clean, entries, shot.clean)
 
     def _denoised(self, name: str) -> None:
-        self.desk.edit(self.desk.shot.but(denoised=self._source_named(name)), f"Denoised plate: {name}")
+        self.desk.edit(self.desk.shot.but(denoised=self.denoised.currentData()), f"Denoised plate: {name}")
 
     def _clean(self, name: str) -> None:
-        self.desk.edit(self.desk.shot.but(clean=self._source_named(name)), f"Clean plate: {name}")
+        self.desk.edit(self.desk.shot.but(clean=self.clean.currentData()), f"Clean plate: {name}")
 
     def _put(self, label: str, gesture: str | None = None, **changes: object) -> None:
         self.desk.edit(self.desk.shot.with_source(self.source.but(**changes)), label, gesture)

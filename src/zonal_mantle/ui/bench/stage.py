@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QMouseEvent
-from PySide6.QtWidgets import QCheckBox, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent
+from PySide6.QtWidgets import QCheckBox, QFrame, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
+from ...comp import Mend
 from ...shot import Keyed, Zone
 from .. import theme
 from ..desk import Desk, new_gesture
@@ -20,34 +21,59 @@ class Header(QFrame):
     """Name, reading and switch of a stage. A click opens it."""
 
     opened = Signal()
+    mend_wanted = Signal(object)
 
     def __init__(self, name: str, tip: str) -> None:
         super().__init__()
         self.name = name
+        self._mend: Mend | None = None
         self.setToolTip(tip)
-        self.setFixedHeight(26)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setAccessibleName(name)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.arrow = QLabel("▸")
         self.title = QLabel(name)
         self.title.setFont(theme.font(12, medium=True))
-        self.reading = QLabel()
+        self.reading, self.words = QLabel(), ""
         self.reading.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.switch = QCheckBox()
         self.switch.setToolTip(f"Switch {name} on or off")
         self.switch.setAccessibleName(f"{name} on")
-        layout = QHBoxLayout(self)
-        layout.setContentsMargins(6, 0, 6, 0)
-        layout.setSpacing(5)
-        for part in (self.arrow, self.title):
-            layout.addWidget(part)
-        layout.addWidget(self.reading, 1)
-        layout.addWidget(self.switch)
+        self.reading.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.mend = push_button("", "Mends the trouble of this stage", lambda: self.mend_wanted.emit(self._mend))
+        self.mend.hide()
+        line = row(self.arrow, self.title, self.reading, self.switch, spacing=5)
+        line.setStretch(2, 1)  # type: ignore[attr-defined]
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(6, 4, 6, 4)
+        layout.setSpacing(4)
+        layout.addLayout(line)
+        layout.addWidget(self.mend)
         self.show_open(False)
+
+    def show_mend(self, mend: Mend | None) -> None:
+        """The button that mends what the reading says, below it; none where nothing is to be mended."""
+        self._mend = mend
+        self.mend.setVisible(mend is not None)
+        if mend is not None:
+            self.mend.setText(mend.label)
+            self.mend.setToolTip(f"Mends the trouble of this stage: {mend.label}")
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._show_words()
+
+    def _show_words(self) -> None:
+        room = max(self.reading.width(), 40)
+        self.reading.setText(self.reading.fontMetrics().elidedText(self.words, Qt.TextElideMode.ElideRight, room))
 
     def show_open(self, on: bool) -> None:
         self.arrow.setText("▾" if on else "▸")
         edge = theme.ACCENT if on else theme.LINE
-        self.setStyleSheet(f"Header {{ background: {theme.RAISED}; border-left: 3px solid {edge}; }}")
+        self.setStyleSheet(
+            f"Header {{ background: {theme.RAISED}; border-left: 3px solid {edge}; }}"
+            f"Header:focus {{ border: 1px solid {theme.ACCENT}; border-left: 3px solid {theme.ACCENT}; }}"
+        )
         for part in (self.arrow, self.title, self.reading, self.switch):
             part.setAttribute(Qt.WidgetAttribute.WA_StyledBackground, False)
             if part is not self.reading:
@@ -55,11 +81,20 @@ class Header(QFrame):
 
     def show_reading(self, words: str, trouble: bool = False) -> None:
         """The reading; trouble is shown by a mark as well as by colour."""
-        self.reading.setText(("▲ " if trouble else "") + words)
+        self.words = ("▲ " if trouble else "") + words
+        self.reading.setToolTip(self.words)
+        self.setAccessibleDescription(self.words)
+        self._show_words()
         self.reading.setStyleSheet(f"background: transparent; color: {theme.WARN if trouble else theme.TEXT};")
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.opened.emit()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+            self.opened.emit()
+        else:
+            super().keyPressEvent(event)
 
 
 class Stage(QWidget):

@@ -13,14 +13,14 @@ from .. import theme
 
 
 class Takes(QToolButton):
-    """Says what a rider takes of its lock's motion; its list switches the parts on and off."""
+    """Says what a rider follows of its lock's motion; its list switches the parts on and off."""
 
     def __init__(self, rider: str, changed: Callable[[Follow], None]) -> None:
         super().__init__()
         self.follow, self._changed = WHOLE, changed
         self.setFont(theme.font(11))
         self.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        self.setToolTip(f"Which parts of the lock's motion {rider} takes")
+        self.setToolTip(f"Which parts of the lock's motion {rider} follows")
         self.setAccessibleName(self.toolTip())
         self.list = QMenu(self)
         self.parts: dict[str, QAction] = {}
@@ -38,5 +38,5 @@ class Takes(QToolButton):
         for name, part in self.parts.items():
             part.setChecked(getattr(self.follow, name))
         taken = [name for name in PARTS if getattr(self.follow, name)]
-        words = "the whole motion" if len(taken) == len(PARTS) else ", ".join(taken) or "nothing of the motion"
-        self.setText(f"Takes {words}")
+        words = "all motion" if len(taken) == len(PARTS) else ", ".join(taken) or "no motion"
+        self.setText(f"Follows {words}")

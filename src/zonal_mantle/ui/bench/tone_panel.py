@@ -91,14 +91,14 @@ class TonePanel(MatchPart):
             "Toward the sun", "across", "stops", -4, 4, 0.02, 0, 2, "stops", "Exposure that grows along a drawn line"
         )
         self.draw = push_button(
-            "Line", "Drag on the picture from where it begins to where all of it is there", self._line
+            "Draw line", "Drag on the picture from where it begins to where all of it is there", self._line
         )
         for field in (self.exposure, self.kelvin, self.duv, self.saturation, self.hue):
             out.addWidget(field)
         out.addWidget(self.contrast)
         out.addLayout(row(self.across, self.draw))
         self.sky = push_button(
-            "Light of the new sky",
+            "Fit to light of new sky",
             "Proposes exposure and white for this zone of the plate from old and new sky",
             self._new_sky,
         )
@@ -137,7 +137,7 @@ class TonePanel(MatchPart):
         out = column(3)
         out.addWidget(note("Log (ACEScct). Below: zone; above: aim"))
         self.which = choice(list(CURVES), "The curve that is shown", lambda _: self.refresh())
-        self.flat = push_button("Straight", "Takes this curve away", lambda: self._curve((), None))
+        self.flat = push_button("Reset curve", "Takes this curve away", lambda: self._curve((), None))
         out.addLayout(row(self.which, self.flat))
         self.curve = CurveEdit(curve_at, 1.0)
         self.curve.setAccessibleName("Tone curve")
@@ -231,7 +231,7 @@ class TonePanel(MatchPart):
         out.addWidget(self.cdl_saturation)
         self.load = push_button("Load CDL…", "Takes the CDL of a .cc, .ccc or .cdl file", self._load)
         self.save = push_button(
-            "Save…", "The CDL as .cc, .ccc or .cdl; the whole tone as .clf or .cube with a shaper", self._save
+            "Save CDL…", "The CDL as .cc, .ccc or .cdl; the whole tone as .clf or .cube with a shaper", self._save
         )
         out.addLayout(row(self.load, self.save))
         return out

@@ -20,12 +20,16 @@ class Tool:
 
     cursor = Qt.CursorShape.ArrowCursor
     hint = ""
+    asks = False  # whether it waits for one answer on the picture, and is drawn even where overlays are hidden
 
     def __init__(self, desk: Desk) -> None:
         self.desk = desk
 
     def paint(self, painter: QPainter, viewer: Viewer) -> None:
         """Draws on the picture."""
+
+    def paint_playing(self, painter: QPainter, viewer: Viewer) -> None:
+        """Draws what stays on the picture while it plays: the quad of a lock and the chosen outline."""
 
     def press(self, viewer: Viewer, point: QPointF, modifiers: Qt.KeyboardModifier) -> None:
         """The left button went down."""

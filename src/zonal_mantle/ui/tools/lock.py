@@ -69,6 +69,15 @@ class LockTool(Tool):
                 painter, QPointF(12, 20), f"The field was drawn on frame {lock.reference_frame}: a solve starts there"
             )
 
+    def paint_playing(self, painter: QPainter, viewer: object) -> None:
+        lock = self.desk.lock
+        if lock is None:
+            return
+        if lock.quad is not None and lock.kind != "by hand":
+            self.marks._paint_quad(painter, viewer, lock)
+        if lock.kind != "point":
+            self.field.paint_playing(painter, viewer)
+
     def places(self, lock: Lock) -> np.ndarray:
         """Where the points of the scene are on this frame, (n, 2); NaN behind the lens."""
         entry = lock.nearest(self.desk.frame)
@@ -93,7 +102,11 @@ class LockTool(Tool):
             if k in self.points_chosen:
                 painter.setPen(QPen(QColor(theme.TEXT), 1.4))
                 painter.drawRect(int(at.x()) - 7, int(at.y()) - 7, 14, 14)
-                label(painter, at + QPointF(10, 4), f"{depth:.1f} m" if lock.in_metres else f"{depth:.1f} ways")
+                label(
+                    painter,
+                    at + QPointF(10, 4),
+                    f"{depth:.1f} m" if lock.in_metres else f"{depth:.1f} units (not scaled)",
+                )
         if len(self.points_chosen) == 3:
             self._paint_card(painter, viewer, lock)
 

@@ -16,6 +16,7 @@ REACH = 4
 class PickTool(Tool):
     """The next click gives the plate's mean colour round it, scene-linear, and hands back to the stage's tool."""
 
+    asks = True
     cursor = Qt.CursorShape.CrossCursor
     hint = "Click on the plate where the air is thickest, such as the foot of the farthest hill."
 

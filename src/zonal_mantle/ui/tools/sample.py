@@ -19,6 +19,7 @@ class SampleTool(Tool):
     """The next box (or click) on the picture is handed on as x0, y0, x1, y1 in its pixels; Escape hands on None."""
 
     cursor = Qt.CursorShape.CrossCursor
+    asks = True
 
     def __init__(self, desk: Desk, hint: str, taken: Callable[[Area | None], None]) -> None:
         super().__init__(desk)

@@ -164,6 +164,14 @@ class ShapeTool(Tool):
             for k, place in enumerate(places):
                 handle(painter, place, k == 0, colour)
 
+    def paint_playing(self, painter: QPainter, viewer: object) -> None:
+        shape = self._shape(self.chosen)
+        if shape is not None and self.here:
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            for pen in outline_pen(KEEP if shape.mode == "keep" else DROP):
+                painter.setPen(pen)
+                painter.drawPolygon(self._line(viewer, shape))
+
     def _line(self, viewer: object, shape: Shape) -> QPolygonF:
         points = self._seen(shape, tuple(map(tuple, outline(shape, self.desk.frame).tolist())))
         return QPolygonF([viewer.to_widget(x, y) for x, y in points])

@@ -1,0 +1,57 @@
+"""A finding: a reading that falls outside what is acceptable."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from typing import Literal
+
+from ..shot import Shot
+from .readings_matte import Fault
+from .readings_place import PlaceFault
+
+Severity = Literal["wrong", "doubt"]
+_NUMBERS = re.compile(r"[-+−]?\d[\d.,]*(?:\s?%)?")
+
+
+@dataclass(frozen=True)
+class Finding:
+    """Where something is outside of what is acceptable, on which frame, in words, and what of a part it is.
+
+    `severity` is "wrong" where a render would show it or stop, "doubt" where somebody should look.
+    """
+
+    stage: str
+    part: str
+    frame: int
+    words: str
+    fault: Fault | PlaceFault | None = None
+    severity: Severity = "doubt"
+
+    @property
+    def key(self) -> str:
+        """Names the finding whatever its numbers are, so that one that was set aside stays so.
+
+        >>> Finding("Lock", "lock1", 1003, "Hills is off by 0.42 px at its worst.").key
+        'Lock lock1: Hills is off by # px at its worst.'
+        """
+        return f"{self.stage} {self.part}: {_NUMBERS.sub('#', self.words)}"
+
+
+def reason_set_aside(shot: Shot, finding: Finding) -> str | None:
+    """Why a finding was set aside, or None where it was not."""
+    return next((each.reason for each in shot.set_aside if each.finding == finding.key), None)
+
+
+def by_severity(findings: list[Finding], shot: Shot) -> list[Finding]:
+    """The gravest first, within them by stage and frame; those that were set aside last."""
+    stages = ("Source", "Matte", "Lock", "Place", "Match", "Finish")
+    return sorted(
+        findings,
+        key=lambda each: (
+            reason_set_aside(shot, each) is not None,
+            each.severity != "wrong",
+            stages.index(each.stage) if each.stage in stages else len(stages),
+            each.frame,
+        ),
+    )

@@ -1,0 +1,157 @@
+"""The first pass over a plate that was just opened: what a compositor would do first, each a step of its own."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from ..place.coverage import covering
+from ..place.hands import flipped_in_place
+from ..shot import ClearSkyPull, MantleError, Matte, MatteUse, Placement, Shot, Zone
+from ..shot.match import PARTS
+from ..skies import SkyCard
+from .fits import fits_this_plate
+from .match_fit import fit_all
+from .mends import best_lock
+from .pictures import Pictures
+from .readings import CHECK_SCALE
+from .readings_place import opening_of
+from .shelf import source_of
+from .solve import solve_lock, suggest_lock
+
+Progress = Callable[[float, str], None]
+SPARE_PX = 3.0  # beyond the frame that a painting is made to cover
+
+
+@dataclass(frozen=True)
+class Step:
+    """A step of the pass: what it is called in the history, the shot after it, and what was done or why not."""
+
+    label: str
+    shot: Shot
+    words: str
+    done: bool = True
+
+
+def first_pass(shot: Shot, pictures: Pictures, cards: list[SkyCard], progress: Progress) -> list[Step]:
+    """Suggested lock, automatic matte, best-fitting sky, cover, fits. A step that cannot be done says so and changes
+    nothing; what is there already is kept.
+
+    Parameters
+    ----------
+    cards : the library's skies that may be hung.
+    progress : gets the share 0…1 and words; may raise `Cancelled`.
+
+    Raises
+    ------
+    MediaError : the plate cannot be read.
+    """
+    steps: list[Step] = []
+    acts: tuple[tuple[str, float, float, Callable[[Shot, Progress], tuple[Shot, str]]], ...] = (
+        ("Lock", 0.0, 0.5, lambda now, p: _locked(now, pictures, p)),
+        ("Matte", 0.5, 0.52, lambda now, p: _cut(now)),
+        ("Sky", 0.52, 0.6, lambda now, p: _hung(now, pictures, cards)),
+        ("Cover", 0.6, 0.75, lambda now, p: _covered(now, pictures, p)),
+        ("Fits", 0.75, 1.0, lambda now, p: _fitted(now, pictures, p)),
+    )
+    for name, start, end, act in acts:
+
+        def told(share: float, words: str, start: float = start, end: float = end) -> None:
+            progress(start + share * (end - start), words)
+
+        told(0.0, f"First pass: {name.lower()}")
+        try:
+            new, words = act(shot, told)
+        except MantleError as problem:
+            steps.append(Step(f"First pass: {name.lower()}", shot, f"{name}: {problem}", done=False))
+            continue
+        shot = new
+        steps.append(Step(f"First pass: {name.lower()}", shot, f"{name}: {words}"))
+    return steps
+
+
+def _locked(shot: Shot, pictures: Pictures, progress: Progress) -> tuple[Shot, str]:
+    known = best_lock(shot)
+    if known is not None:
+        return shot, f"{known.name} was there already."
+    found = suggest_lock(shot, pictures, lambda share, words: progress(0.3 * share, words))
+    lock = found.lock.but(id=shot.new_id("lock"))
+    shot = solve_lock(
+        shot.with_lock(lock), lock.id, pictures, "both", lambda share, words: progress(0.3 + 0.7 * share, words)
+    )
+    solved = shot.lock(lock.id)
+    return shot, f"{solved.name} is solved on {len(solved.solved)} of {len(shot.frames)} frames."
+
+
+def _cut(shot: Shot) -> tuple[Shot, str]:
+    zone = next((each for each in shot.zones if shot.holds_plate(each)), None)
+    if zone is None:
+        return shot, "no zone holds the plate, nothing is cut."
+    if shot.matte_of(zone) is not None:
+        return shot, f"{zone.name} has one already."
+    matte = Matte(id=shot.new_id("matte"), name=f"{zone.name} matte", pulls=(ClearSkyPull(id=shot.new_id("pull")),))
+    cut = shot.with_matte(matte)
+    return cut.with_zone(
+        zone.but(matte=MatteUse(on=True, id=matte.id))
+    ), f"{zone.name} is cut by an automatic sky matte."
+
+
+def _sky(shot: Shot) -> Zone | None:
+    """The farthest zone that is not plate."""
+    return next((zone for zone in reversed(shot.near_to_far()) if not shot.holds_plate(zone)), None)
+
+
+def _hung(shot: Shot, pictures: Pictures, cards: list[SkyCard]) -> tuple[Shot, str]:
+    known = _sky(shot)
+    if known is not None and known.distance_m is None:
+        return shot, f"{known.name} was there already."
+    lock = best_lock(shot)
+    turns = lock is not None and lock.kind in ("pan", "camera")
+    fits = fits_this_plate(shot, [card for card in cards if turns or not card.around], pictures)
+    if not fits:
+        return shot, "no sky of the library is there."
+    best = fits[0]
+    source = source_of(best.card, shot.new_id("source"))
+    middle = (shot.size[0] / 2, shot.size[1] / 2)
+    zone = Zone(
+        id=shot.new_id("zone"), name=source.name, source=source.id,
+        placement=Placement(
+            anchor=middle, rides=None if lock is None else lock.id, way="dome" if best.card.around else "flat"
+        ),
+    )  # fmt: skip
+    shot = shot.with_source(source).with_zone(zone)
+    if best.flip:
+        shot = shot.with_zone(flipped_in_place(shot, zone))
+    rides = "" if lock is None else f", riding on {lock.name}"
+    return shot, f"{source.name} is added at infinity{rides}: {'; '.join(best.reasons)}."
+
+
+def _covered(shot: Shot, pictures: Pictures, progress: Progress) -> tuple[Shot, str]:
+    zone = _sky(shot)
+    if zone is None or zone.placement.way != "flat":
+        return shot, "nothing that has to be scaled."
+    openings = {}
+    for done, frame in enumerate(shot.work_frames):
+        progress(done / len(shot.work_frames), f"Looking at frame {frame}")
+        openings[frame] = opening_of(shot, zone, frame, pictures, CHECK_SCALE)
+    try:
+        placement = covering(shot, zone, openings, spare_px=SPARE_PX)
+    except ValueError as problem:
+        raise MantleError(str(problem)) from problem
+    grown = placement.size.at(shot.first) / zone.placement.size.at(shot.first)
+    words = f"{zone.name} covers every frame, at {grown:.0%} of its size."
+    return shot.with_zone(zone.but(placement=placement)), words
+
+
+def _fitted(shot: Shot, pictures: Pictures, progress: Progress) -> tuple[Shot, str]:
+    zone = _sky(shot)
+    if zone is None:
+        return shot, "there is nothing to fit."
+    found = fit_all(shot, pictures, [zone.id], progress)
+    new = found.shot.zone(zone.id).match
+    match = shot.zone(zone.id).match
+    for part in {each.part for each in found.fitted}:
+        match = match.with_part(part, new)
+    shot = shot.with_zone(shot.zone(zone.id).but(match=match.but(on=True))).but(air=found.shot.air)
+    done = ", ".join(part for part in PARTS if part in {each.part for each in found.fitted}) or "nothing"
+    return shot, f"{done} of {zone.name} fitted. {' '.join(found.refused.values())}".strip()

@@ -1,0 +1,137 @@
+"""What mends a trouble: for each finding and each stage, the one step that answers it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from ..shot import ClearSkyPull, Lock, Matte, MatteUse, Shot, Zone
+from .finding import Finding
+
+What = Literal[
+    "ride", "solve", "solve missing", "suggest lock", "matte on", "new matte", "add pull", "zone on", "place on",
+    "cover", "align horizon", "flip", "relink", "fit tone", "hide border", "all frames",
+]  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Mend:
+    """A step that mends a trouble: what a button that does it says, and the ids that it is done with.
+
+    `part` is the zone, lock or source that is changed, `to` what it is put on.
+    """
+
+    what: What
+    label: str
+    part: str
+    to: str | None = None
+
+
+def best_lock(shot: Shot) -> Lock | None:
+    """The solved lock that a thing had best ride on: on the most frames, then with the least error."""
+    held = [lock for lock in shot.locks if lock.holds and lock.kind != "by hand"]
+    if not held:
+        return None
+    return min(held, key=lambda lock: (-len(lock.solved), max((e.residual_px for e in lock.solved), default=0.0)))
+
+
+def hidden_behind(shot: Shot, zone: Zone) -> list[Zone]:
+    """What is hung behind the plate and cannot be seen, because the plate's zone is not cut."""
+    if not shot.holds_plate(zone) or (zone.matte.on and shot.matte_of(zone) is not None) or not zone.on:
+        return []
+    far = shot.near_to_far()
+    behind = far[[each.id for each in far].index(zone.id) + 1 :]
+    return [each for each in behind if not shot.holds_plate(each) and shot.is_switched_on(each) and each.placement.on]
+
+
+def mend_of_matte(shot: Shot, zone: Zone) -> Mend | None:
+    """What mends a zone's matte: switched on, made, or given a pull."""
+    matte = shot.matte_of(zone)
+    if matte is not None and not zone.matte.on:
+        return Mend("matte on", "Switch the matte on", zone.id) if hidden_behind(shot, zone) else None
+    if matte is None:
+        return Mend("new matte", "Add an automatic sky matte", zone.id) if hidden_behind(shot, zone) else None
+    if not (matte.pulls or matte.shapes):
+        return Mend("add pull", "Add an automatic sky pull", zone.id)
+    return None
+
+
+def mend_of_lock(shot: Shot, zone: Zone) -> Mend | None:
+    """What mends the lock that a zone rides on: a lock to ride on, or one to be solved."""
+    rides = zone.placement.rides
+    if rides is not None:
+        return mend_of_solve(shot, shot.lock(rides))
+    if shot.holds_plate(zone):
+        return None if shot.locks else Mend("suggest lock", "Suggest a lock", zone.id)
+    best = best_lock(shot)
+    if best is not None:
+        return Mend("ride", f"Ride on {best.name}", zone.id, best.id)
+    if shot.locks:
+        return mend_of_solve(shot, shot.locks[0])
+    return Mend("suggest lock", "Suggest a lock", zone.id)
+
+
+def mend_of_solve(shot: Shot, lock: Lock) -> Mend | None:
+    """Solving a lock, or the frames that it lacks."""
+    if lock.kind == "by hand" or (lock.kind == "point" and not lock.marks):
+        return None
+    if not lock.solved:
+        return Mend("solve", f"Solve {lock.name}", lock.id)
+    whole = lock.kind in ("camera", "pan") or lock.field_stays
+    if not whole and any(lock.at(frame) is None for frame in shot.frames):
+        return Mend("solve missing", f"Solve missing frames of {lock.name}", lock.id)
+    return None
+
+
+def mend_of(shot: Shot, finding: Finding) -> Mend | None:
+    """The step that answers a finding, or None where it takes a person's eye."""
+    zone = next((each for each in shot.zones if each.id == finding.part), None)
+    lock = next((each for each in shot.locks if each.id == finding.part), None)
+    if finding.stage == "Source" and any(source.id == finding.part for source in shot.sources):
+        return Mend("relink", "Relink…", finding.part)
+    if finding.stage == "Finish" and "border" in finding.words:
+        return Mend("hide border", "Hide border", finding.part)
+    if lock is not None:
+        return mend_of_solve(shot, lock)
+    if zone is None:
+        return None
+    if finding.stage == "Lock":
+        return mend_of_lock(shot, zone)
+    if finding.stage == "Matte":
+        return mend_of_matte(shot, zone)
+    if finding.stage == "Match" and "from its aim" in finding.words:
+        return Mend("fit tone", "Fit tone", zone.id)
+    flat = zone.placement.way == "flat"
+    if finding.fault == "uncovered" and flat:
+        return Mend("cover", "Scale to cover", zone.id)
+    if finding.fault == "light" and flat:
+        return Mend("flip", "Flip horizontally", zone.id)
+    if finding.stage == "Place" and "horizon is off" in finding.words and flat:
+        return Mend("align horizon", "Align to horizon", zone.id)
+    return None
+
+
+def mended(shot: Shot, mend: Mend) -> Shot | None:
+    """The shot after a mend that is a change of its values alone; None for those that take a measurement."""
+    if mend.what == "matte on":
+        zone = shot.zone(mend.part)
+        return shot.with_zone(zone.but(matte=zone.matte.but(on=True)))
+    if mend.what == "new matte":
+        zone = shot.zone(mend.part)
+        matte = Matte(id=shot.new_id("matte"), name=f"{zone.name} matte", pulls=(ClearSkyPull(id=shot.new_id("pull")),))
+        return shot.with_matte(matte).with_zone(zone.but(matte=MatteUse(on=True, id=matte.id)))
+    if mend.what == "add pull":
+        zone = shot.zone(mend.part)
+        known = shot.matte_of(zone)
+        if known is None:
+            return None
+        pulled = known.but(pulls=(*known.pulls, ClearSkyPull(id=shot.new_id("pull"))))
+        return shot.with_matte(pulled).with_zone(zone.but(matte=zone.matte.but(on=True)))
+    if mend.what == "ride" and mend.to is not None:
+        zone, lock = shot.zone(mend.part), shot.lock(mend.to)
+        placement = zone.placement.but(rides=lock.id)
+        return shot.with_zone(zone.but(placement=placement))
+    if mend.what in ("zone on", "place on"):
+        zone = shot.zone(mend.part)
+        return shot.with_zone(zone.but(on=True, placement=zone.placement.but(on=True)))
+    return None

@@ -1,0 +1,48 @@
+"""Does what mends a trouble, wherever its button stands: in a header of the bench or in the drawer of findings."""
+
+from __future__ import annotations
+
+from ..comp import Mend, mended
+from .bench import Bench
+from .desk import Desk
+from .files import Files
+
+
+class Mender:
+    """One door for all mends. Each is one step of undo."""
+
+    def __init__(self, desk: Desk, bench: Bench, files: Files) -> None:
+        self.desk, self.bench, self.files = desk, bench, files
+
+    def do(self, mend: Mend) -> None:
+        """Changes the shot at once, or starts the measurement that will."""
+        desk = self.desk
+        changed = mended(desk.shot, mend)
+        if changed is not None:
+            desk.edit(changed, mend.label)
+            if mend.what == "ride" and mend.to is not None:
+                desk.choose_lock(mend.to)
+            desk.said.emit(f"{mend.label}: done.", False)
+            return
+        if mend.what == "relink":
+            self.files.relink(mend.part)
+            return
+        if mend.what in ("solve", "solve missing"):
+            desk.choose_lock(mend.part)
+            self.bench.refresh()
+            self.bench.lock.measure.solve("both", missing=mend.what == "solve missing")
+            return
+        if mend.what == "hide border":
+            self.bench.finish.frame.hide_now()
+            return
+        desk.choose_zone(mend.part)
+        self.bench.refresh()
+        place, match = self.bench.place, self.bench.match
+        acts = {
+            "suggest lock": self.bench.lock.measure.propose,
+            "cover": place.cover.cover_now,
+            "align horizon": place.level.align,
+            "flip": place.light.flip_now,
+            "fit tone": match.tone.fit_now,
+        }
+        acts[mend.what]()

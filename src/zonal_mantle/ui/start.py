@@ -1,0 +1,132 @@
+"""The start page of an empty window: recent shots with their pictures, and what to do first."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import logging
+import time
+from pathlib import Path
+
+from PySide6.QtCore import QBuffer, QIODevice, QSize, Qt, Signal
+from PySide6.QtGui import QIcon, QImage, QPixmap
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QListWidget, QListWidgetItem, QSizePolicy, QVBoxLayout, QWidget
+
+from ..paths import state_dir
+from . import recent, theme
+from .widgets import note, push_button
+
+log = logging.getLogger(__name__)
+PICTURE = QSize(192, 108)
+STEPS = (
+    "1.  Open a plate. It becomes the first zone of a new shot; trim it and check its encoding under Source.",
+    "2.  Choose Shot › First pass: it locks, pulls the matte, adds the sky that fits best, and says what it doubts.",
+    "3.  Go through the findings, one by one, until every reading holds; then Render.",
+)
+
+
+def picture_path(shot: Path) -> Path:
+    """Where the small picture of a recent shot is kept."""
+    name = hashlib.blake2b(str(shot.resolve()).encode(errors="surrogateescape"), digest_size=12).hexdigest()
+    return state_dir() / "pictures" / f"{name}.png"
+
+
+def keep_picture(shot: Path, image: QImage | None) -> None:
+    """Keeps a small picture of a shot for the start page; without one, whatever is there stays."""
+    if image is None or image.isNull():
+        return
+    path = picture_path(shot)
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(as_png(image))
+    except OSError as problem:
+        log.warning("The picture of %s could not be kept: %s", shot.name, problem)
+
+
+def as_png(image: QImage, size: QSize = PICTURE) -> bytes:
+    """A picture made small, as PNG."""
+    buffer = QBuffer()
+    buffer.open(QIODevice.OpenModeFlag.WriteOnly)
+    small = image.scaled(size, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation)
+    small.save(buffer, "PNG")
+    return bytes(buffer.data().data())
+
+
+def icon_of_png(png: bytes | str) -> QIcon:
+    """An icon of a PNG, given as bytes or in base 64; empty where it cannot be read."""
+    pixmap = QPixmap()
+    pixmap.loadFromData(base64.b64decode(png) if isinstance(png, str) else png)
+    return QIcon(pixmap)
+
+
+class StartPage(QWidget):
+    """Shown in the viewer's place while there is no shot."""
+
+    plate_wanted = Signal()
+    shot_wanted = Signal()
+    demo_wanted = Signal()
+    recent_wanted = Signal(object)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setAccessibleName("Start page")
+        title = QLabel("Zonal Mantle")
+        title.setFont(theme.font(22, medium=True))
+        self.plate = push_button("Open a plate…", "A new shot from a plate (Ctrl+N)", self.plate_wanted.emit, "film")
+        self.shot = push_button("Open a shot…", "A shot's file (Ctrl+O)", self.shot_wanted.emit, "folder-open")
+        self.demo = push_button("Open the demo", "The made-up shot Saltern SLT_0140", self.demo_wanted.emit, "image")
+        buttons = QHBoxLayout()
+        buttons.setSpacing(8)
+        for button in (self.plate, self.shot, self.demo):
+            button.setMinimumHeight(28)
+            buttons.addWidget(button)
+        buttons.addStretch(1)
+        self.recent_title = note("Recent shots")
+        self.recent = QListWidget()
+        self.recent.setAccessibleName("Recent shots")
+        self.recent.setViewMode(QListWidget.ViewMode.IconMode)
+        self.recent.setMovement(QListWidget.Movement.Static)
+        self.recent.setResizeMode(QListWidget.ResizeMode.Adjust)
+        self.recent.setIconSize(PICTURE)
+        self.recent.setSpacing(8)
+        self.recent.setWordWrap(True)
+        self.recent.setStyleSheet(f"QListWidget {{ background: {theme.SURROUND}; }}")
+        self.recent.itemActivated.connect(self._open)
+        self.recent.itemClicked.connect(self._open)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(36, 28, 36, 20)
+        layout.setSpacing(12)
+        layout.addWidget(title)
+        layout.addLayout(buttons)
+        for step in STEPS:
+            line = QLabel(step)
+            line.setWordWrap(True)
+            line.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+            layout.addWidget(line)
+        layout.addSpacing(6)
+        layout.addWidget(self.recent_title)
+        layout.addWidget(self.recent, 1)
+        layout.addStretch(0)
+        layout.addWidget(note("A plate or a shot can also be dropped here."))
+        self.setStyleSheet(f"StartPage, StartPage > QLabel {{ background: {theme.SURROUND}; }}")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Lists the recent shots that are still there."""
+        self.recent.clear()
+        paths = recent.recent_shots()
+        for path in paths:
+            picture = picture_path(path)
+            icon = icon_of_png(picture.read_bytes()) if picture.exists() else theme.icon("film", theme.DIM)
+            when = time.strftime("%-d %b %Y", time.localtime(path.stat().st_mtime))
+            item = QListWidgetItem(icon, f"{path.name.removesuffix('.shot.json')}\n{when}")
+            item.setToolTip(str(path))
+            item.setSizeHint(QSize(PICTURE.width() + 16, PICTURE.height() + 44))
+            item.setData(Qt.ItemDataRole.UserRole, path)
+            self.recent.addItem(item)
+        for part in (self.recent, self.recent_title):
+            part.setVisible(bool(paths))
+
+    def _open(self, item: QListWidgetItem) -> None:
+        self.recent_wanted.emit(item.data(Qt.ItemDataRole.UserRole))
