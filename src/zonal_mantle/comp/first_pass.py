@@ -54,10 +54,13 @@ def first_pass(shot: Shot, pictures: Pictures, cards: list[SkyCard], progress: P
         ("Cover", 0.6, 0.75, lambda now, p: _covered(now, pictures, p)),
         ("Fits", 0.75, 1.0, lambda now, p: _fitted(now, pictures, p)),
     )
+    reached = 0.0
     for name, start, end, act in acts:
 
         def told(share: float, words: str, start: float = start, end: float = end) -> None:
-            progress(start + share * (end - start), words)
+            nonlocal reached
+            reached = max(reached, start + share * (end - start))  # a part that begins anew does not lead back
+            progress(reached, words)
 
         told(0.0, f"First pass: {name.lower()}")
         try:

@@ -5,6 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
+import numpy as np
+
+from ..geometry import carry
 from ..shot import ClearSkyPull, Lock, Matte, MatteUse, Shot, Zone
 from .finding import Finding
 
@@ -27,12 +30,29 @@ class Mend:
     to: str | None = None
 
 
-def best_lock(shot: Shot) -> Lock | None:
-    """The solved lock that a thing had best ride on: on the most frames, then with the least error."""
+FAR_M = 1000.0  # from here on a zone had best follow what moves least
+
+
+def best_lock(shot: Shot, distance_m: float | None = None) -> Lock | None:
+    """The solved lock that a thing at a distance had best ride on: one that holds on the most frames; for what is far
+    the one that moves least, since nearer things move more under a camera that walks; else that of the least error."""
     held = [lock for lock in shot.locks if lock.holds and lock.kind != "by hand"]
     if not held:
         return None
-    return min(held, key=lambda lock: (-len(lock.solved), max((e.residual_px for e in lock.solved), default=0.0)))
+    far = distance_m is None or distance_m >= FAR_M
+
+    def rank(lock: Lock) -> tuple[float, float]:
+        worst = max((entry.residual_px for entry in lock.solved), default=0.0)
+        return -len(lock.solved), _motion_px(shot, lock) if far else worst
+
+    return min(held, key=rank)
+
+
+def _motion_px(shot: Shot, lock: Lock) -> float:
+    """How far a lock carries the middle of its reference frame at most."""
+    middle = np.array([[shot.size[0] / 2, shot.size[1] / 2]])
+    motions = (np.array(entry.homography).reshape(3, 3) for entry in lock.solved)
+    return max((float(np.hypot(*(carry(motion, middle) - middle)[0])) for motion in motions), default=0.0)
 
 
 def hidden_behind(shot: Shot, zone: Zone) -> list[Zone]:
@@ -63,7 +83,7 @@ def mend_of_lock(shot: Shot, zone: Zone) -> Mend | None:
         return mend_of_solve(shot, shot.lock(rides))
     if shot.holds_plate(zone):
         return None if shot.locks else Mend("suggest lock", "Suggest a lock", zone.id)
-    best = best_lock(shot)
+    best = best_lock(shot, zone.distance_m)
     if best is not None:
         return Mend("ride", f"Ride on {best.name}", zone.id, best.id)
     if shot.locks:

@@ -13,7 +13,7 @@ from ..media.picture import picture_of
 from ..place.coverage import CoverageReading, Opening
 from ..shot import Matte, Shot, Source
 from .finding import Finding
-from .mends import hidden_behind
+from .mends import best_lock, hidden_behind
 from .pictures import Pictures
 from .readings_finish import FinishReading, read_finish
 from .readings_match import FAR_OFF, MatchReading, read_match
@@ -199,6 +199,10 @@ def _findings(shot: Shot, readings: Readings) -> list[Finding]:
         if zone.placement.rides and not shot.lock(zone.placement.rides).holds:
             words = f"{zone.name} rides on {shot.lock(zone.placement.rides).name}, which is not solved."
             found.append(Finding("Lock", zone.id, shot.first, words, severity="wrong"))
+        free = zone.placement.on and zone.on and not zone.placement.rides and not shot.holds_plate(zone)
+        if free and (lock := best_lock(shot, zone.distance_m)) is not None:
+            words = f"{zone.name} rides on nothing: it does not follow the camera, though {lock.name} is solved."
+            found.append(Finding("Lock", zone.id, shot.first, words))
         if behind := hidden_behind(shot, zone):
             what = behind[0].name if len(behind) == 1 else f"{len(behind)} zones"
             words = f"{zone.name} is not cut by a matte: {what} behind it cannot be seen."

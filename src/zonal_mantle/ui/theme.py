@@ -64,7 +64,9 @@ QListWidget::item:selected {{ background: #24302c; color: {TEXT}; border: 1px so
 QScrollArea {{ border: none; }}
 QScrollBar:vertical {{ background: {PANEL}; width: 8px; }}
 QScrollBar::handle:vertical {{ background: #4a4a4a; min-height: 24px; }}
-QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; }}
+QScrollBar:horizontal {{ background: {PANEL}; height: 8px; }}
+QScrollBar::handle:horizontal {{ background: #4a4a4a; min-width: 24px; }}
+QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
 QLabel[role="title"] {{ color: {DIM}; }}
 QLabel[role="warn"] {{ color: {WARN}; }}
 QLabel[role="note"] {{ color: {DIM}; }}

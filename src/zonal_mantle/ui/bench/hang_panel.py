@@ -97,7 +97,8 @@ class HangPanel(Panel):
         self.to_mark = push_button(
             "Move anchor to the mark", "Puts the anchor on the lock's first mark; the painting stays", self._to_mark
         )
-        self.inside.addLayout(row(self.anchor, 1, self.to_mark))
+        self.inside.addWidget(self.anchor)
+        self.inside.addWidget(self.to_mark)
         self.start = NumberField(
             "Starts at frame", -1e6, 1e7, 1, 0, 0, "", "Frame of the plate on which its first frame is seen"
         )

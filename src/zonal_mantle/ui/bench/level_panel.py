@@ -46,11 +46,11 @@ class LevelPanel(Panel):
             "plus",
         )
         self.inside.addLayout(row(self.horizon, self.first, self.second))
-        self.find = push_button(
+        self.find_lines = push_button(
             "Find vanishing lines", "Looks for straight edges of two directions by itself", self._find, "search"
         )
         self.clear = push_button("Clear lines", "Removes all lines of the picture that is seen", self._clear, "trash-2")
-        self.inside.addLayout(row(self.find, self.clear))
+        self.inside.addLayout(row(self.find_lines, self.clear))
         self.rides = choice([STILL], "The lock that carries the plate's lines over the shot", self._ride)
         self.inside.addWidget(self.rides)
         self.words = note()

@@ -254,12 +254,12 @@ class ScreenForm(Form):
     kind = "screen"
 
     def build(self) -> None:
-        self.screen = choice(["blue", "green"], "The screen's colour", lambda v: self.put("Screen", screen=v))
+        self.which_screen = choice(["blue", "green"], "The screen's colour", lambda v: self.put("Screen", screen=v))
         self.pick = push_button("Sample the screen…", "Drag over the screen to sample its colour", self._ask)
         self.uneven = QCheckBox("Uneven screen")
         self.uneven.setToolTip("Follows the screen's light over the frame")
         self.uneven.clicked.connect(lambda on: self.put("Uneven screen", uneven=bool(on)))
-        self.inside.addLayout(row(self.screen, self.pick, self.uneven))
+        self.inside.addLayout(row(self.which_screen, self.pick, self.uneven))
         self.balance = self.number(
             "Balance",
             "balance",
@@ -296,7 +296,7 @@ class ScreenForm(Form):
     def refresh(self) -> None:
         super().refresh()
         if self.pull is not None:
-            self.screen.setCurrentText(self.pull.screen)
+            self.which_screen.setCurrentText(self.pull.screen)
             self.despill.setCurrentText(self.pull.despill)
             self.uneven.setChecked(self.pull.uneven)
 

@@ -1,0 +1,70 @@
+"""The first pass over a plate that was just opened."""
+
+import shutil
+
+import pytest
+
+from zonal_mantle.api import new
+from zonal_mantle.comp import Cancelled, Pictures
+from zonal_mantle.comp.first_pass import first_pass
+from zonal_mantle.skies import make_library
+
+
+@pytest.fixture
+def cards(tmp_path, monkeypatch):
+    monkeypatch.setattr("zonal_mantle.comp.shelf.library_folder", lambda: tmp_path / "skies")
+    return make_library(tmp_path / "skies", small=16, framed_only=True)
+
+
+def test_a_bare_plate_is_locked_cut_hung_covered_and_fitted(demo, cards):
+    shot = new(demo / "plate" / "SLT_0140.%04d.exr").shot
+    said = []
+    steps = first_pass(shot, Pictures(), cards, lambda share, words: said.append(share))
+    assert [step.label for step in steps] == [
+        f"First pass: {name}" for name in ("lock", "matte", "sky", "cover", "fits")
+    ]
+    assert said == sorted(said)
+    assert all(0 <= share <= 1 for share in said)
+    done = steps[-1].shot
+    plate = next(zone for zone in done.zones if done.holds_plate(zone))
+    sky = done.near_to_far()[-1]
+    assert done.matte_of(plate).pulls
+    assert sky.distance_m is None
+    assert done.source(sky.source).name in {card.name for card in cards}
+    if steps[0].done:  # what it rides on holds where it says that it does
+        assert done.lock(sky.placement.rides).solved
+    else:
+        assert "Lock:" in steps[0].words
+    if steps[3].done and sky.placement.way == "flat":
+        assert "covers every frame" in steps[3].words
+    for before, after in zip(steps, steps[1:]):
+        assert after.done or after.shot == before.shot  # what could not be done changed nothing
+
+
+def test_what_is_there_already_is_kept(demo, cards):
+    from zonal_mantle.shot import load
+
+    shot = load(demo / "SLT_0140.shot.json")
+    steps = first_pass(shot, Pictures(), cards, lambda share, words: None)
+    after = steps[2].shot
+    assert after.locks == shot.locks
+    assert after.mattes == shot.mattes
+    assert len(after.zones) == len(shot.zones)
+
+
+def test_a_still_plate_says_why_it_has_no_lock_and_goes_on(demo, cards, tmp_path):
+    still = tmp_path / "still.exr"
+    shutil.copy(demo / "plate" / "SLT_0140.1004.exr", still)
+    steps = first_pass(new(still).shot, Pictures(), cards, lambda share, words: None)
+    assert not steps[0].done
+    assert "no moving plate" in steps[0].words
+    assert steps[2].done
+
+
+def test_it_can_be_cancelled(demo, cards):
+    def stop(share: float, words: str) -> None:
+        if share > 0.1:
+            raise Cancelled
+
+    with pytest.raises(Cancelled):
+        first_pass(new(demo / "plate" / "SLT_0140.%04d.exr").shot, Pictures(), cards, stop)

@@ -1,0 +1,93 @@
+"""What mends a trouble, and findings by their weight."""
+
+import pytest
+
+from zonal_mantle.comp import Finding, by_severity, mend_of, mend_of_lock, mend_of_matte, mended, reason_set_aside
+from zonal_mantle.comp.mends import best_lock, hidden_behind
+from zonal_mantle.comp.readings import Readings, _findings
+from zonal_mantle.shot import Finish, Lock, LockFrame, MatteUse, SetAside, load
+
+
+@pytest.fixture
+def shot(demo):
+    return load(demo / "SLT_0140.shot.json")
+
+
+def plate_zone(shot):
+    return next(zone for zone in shot.zones if shot.holds_plate(zone))
+
+
+def hung(shot):
+    return next(zone for zone in shot.near_to_far() if not shot.holds_plate(zone) and zone.distance_m is None)
+
+
+def moving(id: str, px: float, error: float, frames=range(1001, 1011)) -> Lock:
+    solved = tuple(
+        LockFrame(frame=f, homography=(1, 0, px * (f - 1001), 0, 1, 0, 0, 0, 1), residual_px=error) for f in frames
+    )
+    return Lock(id=id, name=id.capitalize(), kind="plane", reference_frame=1001, solved=solved)
+
+
+def test_a_painting_that_rides_on_nothing_is_offered_the_solved_lock(shot):
+    zone = hung(shot)
+    free = shot.with_zone(zone.but(placement=zone.placement.but(rides=None)))
+    found = [f for f in _findings(free, Readings()) if f.part == zone.id and f.stage == "Lock"]
+    assert len(found) == 1
+    mend = mend_of(free, found[0])
+    assert mend is not None
+    assert mend.label == f"Ride on {free.lock(mend.to).name}"
+    after = mended(free, mend)
+    assert after.zone(zone.id).placement.rides == mend.to
+    assert not [f for f in _findings(after, Readings()) if f.part == zone.id and f.stage == "Lock"]
+
+
+def test_what_is_far_rides_on_what_moves_least_and_what_is_near_on_the_surest(shot):
+    locks = (moving("wall", 6.0, 0.05), moving("hills", 1.0, 0.2), moving("short", 0.1, 0.01, range(1001, 1004)))
+    bare = shot.but(
+        zones=(), mattes=(), lines_ride=None, patches=(), bases=(), locks=locks, finish=Finish(), moods=(), mood=None
+    )
+    assert best_lock(bare, None).id == "hills"
+    assert best_lock(bare, 50.0).id == "wall"
+
+
+def test_a_plate_that_is_not_cut_hides_what_is_behind_and_its_switch_is_offered(shot):
+    zone = plate_zone(shot)
+    off = shot.with_zone(zone.but(matte=zone.matte.but(on=False)))
+    names = {each.name for each in hidden_behind(off, off.zone(zone.id))}
+    assert hung(shot).name in names
+    mend = mend_of_matte(off, off.zone(zone.id))
+    assert mend.what == "matte on"
+    assert mended(off, mend) == shot
+    bare = shot.with_zone(zone.but(matte=MatteUse()))
+    made = mended(bare, mend_of_matte(bare, bare.zone(zone.id)))
+    assert made.matte_of(made.zone(zone.id)).pulls
+    assert hidden_behind(made, made.zone(zone.id)) == []
+    assert mend_of_matte(shot, zone) is None
+
+
+def test_an_unsolved_lock_is_solved_and_a_lacking_one_completed(shot):
+    zone = hung(shot)
+    lock = shot.lock(zone.placement.rides)
+    unsolved = shot.with_lock(lock.but(solved=()))
+    assert mend_of_lock(unsolved, zone).what == "solve"
+    short = shot.with_lock(lock.but(solved=lock.solved[:-2]))
+    assert mend_of_lock(short, zone).what == "solve missing"
+    assert mend_of_lock(shot, zone) is None
+    assert mended(unsolved, mend_of_lock(unsolved, zone)) is None  # that takes a measurement
+
+
+def test_findings_are_known_again_whatever_their_numbers():
+    one = Finding("Lock", "a", 1003, "Hills is off by 0.42 px at its worst.")
+    other = Finding("Lock", "a", 1007, "Hills is off by 1.7 px at its worst.")
+    assert one.key == other.key
+    assert one.key != Finding("Lock", "b", 1003, one.words).key
+
+
+def test_the_gravest_come_first_and_those_set_aside_last(shot):
+    wrong = Finding("Place", "z", 1009, "runs out", severity="wrong")
+    doubt = Finding("Matte", "m", 1001, "3 % may be sky")
+    aside = Finding("Source", "s", 1001, "missing", severity="wrong")
+    kept = shot.but(set_aside=(SetAside(finding=aside.key, reason="comes tonight"),))
+    assert by_severity([aside, doubt, wrong], kept) == [wrong, doubt, aside]
+    assert reason_set_aside(kept, aside) == "comes tonight"
+    assert reason_set_aside(kept, doubt) is None
