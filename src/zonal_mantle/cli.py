@@ -16,7 +16,9 @@ def _parser() -> argparse.ArgumentParser:
         prog="zonal-mantle", description="Sky replacement and set extension for moving shots."
     )
     parser.add_argument("--version", action="version", version=__version__)
-    parser.add_argument("shot", nargs="?", help="a shot to open in the window; or one of: demo, render, check, fit")
+    parser.add_argument(
+        "shot", nargs="?", help="a shot to open in the window; or one of: demo, render, check, fit, desktop"
+    )
     return parser
 
 
@@ -125,10 +127,24 @@ def _fit(arguments: list[str]) -> int:
     return 0
 
 
+def _desktop(arguments: list[str]) -> int:
+    parser = argparse.ArgumentParser(
+        prog="zonal-mantle desktop", description="Puts the application into the desktop's menus, or takes it out."
+    )
+    parser.add_argument("act", choices=("install", "remove"))
+    options = parser.parse_args(arguments)
+    from . import desktop
+
+    done = desktop.install() if options.act == "install" else desktop.remove()
+    for path in done:
+        print(path)
+    return 0
+
+
 def main(arguments: list[str] | None = None) -> int:
     """Runs a command; problems are one sentence on standard error and exit code 1."""
     arguments = sys.argv[1:] if arguments is None else arguments
-    commands = {"demo": _demo, "render": _render, "check": _check, "fit": _fit}
+    commands = {"demo": _demo, "render": _render, "check": _check, "fit": _fit, "desktop": _desktop}
     try:
         if arguments and arguments[0] in commands:
             return commands[arguments[0]](arguments[1:])

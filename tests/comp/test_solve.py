@@ -187,6 +187,6 @@ def test_a_shot_of_format_2_opens_with_its_locks(session, tmp_path):
     opened = load(tmp_path / "old.shot.json")
     assert [lock.solved for lock in opened.locks] == [lock.solved for lock in session.shot.locks]
     assert opened.locks[0].moves == "similarity"
-    (tmp_path / "later.shot.json").write_text(json.dumps({**data, "version": 10}))
+    (tmp_path / "later.shot.json").write_text(json.dumps({**data, "version": FORMAT_VERSION + 1}))
     with pytest.raises(ShotError, match="newer"):
         load(tmp_path / "later.shot.json")

@@ -46,6 +46,7 @@ def test_a_flag_is_keyed_in_its_own_picture_and_hoisted_behind_the_tower(hands, 
     flag = imported(hands, demo / "elements" / "signal_flag.mp4")
     hands.open_stage(bench.matte)
     hands.click(bench.matte.header.switch)
+    hands.wait(lambda: desk.matte is not None)
     assert (desk.matte.reads, desk.matte.pulls[0].kind, desk.matte.pulls[0].screen) == ("own picture", "screen", "blue")
     hands.keys(Qt.Key.Key_3)  # the matte, in the flag's own pixels
     hands.settled()
@@ -80,6 +81,7 @@ def test_embers_are_added_with_plus(hands, demo: Path):
     imported(hands, demo / "elements" / "embers.mp4")
     hands.open_stage(bench.matte)
     hands.click(bench.matte.header.switch)
+    hands.wait(lambda: desk.matte is not None)
     assert desk.matte.over_black
     assert desk.matte.pulls[0].kind == "luma"
     hung(hands, 30.0, x=0.0, y=0.0)  # pixel for pixel in the middle of the plate, before everything

@@ -227,6 +227,7 @@ def test_marks_are_proposed_in_an_area_and_followed_in_one_pass(opened):
     stage = new_lock(opened, "point")
     opened.click(stage.measure.corners)
     opened.drag_plate(205, 165, 318, 224)
+    opened.wait(lambda: bool(desk.lock.marks))
     opened.window.bench.refresh()
     marks = desk.lock.marks
     assert len(marks) >= 3

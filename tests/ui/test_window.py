@@ -259,6 +259,7 @@ def test_the_airlight_is_picked_off_the_plate(opened):
     window.section.pick_wanted.emit()
     opened.settled()
     opened.click_plate(320, 40)
+    opened.wait(lambda: desk.view == "Composite")
     plate = desk.store.plate(desk.shot.plate_source, desk.frame)
     assert desk.shot.air.airlight == pytest.approx(plate[36:45, 316:325].reshape(-1, 3).mean(axis=0), abs=0.02)
     assert desk.view == "Composite"

@@ -9,6 +9,8 @@ import threading
 from collections.abc import Callable
 from typing import Any
 
+from ..shot import MantleError
+
 log = logging.getLogger(__name__)
 PICTURE, PROBE, JOB, PREVIEW, READINGS, AHEAD = range(6)  # priorities, the first is first
 WORKERS = 3
@@ -61,12 +63,16 @@ class Job:
 
     def run(self) -> None:
         """Does the work on the calling thread."""
-        result, error = None, None
+        result: Any = None
+        error: Exception | None = None
         try:
             if not self._stop.is_set():
                 result = self._work(self)
         except Cancelled:
             result = None
+        except MantleError as problem:  # said to whoever asked: nothing of it is a fault of ours
+            log.info("A job ended: %s", problem)
+            error = problem
         except Exception as problem:
             log.exception("A job failed")
             error = problem

@@ -9,10 +9,14 @@ from logging.handlers import RotatingFileHandler
 from pathlib import Path
 
 from PySide6.QtCore import QTimer
+from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
+from ..desktop import ID
 from ..paths import state_dir
-from .theme import dress
+from .preferences import scale_interface
+from .single import Single
+from .theme import FONTS, dress
 from .window import Window
 
 
@@ -34,10 +38,18 @@ def run(shot: Path | None) -> int:
         )
         return 1
     _log_to_file()
+    scale_interface()
     app = QApplication.instance() or QApplication(sys.argv[:1])
     app.setApplicationName("Zonal Mantle")
+    app.setDesktopFileName(ID)  # by which Wayland and X11 find its icon
+    app.setWindowIcon(QIcon(str(FONTS / "desktop" / f"{ID}.svg")))
+    if shot is not None and Single.raise_other(shot):
+        print(f"{shot.name} is open already; its window was raised.", file=sys.stderr)
+        return 0
     dress(app)
     window = Window()
+    single = Single(window.raise_to_front)
+    window.desk.shot_changed.connect(lambda: single.serve(window.desk.path))
     window.show()
 
     def begin() -> None:

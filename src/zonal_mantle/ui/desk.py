@@ -15,15 +15,17 @@ from ..comp.finish_fit import PatchCurve
 from ..comp.matte_planner import reads_own, zone_picture
 from ..comp.plan import Between
 from ..comp.readings_matte import Fault
-from ..comp.scheduler import JOB, READINGS
+from ..comp.scheduler import JOB, PROBE, READINGS
 from ..comp.views import OWN_VIEWS
+from ..media import source_problem
 from ..media.picture import Picture, picture_of
 from ..media.stamps import stamp_of
 from ..media.watch import used_files_digest
-from ..shot import Air, History, Lock, MantleError, Matte, Patch, Shot, Zone, autosave_path, save
+from ..shot import Air, History, Lock, MantleError, Matte, Patch, Shot, Source, Zone, autosave_path, save
 from ..shot.match import Part
 from ..shot.matte import Reads
 from . import recent
+from .thumbs import Thumbs
 
 _gestures = itertools.count()
 WATCH_MS = 1000  # between two looks at the files that are used
@@ -42,6 +44,7 @@ class Desk(QObject):
     choice_changed = Signal()  # zone, lock or stage
     view_changed = Signal()
     readings_changed = Signal()
+    problems_changed = Signal()  # what is known to be wrong with the files
     job_changed = Signal(float, str)  # share 0…1, or below 0 when none runs
     said = Signal(str, bool)  # a sentence, and whether it is trouble
     _progressed = Signal(float, str)
@@ -49,6 +52,7 @@ class Desk(QObject):
     _measured = Signal(object, object, object)
     _partly = Signal(object, object)
     _files_seen = Signal(object, object)
+    _answered = Signal(object, object, object)
 
     def __init__(self) -> None:
         super().__init__()
@@ -61,6 +65,8 @@ class Desk(QObject):
         self._newest_revision = itertools.count(1)
         self.store = Pictures()
         self.scheduler = Scheduler()
+        self.thumbs = Thumbs(self.scheduler)
+        self._problems: dict[str, tuple[Source, str | None]] = {}  # by a source's id, for the source as it was
         self.frame = 1
         self.zone_id: str | None = None
         self.lock_id: str | None = None
@@ -98,10 +104,13 @@ class Desk(QObject):
         self._measured.connect(self._readings_taken)
         self._partly.connect(self._some_readings_taken)
         self._files_seen.connect(self._files_looked_at)
+        self._answered.connect(self._answer)
         self._files: tuple[tuple[Any, ...], str] = ((), "")
         self._watch = QTimer(self, interval=WATCH_MS)
         self._watch.timeout.connect(self._look_at_files)
         self._watch.start()
+        self._watch_soon = QTimer(self, singleShot=True, interval=0)
+        self._watch_soon.timeout.connect(self._look_at_files)
         self._read_soon = QTimer(self, singleShot=True, interval=700)
         self._read_soon.timeout.connect(self._read)
         self._autosave_soon = QTimer(self, singleShot=True, interval=4000)
@@ -286,19 +295,50 @@ class Desk(QObject):
         return number
 
     def _look_at_files(self) -> None:
-        """Asks on a worker whether a file that the shot uses was written again."""
+        """Asks on a worker whether a file that the shot uses was written again, and what is wrong with any."""
         if self.shot.plate is not None and not self.scheduler.is_busy("files"):
             shot = self.shot
+
+            def look(job: Job) -> tuple[str, dict[str, tuple[Source, str | None]]]:
+                problems = {source.id: (source, source_problem(source)) for source in shot.sources}
+                return f"{used_files_digest(shot.sources)} {stamp_of(shot.finish.lut.path)}", problems
+
             job = Job(
-                lambda j: f"{used_files_digest(shot.sources)} {stamp_of(shot.finish.lut.path)}",
-                on_end=lambda found, error: self._files_seen.emit((shot.sources, shot.finish.lut.path), found),
+                look, on_end=lambda found, error: self._files_seen.emit((shot.sources, shot.finish.lut.path), found)
             )
             self.scheduler.submit("files", job, READINGS)
 
-    def _files_looked_at(self, used: tuple[object, str], found: str | None) -> None:
+    def problem_of(self, source: Source) -> str | None:
+        """What was wrong with a source's files when they were looked at last; they are looked at on a worker."""
+        known, problem = self._problems.get(source.id, (None, None))
+        if known is not source and known != source:
+            self._watch_soon.start()
+            return None
+        return problem
+
+    def later(self, lane: str, work: Callable[[], Any], then: Callable[[Any], None]) -> None:
+        """Does something short on a worker; `then` gets what came of it on this thread, unless it failed, which is
+        said. A newer one of the same lane takes its place."""
+        job = Job(lambda _: work(), on_end=lambda result, error: self._answered.emit(then, result, error))
+        self.scheduler.submit(lane, job, PROBE)
+
+    def _answer(self, then: Callable[[Any], None], result: Any, error: Exception | None) -> None:
+        if error is not None:
+            plain = isinstance(error, MantleError)
+            self.said.emit(str(error) if plain else f"That failed: {error}. The log has the details.", True)
+        elif result is not None:
+            then(result)
+
+    def _files_looked_at(
+        self, used: tuple[object, str], seen: tuple[str, dict[str, tuple[Source, str | None]]] | None
+    ) -> None:
         """Pictures of files that changed are made anew."""
-        if found is None or used[0] is not self.shot.sources or used[1] != self.shot.finish.lut.path:
+        if seen is None or used[0] is not self.shot.sources or used[1] != self.shot.finish.lut.path:
             return
+        found, problems = seen
+        if problems != self._problems:
+            self._problems = problems
+            self.problems_changed.emit()
         known, self._files = self._files, (used, found)
         if known[0] and known[0][0] is used[0] and known[0][1] == used[1] and known[1] != found:
             self._revisions.clear()

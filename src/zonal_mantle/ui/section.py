@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from pathlib import Path
 
-import cv2
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import (
@@ -22,11 +21,10 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
-from ..comp.matte_planner import matte_plan, proxy_size
+from ..comp.thumbnails import zone_thumbnail
 from ..comp.views import show
 from ..match.air import transmittance, visibility_for
-from ..media.picture import picture_of
-from ..shot import MantleError, Zone
+from ..shot import Zone
 from . import theme
 from .desk import Desk, new_gesture
 from .numberfield import NumberField
@@ -51,10 +49,12 @@ class SectionView(QWidget):
         self.setAccessibleName("Section")
         self._drag: str | None = None
         self._gesture = ""
-        self._thumbnails: dict[object, QImage] = {}
-        self._keys: dict[tuple[int, str], object] = {}  # what a zone's thumbnail depends on
         for signal in (desk.shot_changed, desk.choice_changed, desk.readings_changed):
             signal.connect(self.update)
+        desk.thumbs.ready.connect(self._thumb_ready)
+
+    def _thumb_ready(self, place: object) -> None:
+        self.update()
 
     # --- places ---
     def x_of(self, distance_m: float | None) -> float:
@@ -207,39 +207,18 @@ class SectionView(QWidget):
             number += 1
 
     def _thumbnail(self, zone: Zone) -> QImage | None:
-        """What a zone holds, cut by its matte."""
-        shot = self.desk.shot
-        source = shot.source(zone.source)
-        plate = shot.holds_plate(zone)
+        """What a zone holds, cut by its matte; made on a worker, until when the last one stands."""
+        desk = self.desk
+        shot, store = desk.shot, desk.store
+        source, plate = shot.source(zone.source), shot.holds_plate(zone)
         matte = shot.matte_of(zone) if plate and zone.matte.on else None
-        frame = shot.first if plate else source.start
-        scale = UPRIGHT[0] * 2 / source.width
-        known = (self.desk.revision, zone.id)
-        if known not in self._keys:
-            cut = None if matte is None else matte_plan(shot, matte, frame, scale).digest
-            self._keys = {k: v for k, v in self._keys.items() if k[0] == self.desk.revision}
-            self._keys[known] = (picture_of(source, frame), cut)
-        key = self._keys[known]
-        if key in self._thumbnails:
-            return self._thumbnails[key]
-        try:
-            if plate:
-                pixels = self.desk.store.plate(source, frame, scale)
-                if matte is not None:
-                    alpha = self.desk.store.matte(shot, matte, frame, scale).alpha
-                    pixels = pixels * np.clip(alpha, 0, 1)[..., None] + 0.01 * (1 - np.clip(alpha, 0, 1))[..., None]
-            else:
-                size = proxy_size((source.width, source.height), UPRIGHT[0] * 2 / source.width)
-                pixels = cv2.resize(self.desk.store.painting(source, frame), size, interpolation=cv2.INTER_AREA)
-                pixels = pixels[..., :3] + 0.05 * (1 - pixels[..., 3:])
-            codes = show(np.ascontiguousarray(pixels, np.float32))
-        except MantleError:
-            return None
-        image = QImage(codes.data, codes.shape[1], codes.shape[0], QImage.Format.Format_RGB32).copy()
-        if len(self._thumbnails) > 64:
-            self._thumbnails.clear()
-        self._thumbnails[key] = image
-        return image
+        locks = shot.locks if matte is not None and matte.locks else None
+        width = UPRIGHT[0] * 2
+
+        def make() -> tuple[np.ndarray, str]:
+            return zone_thumbnail(shot, zone, matte, store, width), ""
+
+        return desk.thumbs.get(f"zone {zone.id}", (source, matte, locks), make)[0]
 
     # --- hands ---
     def _curve_near(self, point: QPointF) -> bool:

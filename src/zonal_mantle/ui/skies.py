@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-import cv2
 import numpy as np
 from PySide6.QtCore import QMimeData, QSize, Qt, QUrl, Signal
-from PySide6.QtGui import QIcon, QImage, QPixmap
+from PySide6.QtGui import QIcon, QPixmap
 from PySide6.QtWidgets import QListWidget, QListWidgetItem
 
 from ..comp.fits import Fit, fits_this_plate
 from ..comp.shelf import library_folder
-from ..comp.views import show
+from ..comp.thumbnails import source_thumbnail
 from ..media import open_source
-from ..shot import MantleError
 from ..skies import SkyCard, make_library, read_library
 from . import theme
 from .desk import Desk
@@ -31,7 +29,7 @@ class SkyList(QListWidget):
         self._painted.connect(self._add_painted)
         self.desk = desk
         self.fits: list[Fit] = []
-        self._icons: dict[str, QIcon] = {}
+        desk.thumbs.ready.connect(self._show_icons)
         self._made_for: object = None
         as_shelf(self, "Skies", "Skies that ship with the application. Those that fit the plate come first")
 
@@ -93,17 +91,21 @@ class SkyList(QListWidget):
             self.addItem(item)
 
     def _icon(self, card: SkyCard) -> QIcon:
-        if card.file not in self._icons:
-            try:
-                source = open_source(library_folder() / card.file, "sky", as_still=True)
-                pixels = self.desk.store.painting(source, source.start, (14, 14))
-                size = (THUMB.width(), round(THUMB.width() * card.size[1] / card.size[0]))
-                codes = show(np.ascontiguousarray(cv2.resize(pixels, size, interpolation=cv2.INTER_AREA)))
-                image = QImage(codes.data, *size, QImage.Format.Format_RGB32).copy()
-                self._icons[card.file] = QIcon(QPixmap.fromImage(image))
-            except MantleError:
-                return theme.icon("triangle-alert", theme.WARN)
-        return self._icons[card.file]
+        desk = self.desk
+        size = (THUMB.width(), round(THUMB.width() * card.size[1] / card.size[0]))
+
+        def make() -> tuple[np.ndarray, str]:
+            source = open_source(library_folder() / card.file, "sky", as_still=True)
+            return source_thumbnail(source, desk.store, False, size), ""
+
+        image, _ = desk.thumbs.get(f"sky {card.file}", (card.file,), make)
+        return QIcon(QPixmap.fromImage(image)) if image is not None else theme.icon("image", theme.DIM)
+
+    def _show_icons(self, place: object) -> None:
+        if str(place).startswith("sky "):
+            for row, fit in enumerate(self.fits[: self.count()]):
+                if place == f"sky {fit.card.file}":
+                    self.item(row).setIcon(self._icon(fit.card))
 
     def chosen(self) -> Fit | None:
         """The sky that is chosen."""

@@ -4,17 +4,15 @@ from __future__ import annotations
 
 from pathlib import Path
 
-import cv2
 import numpy as np
 from PySide6.QtCore import QMimeData, QSize, Qt, QUrl, Signal
-from PySide6.QtGui import QIcon, QImage, QPixmap
+from PySide6.QtGui import QIcon, QPixmap
 from PySide6.QtWidgets import QHBoxLayout, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
+from ..comp import Pictures
 from ..comp.readings_place import source_light
 from ..comp.shelf import library_folder
-from ..comp.views import show
-from ..media import source_problem
-from ..media.picture import Picture, picture_of
+from ..comp.thumbnails import source_thumbnail
 from ..place import painting_perspective
 from ..place.perspective import height_at
 from ..shot import MantleError, Source
@@ -50,7 +48,6 @@ class Stock(QWidget):
     def __init__(self, desk: Desk) -> None:
         super().__init__()
         self.desk = desk
-        self._icons: dict[Picture, QIcon] = {}
         self.sources = SourceList(desk)
         self.skies = SkyList(desk)
         layout = QVBoxLayout(self)
@@ -71,6 +68,8 @@ class Stock(QWidget):
         self.sources.itemDoubleClicked.connect(lambda _: self._hang())
         self.skies.itemDoubleClicked.connect(lambda _: self._hang())
         desk.shot_changed.connect(self.refresh)
+        desk.problems_changed.connect(self._show_problems)
+        desk.thumbs.ready.connect(self._show_problems)
         self._listed: tuple[Source, ...] | None = None
 
     def refresh(self) -> None:
@@ -79,36 +78,44 @@ class Stock(QWidget):
         self._listed = self.desk.shot.sources
         self.sources.clear()
         for source in self._listed:
-            problem = source_problem(source)
-            frames = "" if source.kind == "still" else f" · {source.start}–{source.end}"
-            text = f"{source.name}\n{source.width}×{source.height}{frames}"
-            item = QListWidgetItem(theme.icon("triangle-alert", theme.WARN) if problem else self._icon(source), text)
-            guess = " (a guess)" if source.encoding_guessed else ""
-            told = _told(source, self.desk) if not problem else ""
-            item.setToolTip(
-                problem or f"{Path(source.path).name}\nRead as {source.encoding}{guess}; alpha: {source.alpha}{told}"
-            )
+            item = QListWidgetItem(self._words(source))
             item.setSizeHint(QSize(98, 88))
             item.setData(Qt.ItemDataRole.UserRole, source.id)
             self.sources.addItem(item)
+            self._dress(item, source)
 
-    def _icon(self, source: Source) -> QIcon:
-        key = picture_of(source, source.start)
-        if key not in self._icons:
-            try:
-                frame = source.start
-                plate = source.id == self.desk.shot.plate
-                store = self.desk.store
-                pixels = store.plate(source, frame) if plate else store.painting(source, frame)
-                ratio = min(THUMB.width() / source.width, THUMB.height() / source.height)
-                size = (max(1, round(source.width * ratio)), max(1, round(source.height * ratio)))
-                small = cv2.resize(pixels, size, interpolation=cv2.INTER_AREA)
-                codes = show(np.ascontiguousarray(small))
-                image = QImage(codes.data, size[0], size[1], QImage.Format.Format_RGB32).copy()
-                self._icons[key] = QIcon(QPixmap.fromImage(image))
-            except MantleError:
-                return theme.icon("triangle-alert", theme.WARN)
-        return self._icons[key]
+    def _show_problems(self, place: object = None) -> None:
+        """What is known of the files now."""
+        for row in range(self.sources.count()):
+            item = self.sources.item(row)
+            source = next((s for s in self.desk.shot.sources if s.id == item.data(Qt.ItemDataRole.UserRole)), None)
+            if source is not None:
+                self._dress(item, source)
+
+    @staticmethod
+    def _words(source: Source) -> str:
+        frames = "" if source.kind == "still" else f" · {source.start}–{source.end}"
+        return f"{source.name}\n{source.width}×{source.height}{frames}"
+
+    def _dress(self, item: QListWidgetItem, source: Source) -> None:
+        """Picture and words of a source, as far as they are known; they are found out on a worker."""
+        desk = self.desk
+        problem = desk.problem_of(source)
+        if problem:
+            item.setIcon(theme.icon("triangle-alert", theme.WARN))
+            item.setToolTip(problem)
+            return
+        plate, store, shot = source.id == desk.shot.plate, desk.store, desk.shot
+        light = None if plate else source
+
+        def make() -> tuple[np.ndarray, str]:
+            codes = source_thumbnail(source, store, plate, (THUMB.width(), THUMB.height()))
+            return codes, "" if light is None else _told(light, store)
+
+        image, told = desk.thumbs.get(f"source {source.id}", (source, shot.plate or ""), make)
+        item.setIcon(QIcon(QPixmap.fromImage(image)) if image is not None else theme.icon("image", theme.DIM))
+        guess = " (a guess)" if source.encoding_guessed else ""
+        item.setToolTip(f"{Path(source.path).name}\nRead as {source.encoding}{guess}; alpha: {source.alpha}{told}")
 
     def _chosen(self) -> str | None:
         item = self.sources.currentItem()
@@ -133,16 +140,14 @@ class Stock(QWidget):
             self.desk.said.emit("Choose a source in Stock first.", True)
 
     def _relink(self) -> None:
-        missing = [s.id for s in self.desk.shot.sources if source_problem(s)]
+        missing = [s.id for s in self.desk.shot.sources if self.desk.problem_of(s)]
         id = self._chosen() or (missing[0] if missing else None)
         if id is not None:
             self.relink_wanted.emit(id)
 
 
-def _told(source: Source, desk: Desk) -> str:
+def _told(source: Source, store: Pictures) -> str:
     """Horizon and sun of a painting, as far as they are known."""
-    if source.id == desk.shot.plate:
-        return ""
     horizon = painting_perspective(source).horizon
     words = (
         ""
@@ -150,7 +155,7 @@ def _told(source: Source, desk: Desk) -> str:
         else f"\nHorizon at {height_at(horizon, source.width / 2) / source.height:.0%} of its height"
     )
     try:
-        light = source_light(source, desk.store)
+        light = source_light(source, store)
     except MantleError:
         light = None
     return words if light is None else f"{words}\nLight from the {light.side}, {light.bearing_deg:+.0f}°"

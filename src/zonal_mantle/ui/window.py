@@ -271,6 +271,12 @@ class Window(QMainWindow):
         """Named states of the shot."""
         self._page("states", lambda: States(self, self.desk, self.viewer.picture_seen))
 
+    def raise_to_front(self) -> None:
+        """Another start of the program wanted this window."""
+        self.setWindowState(self.windowState() & ~Qt.WindowState.WindowMinimized)
+        self.raise_()
+        self.activateWindow()
+
     def about(self) -> None:
         """Release and licences."""
         QMessageBox.about(

@@ -111,6 +111,7 @@ class Bench(QWidget):
             desk.choice_changed,
             desk.readings_changed,
             desk.view_changed,
+            desk.problems_changed,
         ):
             signal.connect(self._soon.start)
         self.refresh()

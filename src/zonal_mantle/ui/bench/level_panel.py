@@ -9,7 +9,7 @@ from ...media.curves import coded
 from ...place import met, painting_perspective, plate_perspective
 from ...place.perspective import Perspective, find_lines, pitch_deg, quad_of_edges, roll_deg
 from ...place.transform import corner_trouble, reference_to_frame
-from ...shot import Corner, Keyed, Line, MantleError
+from ...shot import Corner, Keyed, Line
 from ..desk import Desk
 from ..tools.line import LineTool
 from ..widgets import choice, fill, note, push_button, row
@@ -107,17 +107,18 @@ class LevelPanel(Panel):
         shot, zone, plate = desk.shot, desk.zone, desk.shot.plate_source
         if zone is None or plate is None:
             return
-        painting = self.lines.on_painting
-        try:
-            pixels = (
-                desk.store.painting(shot.source(zone.source), desk.frame)
-                if painting
-                else desk.store.plate(plate, desk.frame)
-            )
-        except MantleError as problem:
-            desk.said.emit(str(problem), True)
-            return
-        first, second = find_lines(coded(np.ascontiguousarray(pixels[..., :3])) @ _LUMA)
+        source = shot.source(zone.source) if self.lines.on_painting else plate
+        store, frame, painting = desk.store, desk.frame, self.lines.on_painting
+
+        def look() -> tuple[np.ndarray, np.ndarray]:
+            pixels = store.painting(source, frame) if painting else store.plate(source, frame)
+            return find_lines(coded(np.ascontiguousarray(pixels[..., :3])) @ _LUMA)
+
+        desk.later("lines", look, self._found)
+
+    def _found(self, lines: tuple[np.ndarray, np.ndarray]) -> None:
+        desk, shot = self.desk, self.desk.shot
+        first, second = lines
         if not len(first):
             desk.said.emit("No straight edges that meet were found. Draw them by hand.", True)
             return

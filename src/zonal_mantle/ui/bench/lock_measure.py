@@ -298,18 +298,27 @@ class MeasurePanel(Panel):
         lock, source = self.desk.lock, self.desk.shot.plate_source
         if lock is None or source is None:
             return
-        feed = lock_feed(self.desk.store.plate(source, self.desk.frame), lock.channel, lock.filter_px)
-        places = propose_marks(feed, area)
+        store, frame = self.desk.store, self.desk.frame
+
+        def look() -> list[tuple[float, float]]:
+            return propose_marks(lock_feed(store.plate(source, frame), lock.channel, lock.filter_px), area)
+
+        self.desk.later("marks", look, lambda places: self._set_marks(lock, frame, places))
+
+    def _set_marks(self, lock: Lock, frame: int, places: list[tuple[float, float]]) -> None:
+        if not any(each.id == lock.id for each in self.desk.shot.locks):
+            return
+        lock = self.desk.shot.lock(lock.id)
         if not places:
             self.desk.said.emit("There are no corners in that area. Drag over something with texture.", True)
             return
         unit = max(self.desk.shot.size[0] / 1280, 0.25)
         first = not lock.marks
-        later = None if first or self.desk.frame == lock.reference_frame else self.desk.frame
+        later = None if first or frame == lock.reference_frame else frame
         new = tuple(
             Mark(x=x, y=y, patch=(14 * unit, 12 * unit), reach=(20 * unit, 20 * unit), frame=later) for x, y in places
         )
-        reference = self.desk.frame if first else lock.reference_frame
+        reference = frame if first else lock.reference_frame
         kept = {} if later is not None else {"solved": (), "lost": (), "remarks": ()}
         marks = (*lock.marks, *new)[:MOST_MARKS]
         self.desk.edit_lock(lock.but(marks=marks, reference_frame=reference, **kept), f"Marks of {lock.name}")

@@ -10,7 +10,7 @@ from ...comp import MatteOverShot, mend_of_matte
 from ...comp.matte_planner import zone_picture
 from ...comp.readings import AGAINST_SKY_ACCEPTED, HOLES_ACCEPTED
 from ...matte.first import first_pull
-from ...shot import ClearSkyPull, MantleError, Matte, MatteUse, Pull
+from ...shot import ClearSkyPull, Matte, MatteUse, Pull
 from ..desk import Desk
 from ..tools.sample import Area
 from ..tools.shape import ShapeTool
@@ -103,14 +103,21 @@ class MatteStage(Stage):
 
     def _new(self) -> None:
         zone, shot = self.zone, self.desk.shot
-        pull: Pull = ClearSkyPull(id=shot.new_id("pull"))
-        own, on_black = not shot.holds_plate(zone), False
-        if own and (picture := zone_picture(shot, zone, self.desk.frame)) is not None:
-            try:
-                pull, on_black = first_pull(self.desk.store.pixels(picture), pull.id)
-            except MantleError as problem:
-                self.desk.said.emit(str(problem), True)
-                return
+        picture = zone_picture(shot, zone, self.desk.frame) if not shot.holds_plate(zone) else None
+        id, store = shot.new_id("pull"), self.desk.store
+        if picture is None:
+            self._add(zone.id, ClearSkyPull(id=id), False)
+            return
+        self.desk.later(
+            "first pull", lambda: first_pull(store.pixels(picture), id), lambda made: self._add(zone.id, *made)
+        )
+
+    def _add(self, zone_id: str, pull: Pull, on_black: bool) -> None:
+        """A new matte with one pull for a zone."""
+        zone, shot = self.desk.zone, self.desk.shot
+        if zone is None or zone.id != zone_id:
+            return
+        own = not shot.holds_plate(zone)
         names = {matte.name for matte in shot.mattes}
         name, number = f"{zone.name} matte", 2
         while name in names:

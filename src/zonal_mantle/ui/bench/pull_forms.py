@@ -13,8 +13,8 @@ from ...shot import ColourSample, Keyed, Pull
 from .. import theme
 from ..desk import Desk
 from ..numberfield import NumberField
-from ..tools.sample import Area, mean_colour, pixels_in
-from ..widgets import choice, fill, note, push_button, row, show_choice, tool_button
+from ..tools.sample import Area, with_mean, with_pixels
+from ..widgets import choice, fill, named, push_button, row, show_choice, tool_button
 from .curve_edit import CurveEdit
 from .panel import Panel
 
@@ -159,9 +159,13 @@ class LumaForm(Form):
         self.sample(words, lambda area: self._sampled(which, area))
 
     def _sampled(self, which: str, area: Area) -> None:
+        with_pixels(self.desk, area, lambda pixels: self._levels_of(which, pixels))
+
+    def _levels_of(self, which: str, pixels: np.ndarray) -> None:
         """Thresholds between the samples: solid up to nearly all of what stays, empty from nearly all of what goes."""
-        assert self.pull is not None
-        levels = srgb_encode(pixels_in(self.desk, area)) @ np.array(self.pull.weights)
+        if self.pull is None:
+            return
+        levels = srgb_encode(pixels) @ np.array(self.pull.weights)
         self.curve.samples = {**self.curve.samples, which: levels}
         both = self.curve.samples
         if len(both) == 2:
@@ -235,8 +239,12 @@ class ColourForm(Form):
         self.sample(words[which], lambda area: self._sampled(which, area))
 
     def _sampled(self, which: str, area: Area) -> None:
-        assert self.pull is not None
-        colour, samples = mean_colour(self.desk, area), list(self.pull.samples)
+        with_mean(self.desk, area, lambda colour: self._colour_of(which, colour))
+
+    def _colour_of(self, which: str, colour: tuple[float, float, float]) -> None:
+        if self.pull is None:
+            return
+        samples = list(self.pull.samples)
         if which == "run":
             last = max(k for k, sample in enumerate(samples) if not sample.subtract)
             samples[last] = samples[last].but(to=colour)
@@ -260,38 +268,32 @@ class ScreenForm(Form):
         self.uneven.setToolTip("Follows the screen's light over the frame")
         self.uneven.clicked.connect(lambda on: self.put("Uneven screen", uneven=bool(on)))
         self.inside.addLayout(row(self.which_screen, self.pick, self.uneven))
-        self.balance = self.number(
-            "Balance",
-            "balance",
-            0,
-            1,
-            0.01,
-            0.5,
-            2,
-            "",
-            "Screen channel against the larger (0) or smaller (1) of the others",
+        self.despill = choice(
+            ["off", "larger", "mean", "smaller"],
+            "Spill: holds the screen's channel to the larger, the mean or the smaller of the other two",
+            lambda v: self.put("Spill limit", despill=v),
         )
-        self.soften = NumberField("Soften", 0, 20, 0.05, 0, 2, "px", "Softens the raw matte before the clips")
+        self.amount = self.number(
+            "Spill removed", "despill_amount", 0, 1, 0.01, 1, 2, "", "How much of the spill is taken out"
+        )
+        self.light = self.number(
+            "Lightness returned", "despill_lightness", 0, 1, 0.01, 0, 2, "",
+            "Share of the lightness taken that is given back",
+        )  # fmt: skip
+        self.inside.addWidget(named("Limit spill to", self.despill))
+        self.inside.addLayout(row(self.amount, self.light))
+        self.white = self.number("Solid above", "white", 0, 1.5, 0.005, 0.95, 3, "", "Above this the matte is solid")
+        self.black = self.number("Clear below", "black", -0.5, 1, 0.005, 0.05, 3, "", "Below this the matte is empty")
+        self.balance = self.number(
+            "Weight of smaller channel", "balance", 0, 1, 0.01, 0.5, 2, "",
+            "The screen's channel is held against the larger (0) or the smaller (1) of the others",
+        )  # fmt: skip
+        self.soften = NumberField("Blur of the difference", 0, 20, 0.05, 0, 2, "px", "Blurs it before both limits")
         self.plain(
             self.soften, lambda: self.pull.soften_px if self.pull else None, lambda v, w, g: self.put(w, g, soften_px=v)
         )
-        self.black = self.number("Clip black", "black", -0.5, 1, 0.005, 0.05, 3, "", "Below this the matte is empty")
-        self.white = self.number("Clip white", "white", 0, 1.5, 0.005, 0.95, 3, "", "Above this the matte is solid")
+        self.inside.addLayout(row(self.white, self.black))
         self.inside.addLayout(row(self.balance, self.soften))
-        self.inside.addLayout(row(self.black, self.white))
-        self.despill = choice(
-            ["off", "larger", "mean", "smaller"],
-            "Despill: holds the screen's channel to the larger, the mean or the smaller of the other two",
-            lambda v: self.put("Despill", despill=v),
-        )
-        self.amount = self.number(
-            "Despill", "despill_amount", 0, 1, 0.01, 1, 2, "", "How much of the spill is taken out"
-        )
-        self.light = self.number(
-            "Lightness", "despill_lightness", 0, 1, 0.01, 0, 2, "", "Share of the lightness taken that is given back"
-        )
-        self.inside.addLayout(row(self.despill, self.amount))
-        self.inside.addWidget(self.light)
 
     def refresh(self) -> None:
         super().refresh()
@@ -301,7 +303,10 @@ class ScreenForm(Form):
             self.uneven.setChecked(self.pull.uneven)
 
     def _ask(self) -> None:
-        self.sample("Drag over the screen.", lambda a: self.put("Screen colour", colour=mean_colour(self.desk, a)))
+        self.sample("Drag over the screen.", self._screen_sampled)
+
+    def _screen_sampled(self, area: Area) -> None:
+        with_mean(self.desk, area, lambda colour: self.put("Screen colour", colour=colour))
 
 
 class DifferenceForm(Form):
@@ -310,8 +315,8 @@ class DifferenceForm(Form):
     def build(self) -> None:
         self.clean = choice([NOTHING], "The clean plate: a still or clip of the stock", self._clean)
         self.rides = choice([NOTHING], "The lock that the clean plate rides on", self._ride)
-        self.inside.addLayout(row(note("Clean plate"), self.clean))
-        self.inside.addLayout(row(note("Rides on"), self.rides))
+        self.inside.addLayout(row(named("Clean plate", self.clean)))
+        self.inside.addLayout(row(named("Rides on", self.rides)))
         self.tolerance = self.number(
             "Tolerance", "tolerance", 0, 1, 0.002, 0.03, 3, "", "Coded difference within which all goes"
         )

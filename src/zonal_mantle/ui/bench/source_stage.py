@@ -5,10 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QLabel
 
 from ...comp import Mend
-from ...media import encodings, source_problem
+from ...media import encodings
 from ...shot import Source
 from ..desk import Desk
 from ..numberfield import NumberField
@@ -44,9 +43,9 @@ class SourceStage(Stage):
         self.problem = note(role="warn")
         self.inside.addWidget(self.problem)
         self.encoding = choice(list(encodings()), "The file's colour encoding", self._encoding)
-        self.guess = QLabel()
-        self.inside.addLayout(row(named("Encoding", self.encoding), self.guess))
-        self.encoding.setMinimumWidth(120)
+        self.guess = note()
+        self.inside.addWidget(named("Encoding", self.encoding))
+        self.inside.addWidget(self.guess)
         self.alpha = choice(["none", "straight", "premultiplied"], "How the file's alpha is to be taken", self._alpha)
         self.inside.addWidget(named("Alpha", self.alpha))
         self.first = NumberField("First frame", -1e6, 1e7, 1, 1, 0, "", "First frame that is used")
@@ -75,14 +74,15 @@ class SourceStage(Stage):
     def refresh(self) -> None:
         super().refresh()
         source = self.source
-        problem = source_problem(source)
+        problem = self.desk.problem_of(source)
         moving = source.kind != "still"
         self.file.setText(f"{Path(source.path).name}\n{source.kind}, {source.width}×{source.height}")
         self.file.setToolTip(source.path)
         self.problem.setText(problem or "")
         self.problem.setVisible(bool(problem))
         show_choice(self.encoding, list(encodings()), source.encoding)
-        self.guess.setText("guessed" if source.encoding_guessed else "")
+        self.guess.setText("The encoding is a guess." if source.encoding_guessed else "")
+        self.guess.setVisible(source.encoding_guessed)
         show_choice(self.alpha, ["none", "straight", "premultiplied"], source.alpha)
         for field, value in ((self.first, source.start), (self.last, source.end)):
             field.setVisible(moving)

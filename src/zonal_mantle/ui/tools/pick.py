@@ -31,10 +31,15 @@ class PickTool(Tool):
         if not (0 <= x < source.width and 0 <= y < source.height):
             self.desk.said.emit("That is outside the picture. Click on the plate.", True)
             return
-        plate = self.desk.store.plate(source, self.desk.frame)
-        area = plate[max(0, y - REACH) : y + REACH + 1, max(0, x - REACH) : x + REACH + 1]
-        r, g, b = (float(v) for v in area.reshape(-1, 3).mean(axis=0))
-        self._picked((r, g, b))
+        store, frame = self.desk.store, self.desk.frame
+
+        def look() -> tuple[float, float, float]:
+            plate = store.plate(source, frame)
+            area = plate[max(0, y - REACH) : y + REACH + 1, max(0, x - REACH) : x + REACH + 1]
+            r, g, b = (float(v) for v in area.reshape(-1, 3).mean(axis=0))
+            return r, g, b
+
+        self.desk.later("pick", look, self._picked)
 
     def key(self, viewer: object, event: QKeyEvent) -> bool:
         if event.key() == Qt.Key.Key_Escape:

@@ -66,16 +66,28 @@ class SampleTool(Tool):
         return False
 
 
-def pixels_in(desk: Desk, area: Area) -> np.ndarray:
-    """Pixels within an area of what the matte on the bench looks at. (n, 3) float32, scene-linear."""
-    picture = desk.looked_at()
+def with_pixels(desk: Desk, area: Area, then: Callable[[np.ndarray], None]) -> None:
+    """Hands on the pixels within an area of what the matte on the bench looks at, (n, 3) float32, scene-linear: at once
+    where they are in memory, else when a worker has read them."""
+    picture, store = desk.looked_at(), desk.store
     assert picture is not None
     x0, y0, x1, y1 = (int(v) for v in area)
-    pixels = desk.store.pixels(picture)
-    return pixels[y0 : max(y1, y0 + 1), x0 : max(x1, x0 + 1)].reshape(-1, 3)
+
+    def cut(pixels: np.ndarray) -> np.ndarray:
+        return pixels[y0 : max(y1, y0 + 1), x0 : max(x1, x0 + 1)].reshape(-1, 3)
+
+    there = store.pixels_if_there(picture)
+    if there is not None:
+        then(cut(there))
+    else:
+        desk.later("sample", lambda: cut(store.pixels(picture)), then)
 
 
-def mean_colour(desk: Desk, area: Area) -> tuple[float, float, float]:
-    """The mean of an area, scene-linear."""
-    r, g, b = (float(v) for v in pixels_in(desk, area).mean(axis=0))
-    return r, g, b
+def with_mean(desk: Desk, area: Area, then: Callable[[tuple[float, float, float]], None]) -> None:
+    """Hands on the mean of an area, scene-linear."""
+
+    def averaged(pixels: np.ndarray) -> None:
+        r, g, b = (float(v) for v in pixels.mean(axis=0))
+        then((r, g, b))
+
+    with_pixels(desk, area, averaged)
