@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtWidgets import QMessageBox, QWidget
@@ -71,13 +72,14 @@ class Files:
         if path is not None:
             self.open_path(path)
 
-    def open_demo(self) -> None:
-        """The demo shot, made first where it is not there yet."""
+    def open_demo(self, then: Callable[[], object] = lambda: None) -> None:
+        """The demo shot, laid out first where it is not there yet."""
 
         def there(shot: Path) -> None:
             self.open_path(shot)
+            then()
 
-        self.desk.run("Making the demo", lambda job: demo_shot(job.progress), there)
+        self.desk.run("Laying out the demo", lambda job: demo_shot(job.progress), there)
 
     def open_path(self, path: Path) -> None:
         """Opens a shot, or its newer autosave if that is wanted."""

@@ -176,6 +176,7 @@ class Menus:
         window = self.window
         menu = self._open("Help")
         self._add(menu, "Manual", "F1", window.show_manual)
+        self._add(menu, "Tour of the window", "", window.take_tour)
         self._add(menu, "Shortcuts", "", window.show_shortcuts)
         self._add(menu, "What is new", "", window.show_news)
         menu.addSeparator()

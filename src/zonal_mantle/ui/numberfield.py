@@ -55,6 +55,7 @@ class NumberField(QWidget):
         self._turned = 0  # what a wheel has turned since the last whole notch
         self.setToolTip(tip)
         self.setAccessibleName(label)
+        self.setAccessibleDescription(self.text())
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setFixedHeight(20)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -64,6 +65,7 @@ class NumberField(QWidget):
         """Shows a value without telling anybody."""
         if (value, keyed, key_here) != (self.value, self.keyed, self.key_here):
             self.value, self.keyed, self.key_here = value, keyed, key_here
+            self.setAccessibleDescription(self.text())
             self.update()
 
     def text(self) -> str:
@@ -76,6 +78,7 @@ class NumberField(QWidget):
         value = round(min(max(value, self.low), self.high), 6)
         if value != self.value:
             self.value = value
+            self.setAccessibleDescription(self.text())
             self.update()
             self.changed.emit(value, gesture)
 

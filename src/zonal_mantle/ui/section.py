@@ -22,8 +22,8 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from ..comp.thumbnails import zone_thumbnail
-from ..comp.views import show
 from ..match.air import transmittance, visibility_for
+from ..media.curves import srgb_encode
 from ..shot import Zone
 from . import theme
 from .desk import Desk, new_gesture
@@ -177,8 +177,9 @@ class SectionView(QWidget):
             painter.setBrush(QColor(theme.ACCENT))
             painter.drawEllipse(at, 3, 3)
             words = f"{share:.0%} transmitted"
-            left = at.x() + 120 > self.width()
-            box = QRectF(at.x() - 112 if left else at.x() + 6, max(at.y() - 8, 1), 106, 14)
+            upright = self.upright(zone)  # beside it, so that its name can be read
+            left = upright.right() + 118 > self.width()
+            box = QRectF(upright.left() - 112 if left else upright.right() + 6, max(at.y() - 8, 1), 106, 14)
             painter.fillRect(box.adjusted(-2, 0, 2, 0), QColor(31, 31, 31, 190))
             painter.setPen(QColor(theme.TEXT))
             painter.drawText(box, Qt.AlignmentFlag.AlignRight if left else Qt.AlignmentFlag.AlignLeft, words)
@@ -357,9 +358,9 @@ class Section(QWidget):
         self.infinite.setChecked(zone is not None and zone.distance_m is None)
         if zone is not None and zone.distance_m is not None:
             self.distance.set_value(zone.distance_m)
-        codes = show(np.array(air.airlight, np.float32).reshape(1, 1, 3))[0, 0]
+        codes = [round(float(v) * 255) for v in np.clip(srgb_encode(np.array(air.airlight)), 0, 1)]
         self.swatch.setStyleSheet(
-            f"background: rgb({codes[2]}, {codes[1]}, {codes[0]}); border: 1px solid {theme.LINE};"
+            f"background: rgb({codes[0]}, {codes[1]}, {codes[2]}); border: 1px solid {theme.LINE};"
         )
         r, g, b = air.airlight
         self.swatch.setToolTip(f"Airlight, scene-linear: {r:.3f} {g:.3f} {b:.3f}")

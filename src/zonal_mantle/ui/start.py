@@ -65,6 +65,7 @@ class StartPage(QWidget):
     plate_wanted = Signal()
     shot_wanted = Signal()
     demo_wanted = Signal()
+    tour_wanted = Signal()
     recent_wanted = Signal(object)
 
     def __init__(self) -> None:
@@ -77,7 +78,8 @@ class StartPage(QWidget):
         self.demo = push_button("Open the demo", "The made-up shot Saltern SLT_0140", self.demo_wanted.emit, "image")
         buttons = QHBoxLayout()
         buttons.setSpacing(8)
-        for button in (self.plate, self.shot, self.demo):
+        self.tour = push_button("Take the tour", "Six steps over the window, on the demo", self.tour_wanted.emit)
+        for button in (self.plate, self.shot, self.demo, self.tour):
             button.setMinimumHeight(28)
             buttons.addWidget(button)
         buttons.addStretch(1)

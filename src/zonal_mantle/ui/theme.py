@@ -49,6 +49,7 @@ QPushButton:pressed, QToolButton:pressed {{ background: {GROUND}; }}
 QPushButton:checked, QToolButton:checked {{ border-color: {ACCENT}; color: {ACCENT}; background: #24302c; }}
 QPushButton:disabled, QToolButton:disabled, QComboBox:disabled {{ color: #7a7a7a; }}
 QPushButton:focus, QToolButton:focus, QComboBox:focus, QLineEdit:focus, QListWidget:focus {{ border-color: {ACCENT}; }}
+QPushButton[tab="true"] {{ padding: 2px 3px; }}
 QToolButton[flat="true"] {{ background: transparent; border: 1px solid transparent; }}
 QToolButton[flat="true"]:checked {{ border-color: {ACCENT}; background: #24302c; }}
 QComboBox::drop-down {{ width: 16px; border: none; }}

@@ -41,6 +41,7 @@ from .tools.pick import PickTool
 from .tools.place import PlaceTool
 from .tools.sample import Area, SampleTool
 from .tools.shape import ShapeTool
+from .tour import Tour
 from .viewer import Viewer
 from .viewstrip import Probe, ViewStrip
 
@@ -111,6 +112,7 @@ class Window(QMainWindow):
         self.start.plate_wanted.connect(self.files.new)
         self.start.shot_wanted.connect(self.files.open)
         self.start.demo_wanted.connect(self.open_demo)
+        self.start.tour_wanted.connect(self.take_tour)
         self.start.recent_wanted.connect(self.open_recent)
         self.findings.jumped.connect(self._open_part)
         self.rail.findings_wanted.connect(lambda: self.room.show("Findings", not self.room.shows("Findings")))
@@ -249,6 +251,13 @@ class Window(QMainWindow):
     def show_manual(self) -> None:
         """The manual, with a search."""
         self._page("manual", lambda: Page(self, "Manual", shipped_text("MANUAL.md")))
+
+    def take_tour(self) -> None:
+        """Six steps over the window, on the demo where nothing is open."""
+        if self.desk.shot.plate is not None:
+            Tour(self)
+        else:
+            self.files.open_demo(lambda: Tour(self))
 
     def show_news(self) -> None:
         """What is new."""

@@ -41,6 +41,7 @@ class Header(QFrame):
         self.switch.setAccessibleName(f"{name} on")
         self.reading.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.mend = push_button("", "Mends the trouble of this stage", lambda: self.mend_wanted.emit(self._mend))
+        self.mend.setAccessibleName(f"Mend {name}")
         self.mend.hide()
         line = row(self.arrow, self.title, self.reading, self.switch, spacing=5)
         line.setStretch(2, 1)  # type: ignore[attr-defined]
@@ -57,6 +58,7 @@ class Header(QFrame):
         self.mend.setVisible(mend is not None)
         if mend is not None:
             self.mend.setText(mend.label)
+            self.mend.setAccessibleName(mend.label)
             self.mend.setToolTip(f"Mends the trouble of this stage: {mend.label}")
 
     def resizeEvent(self, event: QResizeEvent) -> None:
@@ -131,6 +133,7 @@ class Stage(QWidget):
         self.parts: dict[str, tuple[QPushButton, Panel]] = {}
         for name, panel, tip in parts:
             button = push_button(name, tip, lambda name=name: self.open_part(name), checkable=True)
+            button.setProperty("tab", True)
             self.parts[name] = (button, panel)
         self.inside.addLayout(row(*(button for button, _ in self.parts.values())))
         for _, panel in self.parts.values():

@@ -1,0 +1,61 @@
+"""How long the application takes to start, against starting Python with NumPy and Qt in the same run.
+
+python benchmarks/startup.py        rows: what, seconds, times the reference
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tempfile
+import time
+
+RUNS = 5
+REFERENCE = "import numpy; from PySide6 import QtWidgets"
+API = "import zonal_mantle.api"
+WINDOW = """
+import sys
+from PySide6.QtWidgets import QApplication
+from zonal_mantle.demo import demo_shot
+from zonal_mantle.ui.theme import dress
+from zonal_mantle.ui.window import Window
+import os
+app = QApplication([]); dress(app)
+window = Window(); window.show()
+window.files.open_path(demo_shot())
+while not window.viewer.is_showing():
+    app.processEvents()
+os._exit(0)
+"""
+EMPTY = WINDOW.replace(
+    "window.files.open_path(demo_shot())\nwhile not window.viewer.is_showing():", "for _ in range(5):"
+)
+
+
+def seconds(code: str) -> float:
+    """The least of some runs, warm."""
+    with tempfile.TemporaryDirectory() as home:
+        env = {**os.environ, "QT_QPA_PLATFORM": "offscreen", "XDG_STATE_HOME": home}
+        taken = []
+        for _ in range(RUNS + 1):
+            start = time.perf_counter()
+            subprocess.run([sys.executable, "-c", code], check=True, env=env, capture_output=True)
+            taken.append(time.perf_counter() - start)
+    return min(taken[1:])
+
+
+def main() -> None:
+    reference = seconds(REFERENCE)
+    print(f"{'Python with NumPy and Qt':<34}{reference:7.2f} s   1.0", flush=True)
+    for name, code in (
+        ("import of the API", API),
+        ("empty window", EMPTY),
+        ("window on the demo, frame shown", WINDOW),
+    ):
+        took = seconds(code)
+        print(f"{name:<34}{took:7.2f} s  {took / reference:5.1f}", flush=True)
+
+
+if __name__ == "__main__":
+    main()
