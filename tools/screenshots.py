@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QApplication
 
 from zonal_mantle.demo import NAME, VERSION
 from zonal_mantle.finish import looks_in, read_look
-from zonal_mantle.paths import cache_dir
+from zonal_mantle.paths import cache_dir, state_dir
 from zonal_mantle.shot import (
     Aim,
     AimArea,
@@ -26,6 +26,7 @@ from zonal_mantle.shot import (
     autosave_path,
     ellipse_key,
 )
+from zonal_mantle.ui.recent import remember
 from zonal_mantle.ui.theme import dress
 from zonal_mantle.ui.window import Window
 
@@ -48,6 +49,24 @@ def _measured(window: Window, app: QApplication) -> None:
     while window.desk._reader is not None:
         settle(app, 0.3)
     settle(app, 0.5)
+
+
+def _findings(window: Window, app: QApplication, take: Callable[..., None], sky: str) -> None:
+    """A sky that rides on nothing and runs out, with what mends it."""
+    desk = window.desk
+    kept = desk.shot
+    zone = desk.shot.zone(sky)
+    small = zone.placement.size.scaled(0.55)
+    desk.edit_zone(zone.but(placement=zone.placement.but(rides=None, size=small)), "Let go")
+    desk.choose_zone(sky)
+    desk.choose_stage("Place")
+    window.room.show("Findings", True)
+    _measured(window, app)
+    take("findings", 2)
+    window.room.show("Findings", False)
+    while desk.shot != kept:
+        desk.undo()
+    _measured(window, app)
 
 
 def _dome(window: Window, app: QApplication, take: Callable[..., None], sky: str, lens: str) -> None:
@@ -192,10 +211,15 @@ def main() -> None:
     autosave_path(shot).unlink(missing_ok=True)  # one that is left over would be asked about
     app = QApplication(sys.argv[:1])
     dress(app)
+    (state_dir() / "window.json").unlink(missing_ok=True)
+    remember(shot)
     window = Window()
+    window.resize(1280, 800)
     window.show()
-    window.files.open_path(shot)
     desk = window.desk
+    settle(app, 1)
+    window.grab().save(str(out / "start.png"))
+    window.files.open_path(shot)
     settle(app, 4)
     _measured(window, app)
     plate, sky, *_ = [zone.id for zone in desk.shot.zones]
@@ -212,11 +236,12 @@ def main() -> None:
         window.grab().save(str(out / f"{name}.png"))
 
     take("window")
+    _findings(window, app, take, sky)
     desk.choose_zone(plate)
     desk.choose_stage("Matte")
     window.bench.matte.open_part("Pulls")
     desk.set_view(view="Alpha check")
-    take("alpha-apart", 3)
+    take("alpha-check", 3)
     window.bench.matte.open_part("Edge")
     desk.set_view(view="Cut-out")
     window.viewer.zoom_about(window.viewer.to_widget(1130, 350), 4.0)
@@ -228,11 +253,7 @@ def main() -> None:
     desk.choice_changed.emit()
     desk.set_view(view="Tint")
     take("matte")
-    desk.set_view(view="Matte")
-    take("matte-grey")
-    desk.set_view(view="Cut-out", wipe=True, other_view="Composite")
-    take("wipe")
-    desk.set_view(view="Plate", wipe=False)
+    desk.set_view(view="Plate")
     desk.choose_zone(sky)
     desk.choose_stage("Lock")
     kept = desk.shot
