@@ -25,6 +25,7 @@ from ..lock import (
 from ..lock.propose import PARALLAX_PX, Proposal, tried, whole_region
 from ..lock.runs import Direction
 from ..matte import shape_alpha
+from ..media import bits_per_pixel
 from ..place.ride import followed
 from ..place.transform import reference_to_frame
 from ..shot import Lock, Shape, ShapeKey, Shot
@@ -38,6 +39,9 @@ MEASURED_FIELDS = (
     "renewal", "renew_below", "motion", "field", "field_stays", "lens",
 )  # fmt: skip
 MOST_COLUMNS = 100  # of each frame, by which doubled and interlaced frames are found
+# what H.264 moves marks by, root mean square, px: measured on marks of two photographs at rate factors 16 to 34, where
+# a pixel took 0.67 to 0.03 bits (docs/FIGURES.md); others were kept apart
+CODEC_PX, CODEC_POWER, LEAST_BITS = 0.03, 0.7, 0.005
 TRIED_FRAMES = 4  # to each side, on which a suggested lock is tried
 WHOLE_MARGIN = 0.02  # of the width; a field that is not drawn is the whole frame but for its rim
 
@@ -114,6 +118,22 @@ class _Work:
             self._small[frame] = feed[: feed.shape[0] // 2 * 2, :: max(9, feed.shape[1] // MOST_COLUMNS)].copy()
         return feed
 
+    def _with_codec(self, solved: Lock) -> Lock:
+        """What a codec moves about is added to the error of marks. It moves a whole patch at once, by the motion that
+        it found cheapest to write down, which the patch itself cannot see; a field of many blocks can."""
+        bits = bits_per_pixel(self.source)
+        if bits is None:
+            return solved
+        moved = CODEC_PX * max(bits, LEAST_BITS) ** -CODEC_POWER
+        before = set(self.lock.solved)
+        entries = tuple(
+            entry
+            if entry.frame == solved.reference_frame or entry in before
+            else entry.but(residual_px=float(np.hypot(entry.residual_px, moved)))
+            for entry in solved.solved
+        )
+        return solved.but(solved=entries)
+
     def neighbours(self) -> dict[int, Array]:
         """Thin columns of all frames that were looked at, by which doubled and interlaced frames are found."""
         return self._small
@@ -123,7 +143,8 @@ class _Work:
         lock, frames = self.lock, self.shot.frames
         guess = self.guess if lock.rides else None
         if lock.kind == "point":
-            return solve_point(lock, self.feed, frames, direction, progress, missing_only, guess)
+            solved = solve_point(lock, self.feed, frames, direction, progress, missing_only, guess)
+            return self._with_codec(solved)
         if lock.reference_frame not in frames:
             raise LockError(
                 f"{lock.name} starts on frame {lock.reference_frame}, which is not in the shot "

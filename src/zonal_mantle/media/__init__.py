@@ -2,6 +2,15 @@
 
 from .colour import encodings
 from .errors import MediaError
-from .reader import alpha_trouble, missing_frames, open_source, read_frame, source_problem
+from .reader import alpha_trouble, bits_per_pixel, missing_frames, open_source, read_frame, source_problem
 
-__all__ = ["MediaError", "alpha_trouble", "encodings", "missing_frames", "open_source", "read_frame", "source_problem"]
+__all__ = [
+    "MediaError",
+    "alpha_trouble",
+    "bits_per_pixel",
+    "encodings",
+    "missing_frames",
+    "open_source",
+    "read_frame",
+    "source_problem",
+]

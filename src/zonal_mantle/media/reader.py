@@ -113,6 +113,17 @@ def _video(file: Path) -> VideoReader:
         return video
 
 
+def bits_per_pixel(source: Source) -> float | None:
+    """How many bits a pixel of a video takes on average, where its codec predicts frames from one another and loses
+    what it leaves out; None for stills, sequences and other codecs.
+
+    Raises
+    ------
+    MediaError : the file cannot be read.
+    """
+    return _video(Path(source.path)).bits_per_pixel if source.kind == "video" else None
+
+
 def missing_frames(source: Source) -> list[int]:
     """Frames between first and last used that are not on disk. For stills and videos: their only file or nothing."""
     if source.kind == "sequence":

@@ -25,6 +25,8 @@ EXACT = (
 )
 VIDEO_SUFFIXES = {".mp4", ".mov", ".mkv", ".m4v", ".avi", ".mxf", ".webm"}
 
+PREDICTING = {"h264", "hevc", "vp8", "vp9", "av1", "libdav1d", "mpeg4", "mpeg2video", "mpeg1video", "vc1", "wmv3"}
+
 
 class VideoReader:
     """A video whose frames can be asked for by number, in any order. Safe to use from several threads.
@@ -72,6 +74,15 @@ class VideoReader:
     def size(self) -> tuple[int, int]:
         """Width and height."""
         return self._stream.codec_context.width, self._stream.codec_context.height
+
+    @property
+    def bits_per_pixel(self) -> float | None:
+        """Bits that a pixel of a frame takes in the file on average, where the codec predicts frames from one another
+        and loses what it leaves out; None for the others."""
+        if self._stream.codec_context.name not in PREDICTING:
+            return None
+        width, height = self.size
+        return self.path.stat().st_size * 8 / max(width * height * self.count, 1)
 
     @property
     def rate(self) -> Fraction:
