@@ -125,7 +125,7 @@ def _level(window: Window, app: QApplication, take: Callable[..., None]) -> None
     desk.set_view(view="Painting")
     lines.add("horizon", (0.04 * source.width, 0.84 * source.height), (0.96 * source.width, 0.83 * source.height))
     desk.set_view(view="See-through")
-    window.bench.place.level._meet()
+    window.bench.place.level.align()
     _measured(window, app)
     take("level", 2)
     zone = desk.zone

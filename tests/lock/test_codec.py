@@ -60,3 +60,15 @@ def test_the_bits_are_those_of_the_file(tmp_path):
         packets = sum(packet.size for packet in container.demux(video=0))
     # the container's own tables are no more than a few bytes a frame and one header
     assert bits_per_pixel(open_source(tmp_path / "a.mp4")) == pytest.approx(packets * 8 / (320 * 180 * 5), rel=0.15)
+
+
+def test_marks_on_hardly_any_bits_are_not_called_good(tmp_path):
+    plates = flat_plates("brick", 5, SIZE, 4, grain=0.01)
+    filmed(tmp_path / "plate.mp4", plates.frames, "h264", 51)
+    shot = new(tmp_path / "plate.mp4").shot
+    assert bits_per_pixel(shot.plate_source) < 0.015
+    x, y = propose_marks(plates.frames[0], BOX, 1)[0]
+    lock = Lock(id="m", name="Mark", reference_frame=shot.first, marks=(Mark(x=x, y=y),), least_confidence=0.0)
+    solved = solve_lock(shot.with_lock(lock), "m", Pictures()).lock("m")
+    assert all(entry.confidence <= 0.3 for entry in solved.solved if entry.frame != shot.first)
+    assert "Use a plane lock" in " ".join(solved.remarks)

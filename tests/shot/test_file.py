@@ -2,6 +2,7 @@
 
 import json
 import os
+import time
 from pathlib import Path
 
 import jsonschema
@@ -29,7 +30,7 @@ from zonal_mantle.shot import (
     newer_autosave,
     save,
 )
-from zonal_mantle.shot.file import from_json, to_json
+from zonal_mantle.shot.file import file_state, from_json, to_json
 
 SCHEMA = Path(__file__).parents[2] / "docs" / "shot.schema.json"
 
@@ -209,3 +210,27 @@ def test_shapes_move_straight_between_keys_and_keep_their_point_count():
     assert len(shape.with_point_inserted(1).keys[1].points) == 4
     with pytest.raises(ValueError, match="at least three"):
         shape.with_point_removed(0)
+
+
+def test_part_files_of_killed_saves_are_swept_once_they_are_dead(tmp_path):
+    path = tmp_path / "a.shot.json"
+    dead, alive, other = (tmp_path / f".{name}.x1.part" for name in ("a.shot.json", "a.shot.json.y", "b.shot.json"))
+    for part in (dead, alive, other):
+        part.write_text("half")
+    for part in (dead, other):
+        os.utime(part, (time.time() - 3600,) * 2)
+    save(Shot(), path)
+    assert not dead.exists()
+    assert alive.exists()  # somebody may still write it
+    assert other.exists()  # of another file
+
+
+def test_a_file_that_somebody_else_wrote_is_known(tmp_path):
+    path = tmp_path / "a.shot.json"
+    assert file_state(path) is None
+    save(Shot(), path)
+    before = file_state(path)
+    assert file_state(path) == before
+    save(Shot(name="Other"), path)
+    assert file_state(path) != before
+    assert before.owner

@@ -3,10 +3,10 @@
 import json
 
 import pytest
-from PySide6.QtCore import QPoint, QPointF, QSize, Qt, SignalInstance
+from PySide6.QtCore import QPoint, QPointF, QSize, Qt, QTimer, SignalInstance
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QLineEdit, QWidget
+from PySide6.QtWidgets import QApplication, QLineEdit, QMessageBox, QWidget
 
 from zonal_mantle.paths import state_dir
 from zonal_mantle.shot import Note, load, save
@@ -398,3 +398,50 @@ def test_pixels_are_squares_above_200_per_cent_unless_smoothed(opened):
     smoothed = colours()
     assert squares <= 300 / 16 + 2
     assert smoothed > 3 * squares
+
+
+# --- somebody else's hands ---
+@pytest.mark.parametrize("words", ["Save beside it", "Save over it", "Cancel"])
+def test_a_shot_that_somebody_else_wrote_is_not_overwritten_unasked(opened, words):
+    window, desk = opened.window, opened.window.desk
+    path = desk.path
+    theirs = load(path).but(name="Theirs")
+    save(theirs, path)
+    desk.edit(desk.shot.but(name="Mine"), "Name")
+    told = []
+
+    def answer() -> None:
+        box = next((w for w in QApplication.topLevelWidgets() if isinstance(w, QMessageBox) and w.isVisible()), None)
+        if box is None:
+            QTimer.singleShot(50, answer)
+            return
+        told.append(box.text() + box.detailedText())
+        next(b for b in box.buttons() if b.text().replace("&", "") == words).click()
+
+    QTimer.singleShot(50, answer)
+    assert window.files.save() == (words != "Cancel")
+    assert "written by somebody else" in told[0]
+    assert "Theirs → Mine" in told[0]
+    if words == "Save beside it":
+        assert load(path).name == "Theirs"
+        assert (load(desk.path).name, desk.path.name) == ("Mine", "SLT_0140_2.shot.json")
+    else:
+        assert load(path).name == ("Mine" if words == "Save over it" else "Theirs")
+    desk.edit(desk.shot.but(name="Mine too"), "Name")
+    if words != "Cancel":
+        assert window.files.save()  # once it was decided nothing is asked
+
+
+def test_the_list_of_recent_shots_survives_a_disk_that_is_full(monkeypatch, tmp_path):
+    from pathlib import Path
+
+    from zonal_mantle.ui import recent
+
+    path = tmp_path / "a.shot.json"
+    path.write_text("{}")
+
+    def full(*_: object, **__: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(Path, "write_text", full)
+    recent.remember(path)

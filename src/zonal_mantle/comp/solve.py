@@ -39,9 +39,10 @@ MEASURED_FIELDS = (
     "renewal", "renew_below", "motion", "field", "field_stays", "lens",
 )  # fmt: skip
 MOST_COLUMNS = 100  # of each frame, by which doubled and interlaced frames are found
-# what H.264 moves marks by, root mean square, px: measured on marks of two photographs at rate factors 16 to 34, where
-# a pixel took 0.67 to 0.03 bits (docs/FIGURES.md); others were kept apart
+# what H.264 moves marks by, root mean square, px: measured on marks of two photographs at rate factors 16 to 34,
+# where a pixel took 0.67 to 0.03 bits (docs/FIGURES.md); others were kept apart
 CODEC_PX, CODEC_POWER, LEAST_BITS = 0.03, 0.7, 0.005
+TRUSTED_BITS, UNTRUSTED = 0.015, 0.3  # below so many bits marks went astray; what their confidence is then at most
 TRIED_FRAMES = 4  # to each side, on which a suggested lock is tried
 WHOLE_MARGIN = 0.02  # of the width; a field that is not drawn is the whole frame but for its rim
 
@@ -68,7 +69,7 @@ def solve_lock(
     lock = shot.lock(lock_id)
     work = _Work(shot, lock, pictures)
     solved = work.solve(direction, progress, missing_only)
-    return shot.with_lock(solved.but(remarks=remarks_on(work.neighbours())))
+    return shot.with_lock(solved.but(remarks=(*remarks_on(work.neighbours()), *work.codec_remarks())))
 
 
 def merged(now: Shot, began: Shot, solved: Lock) -> tuple[Shot, str]:
@@ -125,14 +126,25 @@ class _Work:
         if bits is None:
             return solved
         moved = CODEC_PX * max(bits, LEAST_BITS) ** -CODEC_POWER
+        most = 1.0 if bits >= TRUSTED_BITS else UNTRUSTED
         before = set(self.lock.solved)
         entries = tuple(
             entry
             if entry.frame == solved.reference_frame or entry in before
-            else entry.but(residual_px=float(np.hypot(entry.residual_px, moved)))
+            else entry.but(
+                residual_px=float(np.hypot(entry.residual_px, moved)), confidence=min(entry.confidence, most)
+            )
             for entry in solved.solved
         )
         return solved.but(solved=entries)
+
+    def codec_remarks(self) -> tuple[str, ...]:
+        """What has to be known of marks on a plate that hardly any bits were spent on."""
+        bits = bits_per_pixel(self.source) if self.lock.kind == "point" else None
+        if bits is None or bits >= TRUSTED_BITS:
+            return ()
+        words = f"{self.source.name} is compressed to {bits:.3f} bits a pixel: marks may be led away by whole pixels."
+        return (f"{words} Use a plane lock on a large field.",)
 
     def neighbours(self) -> dict[int, Array]:
         """Thin columns of all frames that were looked at, by which doubled and interlaced frames are found."""

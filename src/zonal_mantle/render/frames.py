@@ -102,9 +102,17 @@ def _check_room(shot: Shot, plan: RenderPlan, count: int) -> None:
     free = shutil.disk_usage(plan.out).free
     if needed > free:
         raise RenderError(
-            f"{plan.out} has {free / 1e9:.1f} GB free and the render may need {needed / 1e9:.1f} GB. "
+            f"{plan.out} has {_amount(free)} free and the render may need {_amount(needed)}. "
             "Free some room or choose another folder."
         )
+
+
+def _amount(count: int) -> str:
+    """Bytes in a unit in which they are not nothing."""
+    for unit, size in (("GB", 1e9), ("MB", 1e6), ("kB", 1e3)):
+        if count >= size:
+            return f"{count / size:.1f} {unit}"
+    return f"{count} bytes"
 
 
 def stem(shot: Shot) -> str:

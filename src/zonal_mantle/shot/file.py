@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+import glob
 import json
+import logging
 import os
+import pwd
 import tempfile
+import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import NamedTuple
 
 from pydantic import ValidationError
 
@@ -15,7 +20,9 @@ from .finish import Finish
 from .shot import FORMAT_VERSION, Shot
 from .upgrade import upgraded
 
+log = logging.getLogger(__name__)
 SUFFIX = ".shot.json"
+DEAD_SECONDS = 600.0  # after which nobody still writes a part file
 
 
 def to_json(shot: Shot) -> str:
@@ -87,6 +94,7 @@ def save(shot: Shot, path: Path) -> None:
     portable = _with_paths(
         shot, lambda path: Path(os.path.relpath(path, folder)).as_posix() if Path(path).is_absolute() else path
     )
+    _sweep(folder, real.name)
     try:
         handle, temporary = tempfile.mkstemp(dir=folder, prefix=f".{real.name}.", suffix=".part")
         try:
@@ -101,6 +109,38 @@ def save(shot: Shot, path: Path) -> None:
             raise
     except OSError as problem:
         raise ShotError(f"{path} cannot be written: {problem.strerror}. What was there is unchanged.") from problem
+
+
+def _sweep(folder: Path, name: str) -> None:
+    """Removes what saves of this file left that were killed: part files so old that nobody writes them any more."""
+    try:
+        for left in folder.glob(f".{glob.escape(name)}.*.part"):
+            if time.time() - left.stat().st_mtime > DEAD_SECONDS:
+                left.unlink(missing_ok=True)
+    except OSError as problem:
+        log.info("Part files beside %s were left: %s", name, problem)
+
+
+class FileState(NamedTuple):
+    """How a file stood when it was looked at: by which it is known whether somebody wrote it since."""
+
+    changed_ns: int
+    size: int
+    inode: int
+    owner: str
+
+
+def file_state(path: Path) -> FileState | None:
+    """How a file stands now; None where there is none."""
+    try:
+        now = path.stat()
+    except OSError:
+        return None
+    try:
+        owner = pwd.getpwuid(now.st_uid).pw_name
+    except KeyError:
+        owner = f"user {now.st_uid}"
+    return FileState(now.st_mtime_ns, now.st_size, now.st_ino, owner)
 
 
 def named_alike(shot: Shot) -> str:

@@ -22,6 +22,7 @@ from ..media.picture import Picture, picture_of
 from ..media.stamps import stamp_of
 from ..media.watch import used_files_digest
 from ..shot import Air, History, Lock, MantleError, Matte, Patch, Shot, Source, Zone, autosave_path, save
+from ..shot.file import FileState, file_state
 from ..shot.match import Part
 from ..shot.matte import Reads
 from . import recent
@@ -58,6 +59,7 @@ class Desk(QObject):
         super().__init__()
         self.history = History.starting_with(Shot())
         self.path: Path | None = None
+        self._file_state: FileState | None = None
         self.saved = self.shot
         self.revision = 0
         self._revisions: list[tuple[Shot, int]] = []
@@ -159,6 +161,7 @@ class Desk(QObject):
         self.history = History.starting_with(shot)
         self.path = path
         self.saved = Shot() if recovered else shot
+        self._file_state = file_state(path) if path is not None else None
         self.frame = shot.first
         self.readings = Readings()
         self.held_still = self.before = False
@@ -472,12 +475,18 @@ class Desk(QObject):
         if self.path is not None:
             autosave_path(self.path).unlink(missing_ok=True)
         self.path, self.saved = path, self.shot
+        self._file_state = file_state(path)
         autosave_path(path).unlink(missing_ok=True)
         recent.remember(path)
         self._autosave_soon.stop()
         self.said.emit(f"Saved {path.name}", False)
         self.shot_changed.emit()
         return True
+
+    def changed_outside(self) -> FileState | None:
+        """How the shot's file stands now, where somebody else wrote it since it was opened or saved here."""
+        now = file_state(self.path) if self.path is not None else None
+        return now if now is not None and self._file_state is not None and now != self._file_state else None
 
     def autosave(self) -> None:
         """Writes the autosave beside the shot, or into the state folder for a shot without a file."""

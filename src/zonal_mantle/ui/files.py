@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import datetime
 from pathlib import Path
 
 from PySide6.QtWidgets import QMessageBox, QWidget
@@ -11,7 +12,8 @@ from ..api import add_painting, shot_from_plate
 from ..comp.shelf import card_of, source_of
 from ..demo import demo_shot
 from ..media import open_source
-from ..shot import SUFFIX, MantleError, Source, load, newer_autosave
+from ..shot import SUFFIX, MantleError, Source, changes, load, newer_autosave
+from ..shot.file import FileState
 from . import ask, recent
 from .desk import Desk
 
@@ -120,7 +122,35 @@ class Files:
 
     def save(self) -> bool:
         """Saves, asking for a place the first time."""
-        return self.desk.save(self.desk.path) if self.desk.path else self.save_as()
+        if self.desk.path is None:
+            return self.save_as()
+        other = self.desk.changed_outside()
+        return self.desk.save(self.desk.path) if other is None else self._save_over(self.desk.path, other)
+
+    def _save_over(self, path: Path, other: FileState) -> bool:
+        """Somebody else wrote the file meanwhile: beside it, over it, or not at all."""
+        when = datetime.fromtimestamp(other.changed_ns / 1e9).strftime("%-d %b, %H:%M:%S")
+        box = QMessageBox(self.window)
+        box.setIcon(QMessageBox.Icon.Warning)
+        box.setWindowTitle("Changed by somebody else")
+        said = f"{path.name} was written by somebody else since it was opened here: on {when}."
+        box.setText(f"{said} It belongs to {other.owner}.")
+        box.setInformativeText("Saving over it would take away what was written there.")
+        try:
+            words = "\n".join(changes(load(path), self.desk.shot)) or "Nothing that a shot holds is different."
+        except MantleError as problem:
+            words = str(problem)
+        box.setDetailedText(f"From the file to what is open here:\n{words}")
+        beside = box.addButton("Save beside it", QMessageBox.ButtonRole.AcceptRole)
+        over = box.addButton("Save over it", QMessageBox.ButtonRole.DestructiveRole)
+        box.addButton(QMessageBox.StandardButton.Cancel)
+        box.setDefaultButton(beside)
+        box.exec()
+        if box.clickedButton() is over:
+            return self.desk.save(path)
+        if box.clickedButton() is beside:
+            return self.desk.save(_free_name(path))
+        return False
 
     def save_as(self) -> bool:
         """Saves under another name."""
@@ -196,3 +226,11 @@ class Files:
             )
         new = new.but(name=old.name, encoding=old.encoding, encoding_guessed=old.encoding_guessed)
         self.desk.edit(self.desk.shot.with_source(new), f"Relink {old.name}")
+
+
+def _free_name(path: Path) -> Path:
+    """A name beside a shot's that nothing has yet."""
+    stem, number = path.name.removesuffix(SUFFIX), 2
+    while (free := path.with_name(f"{stem}_{number}{SUFFIX}")).exists():
+        number += 1
+    return free

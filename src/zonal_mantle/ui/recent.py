@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import json
+import logging
 from pathlib import Path
 
 from ..paths import state_dir
 
+log = logging.getLogger(__name__)
 MOST = 10
 
 
@@ -23,7 +25,10 @@ def remember(path: Path) -> None:
     """Puts a shot at the head of the list."""
     path = path.resolve()
     paths = [path, *(other for other in recent_shots() if other != path)][:MOST]
-    (state_dir() / "recent.json").write_text(json.dumps([str(p) for p in paths]) + "\n", encoding="utf-8")
+    try:
+        (state_dir() / "recent.json").write_text(json.dumps([str(p) for p in paths]) + "\n", encoding="utf-8")
+    except (OSError, UnicodeError) as problem:  # a full disk, or a name that is not text: the list stays as it was
+        log.warning("The list of recent shots could not be kept: %s", problem)
 
 
 def unnamed_autosave() -> Path:
