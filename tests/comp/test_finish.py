@@ -237,14 +237,14 @@ def test_an_empty_border_is_found_and_hidden_by_the_least_push_in(shot):
     sky = shot.zones[1]
     moved = shot.with_zone(sky.but(placement=sky.placement.but(x=k(9.6))))  # a tenth of the frame has no sky
     session = Session(moved)
-    assert any("Hide the border" in each.words for each in session.readings().findings)
+    assert any("Hide border" in each.words for each in session.readings().findings)
     session.hide_border()
     reframe = session.shot.finish.reframe
     assert reframe.on
     assert reframe.size.at(1001) == pytest.approx(1 / 0.9, rel=0.06)
     out = session.frame(1001)
     assert out[..., 3].min() > 0.99
-    assert not any("Hide the border" in each.words for each in session.readings().findings)
+    assert not any("Hide border" in each.words for each in session.readings().findings)
     assert not Session(shot).hide_border().finish.reframe.on
 
 

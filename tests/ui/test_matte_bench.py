@@ -168,7 +168,7 @@ def test_a_riding_shape_is_drawn_keyed_seen_and_rendered(opened, tmp_path):
     assert shape.form == "curve"
     assert shape.points_at(1001)[1][0] == pytest.approx(380, abs=1.5)
     works = desk.shot.lock("works")
-    opened.choose(stage.shapes.rides, f"Rides on {works.name}")
+    opened.choose(stage.shapes.rides, works.name)
     assert desk.matte.shapes[0].rides == works.id
     desk.set_frame(1009)
     stage.refresh()
@@ -426,7 +426,7 @@ def test_an_outline_copied_on_one_frame_is_a_key_on_another(opened):
     assert moved[0] == pytest.approx((240, 50), abs=1.5)
     desk.set_frame(1010)
     stage.refresh()
-    opened.choose(stage.shapes.rides, f"Rides on {desk.shot.locks[0].name}")
+    opened.choose(stage.shapes.rides, desk.shot.locks[0].name)
     opened.click(stage.shapes.paste_key)
     shape = desk.matte.shapes[0]
     assert 1010 in [key.frame for key in shape.keys]

@@ -43,7 +43,7 @@ def read_finish(shot: Shot, pictures: Pictures) -> FinishReading:
         border = _border(shot, pictures)
         if border is not None:
             frame, share = border
-            words = f"{share:.1%} of the frame stays empty at its border. Press Hide the border under Frame."
+            words = f"{share:.1%} of the frame stays empty at its border. Press Hide border under Frame."
             troubles.append((frame, words))
     return FinishReading(output_size(shot), own, tuple(troubles))
 

@@ -34,6 +34,7 @@ class Findings(QWidget):
         super().__init__()
         self.desk = desk
         self.count = note("Findings")
+        self.count.setWordWrap(False)
         self.list = QTreeWidget()
         self.list.setColumnCount(len(COLUMNS))
         self.list.setHeaderLabels(list(COLUMNS))

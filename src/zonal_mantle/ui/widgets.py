@@ -48,11 +48,11 @@ def row(*parts: QWidget | int, spacing: int = 4) -> QLayout:
 class Named(QWidget):
     """A control with its name before it; both are shown or hidden with the control."""
 
-    def __init__(self, name: str, control: QWidget) -> None:
+    def __init__(self, name: str, control: QWidget, wide: bool) -> None:
         super().__init__()
         self.control = control
         label = QLabel(name)
-        label.setMinimumWidth(NAME_PX)
+        label.setMinimumWidth(NAME_PX if wide else 0)
         label.setStyleSheet(f"color: {theme.DIM};")
         label.setBuddy(control)
         control.setAccessibleName(name)
@@ -73,9 +73,9 @@ class Named(QWidget):
 WRAPPED = (NumberField, QPushButton, QCheckBox, QComboBox, Named)
 
 
-def named(name: str, control: QWidget) -> Named:
-    """A control with its name before it."""
-    return Named(name, control)
+def named(name: str, control: QWidget, wide: bool = True) -> Named:
+    """A control with its name before it; `wide` names line up below one another."""
+    return Named(name, control, wide)
 
 
 def column(spacing: int = 4, margins: tuple[int, int, int, int] = (0, 0, 0, 0)) -> QVBoxLayout:

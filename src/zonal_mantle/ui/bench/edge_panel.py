@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QCheckBox
 from ...shot import Edge, Keyed, Levels, OldSky
 from ..desk import Desk
 from ..numberfield import NumberField
-from ..widgets import choice, fill, note, row
+from ..widgets import choice, fill, named, note, row
 from .panel import Panel
 
 AUTOMATIC, ON, OFF = "Automatic", "On", "Off"
@@ -69,7 +69,7 @@ class EdgePanel(Panel):
         )
         self.plain(self.steady, lambda: self._part("edge").steady, lambda v, w, g: self._put("edge", w, g, steady=v))
         self.along = choice([NOTHING], "The lock along which the matte is steadied", self._along)
-        self.inside.addLayout(row(self.steady, self.along))
+        self.inside.addLayout(row(self.steady, named("Along", self.along, wide=False)))
         self.inside.addWidget(note("Old sky"))
         self.remove = choice(
             [AUTOMATIC, ON, OFF],
@@ -80,7 +80,7 @@ class EdgePanel(Panel):
         self.tint = self._number(
             "old_sky", "Edge tint", "tint", 0, 1, 0.01, 0, 2, "", "Lets the rim take a little of what is hung behind"
         )
-        self.inside.addWidget(self.remove)
+        self.inside.addWidget(named("Remove it", self.remove))
         self.clamp = QCheckBox("Clamp colours")
         self.clamp.setToolTip("Keeps alpha within 0…1 at the end")
         self.clamp.clicked.connect(self._clamp)

@@ -13,7 +13,7 @@ from ...shot.hang import WAYS, Between, Way
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..tools.place import with_anchor
-from ..widgets import choice, note, push_button, row, show_choice
+from ..widgets import choice, named, note, push_button, row, show_choice
 from .panel import Panel
 
 TIPS = {
@@ -57,11 +57,11 @@ class HangPanel(Panel):
         )
         self.grouped = QLineEdit()
         self.grouped.setPlaceholderText("no group")
-        self.grouped.setFixedWidth(96)
+        self.grouped.setMinimumWidth(80)
         self.grouped.setToolTip("Zones with the same group name are moved together")
         self.grouped.setAccessibleName("Group")
         self.grouped.editingFinished.connect(self._group)
-        self.inside.addLayout(row(self.way, self.grouped))
+        self.inside.addLayout(row(named("Placement", self.way, wide=False), named("Group", self.grouped, wide=False)))
         self.fields: dict[tuple[str, str], NumberField] = {}
         for part, entries in FIELDS.items():
             made = [self._field(part, *entry) for entry in entries]
@@ -77,7 +77,7 @@ class HangPanel(Panel):
         )
         self.wide = NumberField("Field of view", 1, 360, 0.5, 360, 1, "°", "How wide the painting sees, in degrees")
         self.plain(self.wide, self._wide, lambda v, w, g: self._dome(w, g, wide_deg=v))
-        self.inside.addLayout(row(self.mapping, self.wide))
+        self.inside.addLayout(row(named("Mapping", self.mapping), self.wide))
         self.across = push_button(
             "Flip horizontally",
             "Mirrors the painting about its anchor",
@@ -118,7 +118,7 @@ class HangPanel(Panel):
         self.own_rate = QCheckBox("Own frame rate")
         self.own_rate.clicked.connect(lambda on: self._timing("Own frame rate", own_rate=bool(on)))
         self.inside.addLayout(row(self.start, self.speed))
-        self.inside.addLayout(row(self.after, self.between))
+        self.inside.addLayout(row(named("Beyond its ends", self.after), named("Between frames", self.between)))
         self.inside.addWidget(self.own_rate)
         self.seen_from = NumberField("From", -1e6, 1e7, 1, 1, 0, "", "First frame on which the zone is in the picture")
         self.seen_to = NumberField("To", -1e6, 1e7, 1, 1, 0, "", "Last frame on which the zone is in the picture")

@@ -14,7 +14,7 @@ from ...shot.hang import Mode
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..tools.line import LineTool
-from ..widgets import choice, fill, note, push_button, row, show_choice
+from ..widgets import choice, fill, named, note, push_button, row, show_choice
 from .panel import Panel
 
 NO_MATTE = "All of it below the line"
@@ -37,12 +37,12 @@ class LayPanel(Panel):
             "On the old sky", "Lies on the plate's own sky, as its matte takes it away, not on what is farther",
             "blend", "on_old_sky",
         )  # fmt: skip
-        self.inside.addLayout(row(self.mode, self.coded))
+        self.inside.addLayout(row(named("Blend mode", self.mode), self.coded))
         self.inside.addWidget(self.old_sky)
         self.inside.addWidget(self.opacity)
         self.seam = self._box("Seam at the horizon", "Fades the painting toward the plate's horizon", "seam", "on")
         self.to = choice(["plate", "haze"], "What it fades to", lambda v: self._put("seam", f"Seam to {v}", to=v))
-        self.inside.addLayout(row(self.seam, self.to))
+        self.inside.addLayout(row(self.seam, named("Fades to", self.to, wide=False)))
         self.fade = self._keyed("Height", "seam", "height_px", 0.1, 5000, 1, 60, 1, "px", "Over which it fades")
         self.lift = self._keyed(
             "Lift", "seam", "lift_px", -5000, 5000, 1, 0, 1, "px", "Of the fade's foot above the horizon"

@@ -11,12 +11,12 @@ from ...shot import Lock, Shot
 from ...shot.lock import SHOWN_TIMES
 from ..desk import Desk
 from ..tools.lock import LockTool
-from ..widgets import choice, fill, note, push_button, row, tool_button
+from ..widgets import choice, fill, named, note, push_button, row, tool_button
 from .lock_correct import CorrectPanel
 from .lock_measure import MeasurePanel, Sample
 from .stage import Stage
 
-FREE = "Rides on nothing"
+FREE = "nothing"
 KINDS = ("point", "plane", "pan", "camera", "by hand")
 
 
@@ -31,20 +31,20 @@ class LockStage(Stage):
         self.tool = tool
         self.header.switch.hide()
         self.rides = choice([FREE], "The lock that this zone rides on", self._ride)
-        self.inside.addWidget(self.rides)
+        self.inside.addWidget(named("Zone rides on", self.rides))
         self.kind = choice(
             list(KINDS),
             "What the next lock is: marks, a textured plane, a turning camera, a moving camera with distances",
             lambda _: None,
         )
         self.new = push_button("New lock", "A new lock of the kind beside", self._new, "plus")
-        self.inside.addLayout(row(self.kind, self.new))
+        self.inside.addLayout(row(named("Kind", self.kind, wide=False), self.new))
         self.which = choice([], "The lock that is worked on", self._work_on)
         self.remove = tool_button("trash-2", "Remove this lock; what rode on it stays where it was hung", self._remove)
         self.go = tool_button(
             "crosshair", "Show the reference frame, on which the marks or the field were set", self._go
         )
-        self.inside.addLayout(row(self.which, self.go, self.remove))
+        self.inside.addLayout(row(named("Lock", self.which, wide=False), self.go, self.remove))
         self.measure, self.correct = MeasurePanel(desk, tool, sample), CorrectPanel(desk, tool)
         self.add_parts(
             ("Measure", self.measure, "What is looked at, how, and solving it"),

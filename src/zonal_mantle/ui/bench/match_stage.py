@@ -22,7 +22,7 @@ from .stage import Stage
 from .tone_panel import TonePanel
 
 STILL = "stays in frame"
-NO_AREA = "By itself: the kept plate"
+NO_AREA = "Automatic: the kept plate"
 
 
 class MatchStage(Stage):

@@ -13,11 +13,11 @@ from ..ask import existing_file, new_file
 from ..desk import Desk, new_gesture
 from ..numberfield import NumberField
 from ..tools.shape import FORMS_DRAWN, ShapeTool
-from ..widgets import choice, fill, note, push_button, row, tool_button
+from ..widgets import choice, fill, named, note, push_button, row, tool_button
 from .panel import Panel
 from .takes import Takes
 
-NOTHING = "Stands free"
+NOTHING = "nothing"
 
 
 class ShapePanel(Panel):
@@ -33,7 +33,7 @@ class ShapePanel(Panel):
             "Drop shape", "Draw a drop shape: inside it all goes (alpha 0)", lambda: self._draw("drop"), "plus"
         )
         self.form = choice(list(FORMS_DRAWN), "The form of the next shape", lambda _: None)
-        self.inside.addLayout(row(self.keep, self.drop, self.form))
+        self.inside.addLayout(row(self.keep, self.drop, named("Form", self.form, wide=False)))
         self.list = QListWidget()
         self.list.setFixedHeight(76)
         self.list.setAccessibleName("Shapes")
@@ -55,8 +55,8 @@ class ShapePanel(Panel):
         ]
         self.key, self.corner, self.copy, self.paste, self.paste_key, self.read, self.write, self.remove = tools
         self.inside.addLayout(row(*tools, 1))
-        self.feather_in = self._width("Feather in", "feather_in_px", 0, "Softness inside the outline")
-        self.feather_out = self._width("out", "feather_out_px", 0, "Softness outside the outline")
+        self.feather_in = self._width("Feather inside", "feather_in_px", 0, "Softness inside the outline")
+        self.feather_out = self._width("Feather outside", "feather_out_px", 0, "Softness outside the outline")
         self.inside.addLayout(row(self.feather_in, self.feather_out))
         self.grow = self._width("Grow", "grow_px", -500, "Moves the outline outward, below 0 inward")
         self.share = NumberField(
@@ -64,14 +64,16 @@ class ShapePanel(Panel):
         )
         self.plain(self.share, self._share, self._put_share)
         self.inside.addLayout(row(self.grow, self.share))
-        self.shutter = NumberField("Shutter", 0, 1, 0.05, 0, 2, "fr", "Frames over which the shape's motion is blurred")
+        self.shutter = NumberField(
+            "Shutter", 0, 1, 0.05, 0, 2, "frame", "Share of a frame over which its motion is blurred"
+        )
         self.plain(self.shutter, lambda: self._value("shutter"), lambda v, w, g: self._put(w, g, shutter=v))
         self.invert = QCheckBox("Invert")
         self.invert.setToolTip("Works outside the outline instead of inside")
         self.invert.clicked.connect(lambda on: self._put("Invert", None, invert=bool(on)))
         self.inside.addLayout(row(self.shutter, self.invert))
         self.rides = choice([NOTHING], "The lock that the chosen shape rides on", self._ride)
-        self.inside.addWidget(self.rides)
+        self.inside.addWidget(named("Rides on", self.rides))
         self.takes = Takes("the chosen shape", tool.follow)
         self.inside.addWidget(self.takes)
         self.words = note()
@@ -96,7 +98,7 @@ class ShapePanel(Panel):
             part.setEnabled(chosen is not None)
         self.write.setEnabled(bool(shapes))
         locks = self.desk.shot.locks
-        entries = [(None, NOTHING), *((lock.id, f"Rides on {lock.name}") for lock in locks)]
+        entries = [(None, NOTHING), *((lock.id, lock.name) for lock in locks)]
         fill(self.rides, entries, chosen.rides if chosen is not None else None)
         self.rides.setVisible(not self.desk.cuts_own)  # no lock of the plate moves anything in another picture
         self.takes.show_parts(chosen.follow if chosen is not None and chosen.rides else None)

@@ -38,10 +38,18 @@ class TonePanel(MatchPart):
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
         self.strength = self.inner(
-            "Fitted", "palette", "strength", 0, 1.5, 0.01, 0, 2, "", "How much of what was fitted is done; log encoding"
+            "Share of the fit",
+            "palette",
+            "strength",
+            0,
+            1.5,
+            0.01,
+            0,
+            2,
+            "",
+            "How much of what was fitted is done; log encoding",
         )
-        self.strength.setMinimumWidth(86)
-        self.head.insertWidget(1, self.strength)
+        self.inside.addWidget(self.strength)
         self.pages: dict[str, tuple[QPushButton, QWidget]] = {}
         makers = (
             ("Light", self._light, "Exposure, white, contrast, saturation"),
