@@ -48,6 +48,14 @@ def test_what_is_far_rides_on_what_moves_least_and_what_is_near_on_the_surest(sh
     )
     assert best_lock(bare, None).id == "hills"
     assert best_lock(bare, 50.0).id == "wall"
+    assert best_lock(bare, None, "dome") is None  # a plane does not say how the camera turned
+
+
+def test_a_file_that_is_there_is_not_offered_to_be_linked_anew(shot):
+    source = shot.sources[0].id
+    missing = Finding("Source", source, 1001, "gone.exr is missing.", severity="wrong")
+    assert mend_of(shot, missing).what == "relink"
+    assert mend_of(shot, Finding("Source", source, 1001, "Its alpha looks premultiplied.")) is None
 
 
 def test_a_plate_that_is_not_cut_hides_what_is_behind_and_its_switch_is_offered(shot):

@@ -12,6 +12,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QComboBox, QDialogButtonBox, QFileDialog, QLineEdit, QMessageBox, QWidget
 
 from zonal_mantle.paths import state_dir
+from zonal_mantle.shot import load, save
 from zonal_mantle.ui import recent
 from zonal_mantle.ui.theme import dress
 from zonal_mantle.ui.window import Window
@@ -214,3 +215,12 @@ def hands(qtbot: object, dressed: QApplication) -> Iterator[Hands]:
     window.server.cache.clear()
     window.deleteLater()
     QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+
+
+@pytest.fixture
+def opened(hands: Hands, demo: Path, tmp_path: Path) -> Hands:
+    """Hands on the small demo, in a file of its own, so that its autosave is its own too."""
+    save(load(demo / "SLT_0140.shot.json"), tmp_path / "SLT_0140.shot.json")
+    hands.window.files.open_path(tmp_path / "SLT_0140.shot.json")
+    hands.settled()
+    return hands

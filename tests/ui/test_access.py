@@ -1,26 +1,16 @@
 """Read by a screen reader, worked from the keyboard, one window per shot. Qt's own accessibility interface is asked."""
 
-import pytest
 from PySide6.QtCore import QEvent, Qt
 from PySide6.QtGui import QAccessible
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QAbstractButton, QApplication, QComboBox, QLineEdit, QListWidget, QWidget
 
-from zonal_mantle.shot import load, save
 from zonal_mantle.ui.bench.stage import Header
 from zonal_mantle.ui.numberfield import NumberField
 from zonal_mantle.ui.single import Single
 from zonal_mantle.ui.tour import STEPS, Tour
 
 NAME, DESCRIPTION = QAccessible.Text.Name, QAccessible.Text.Description
-
-
-@pytest.fixture
-def opened(hands, demo, tmp_path):
-    save(load(demo / "SLT_0140.shot.json"), tmp_path / "SLT_0140.shot.json")
-    hands.window.files.open_path(tmp_path / "SLT_0140.shot.json")
-    hands.settled()
-    return hands
 
 
 def told(widget: QWidget, what: QAccessible.Text) -> str:

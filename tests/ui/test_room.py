@@ -15,14 +15,6 @@ from zonal_mantle.ui.room import NAMES, first_size
 from zonal_mantle.ui.window import Window
 
 
-@pytest.fixture
-def opened(hands, demo, tmp_path):
-    save(load(demo / "SLT_0140.shot.json"), tmp_path / "SLT_0140.shot.json")
-    hands.window.files.open_path(tmp_path / "SLT_0140.shot.json")
-    hands.settled()
-    return hands
-
-
 def hung(desk):
     return next(z for z in desk.shot.near_to_far() if z.distance_m is None and not desk.shot.holds_plate(z))
 
@@ -81,6 +73,11 @@ def test_one_key_gives_the_picture_the_whole_window_and_takes_it_back(opened):
     opened.keys(Qt.Key.Key_P)
     assert window.viewer.size() == before
     assert window.bench.isVisible()
+    opened.keys(Qt.Key.Key_P)
+    window.room.show("Findings", True)  # as the first pass does when it ends
+    assert window.bench.isVisible()
+    assert window.strip.isVisible()
+    assert not window.room.is_alone
 
 
 def test_no_attribute_of_a_part_hides_one_of_qt(opened):

@@ -1,7 +1,6 @@
 """Cancelling, relinking, recovering, playing, seeing."""
 
 import shutil
-from pathlib import Path
 
 import numpy as np
 import pytest
@@ -21,14 +20,6 @@ from PySide6.QtWidgets import (
 from zonal_mantle.place import reference_to_frame
 from zonal_mantle.shot import Key, Keyed, autosave_path, load, save
 from zonal_mantle.ui.numberfield import NumberField
-
-
-@pytest.fixture
-def opened(hands, demo: Path, tmp_path: Path):
-    save(load(demo / "SLT_0140.shot.json"), tmp_path / "SLT_0140.shot.json")  # so that its autosave is its own
-    hands.window.files.open_path(tmp_path / "SLT_0140.shot.json")
-    hands.settled()
-    return hands
 
 
 def test_a_solve_cancelled_in_the_middle_leaves_all_as_it_was(opened):

@@ -33,10 +33,13 @@ class Mend:
 FAR_M = 1000.0  # from here on a zone had best follow what moves least
 
 
-def best_lock(shot: Shot, distance_m: float | None = None) -> Lock | None:
+def best_lock(shot: Shot, distance_m: float | None = None, way: str = "flat") -> Lock | None:
     """The solved lock that a thing at a distance had best ride on: one that holds on the most frames; for what is far
-    the one that moves least, since nearer things move more under a camera that walks; else that of the least error."""
+    the one that moves least, since nearer things move more under a camera that walks; else that of the least error.
+    A card or a dome needs a camera that was solved."""
     held = [lock for lock in shot.locks if lock.holds and lock.kind != "by hand"]
+    if way in ("card", "dome"):
+        held = [lock for lock in held if lock.kind in ("pan", "camera")]
     if not held:
         return None
     far = distance_m is None or distance_m >= FAR_M
@@ -83,7 +86,7 @@ def mend_of_lock(shot: Shot, zone: Zone) -> Mend | None:
         return mend_of_solve(shot, shot.lock(rides))
     if shot.holds_plate(zone):
         return None if shot.locks else Mend("suggest lock", "Suggest a lock", zone.id)
-    best = best_lock(shot, zone.distance_m)
+    best = best_lock(shot, zone.distance_m, zone.placement.way)
     if best is not None:
         return Mend("ride", f"Ride on {best.name}", zone.id, best.id)
     if shot.locks:
@@ -107,7 +110,11 @@ def mend_of(shot: Shot, finding: Finding) -> Mend | None:
     """The step that answers a finding, or None where it takes a person's eye."""
     zone = next((each for each in shot.zones if each.id == finding.part), None)
     lock = next((each for each in shot.locks if each.id == finding.part), None)
-    if finding.stage == "Source" and any(source.id == finding.part for source in shot.sources):
+    if (
+        finding.stage == "Source"
+        and finding.severity == "wrong"
+        and any(source.id == finding.part for source in shot.sources)
+    ):
         return Mend("relink", "Relink…", finding.part)
     if finding.stage == "Finish" and "border" in finding.words:
         return Mend("hide border", "Hide border", finding.part)

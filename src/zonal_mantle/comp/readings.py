@@ -200,7 +200,7 @@ def _findings(shot: Shot, readings: Readings) -> list[Finding]:
             words = f"{zone.name} rides on {shot.lock(zone.placement.rides).name}, which is not solved."
             found.append(Finding("Lock", zone.id, shot.first, words, severity="wrong"))
         free = zone.placement.on and zone.on and not zone.placement.rides and not shot.holds_plate(zone)
-        if free and (lock := best_lock(shot, zone.distance_m)) is not None:
+        if free and (lock := best_lock(shot, zone.distance_m, zone.placement.way)) is not None:
             words = f"{zone.name} rides on nothing: it does not follow the camera, though {lock.name} is solved."
             found.append(Finding("Lock", zone.id, shot.first, words))
         if behind := hidden_behind(shot, zone):

@@ -13,7 +13,7 @@ from . import theme
 from .desk import new_gesture
 
 KEY_PX = 15  # room for the ring of a keyable number
-LEAST_BOX_PX, BARE_PX = 54, 50
+LEAST_BOX_PX, BARE_PX = 46, 50
 NOTCH = 120  # what a wheel says of one notch, in eighths of a degree (Qt)
 
 
@@ -101,7 +101,7 @@ class NumberField(QWidget):
     def sizeHint(self) -> QSize:
         if self.bare:
             return QSize(BARE_PX, 20)
-        return QSize(self._key_room + self.fontMetrics().horizontalAdvance(self.label) + 10 + self._value_room, 20)
+        return QSize(self._key_room + self.fontMetrics().horizontalAdvance(self.label) + 6 + self._value_room, 20)
 
     def minimumSizeHint(self) -> QSize:
         return QSize(BARE_PX, 20) if self.bare else self.sizeHint()

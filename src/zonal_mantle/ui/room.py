@@ -40,6 +40,7 @@ class Room(QObject):
         super().__init__(window)
         self.window, self.parts = window, parts
         self._alone: dict[str, bool] | None = None  # what was there before the picture took the whole window
+        self._also: Callable[[bool], None] = lambda on: None
         self._sizes: dict[QSplitter, list[int]] = {}
         self._save_soon = QTimer(self, singleShot=True, interval=500)
         self._save_soon.timeout.connect(self.save)
@@ -74,9 +75,10 @@ class Room(QObject):
         return not self.parts[name].isHidden()
 
     def show(self, name: str, on: bool) -> None:
-        """Puts a part away or brings it back."""
+        """Puts a part away or brings it back; where the picture is alone, all others come back too."""
+        if self._alone is not None:
+            self.picture_alone(self._also)
         self.parts[name].setVisible(on)
-        self._alone = None
         self._save_soon.start()
         self.changed.emit()
 
@@ -88,6 +90,7 @@ class Room(QObject):
     def picture_alone(self, also: Callable[[bool], None]) -> None:
         """Gives the picture the whole window, or everything its place again; `also` shows or hides what else there
         is."""
+        self._also = also
         if self._alone is None:
             before = {name: self.shows(name) for name in NAMES}
             for name in NAMES:

@@ -208,7 +208,7 @@ class Window(QMainWindow):
 
     # --- what the menus open ---
     def open_demo(self) -> None:
-        """The demo shot, which is filmed first where it does not ship with this installation."""
+        """The demo shot that ships with the application."""
         if self.files.may_leave():
             self.files.open_demo()
 
