@@ -29,6 +29,11 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return once(tmp_path_factory, "saltern", lambda folder: make_demo(folder, plan))
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Tests on the demo first: one process films it while the other, which begins in the middle, does the rest."""
+    items.sort(key=lambda item: "demo" not in getattr(item, "fixturenames", ()))
+
+
 def once(factory: pytest.TempPathFactory, name: str, make: Callable[[Path], object]) -> Path:
     """A folder that one of the test processes fills and all of them read."""
     shared = "PYTEST_XDIST_WORKER" in os.environ

@@ -64,9 +64,9 @@ def test_json_of_a_plate_twice_as_large_is_scaled():
     ("text", "words"),
     [
         ("{}", "not a lock's file"),
-        ("nonsense", "cannot be read"),
+        ("nonsense", "not readable as JSON"),
         ('{"format": "zonal-mantle-lock", "version": 9}', "newer version"),
-        ('{"format": "zonal-mantle-lock", "version": 1, "plate_size": [1, 2]}', "cannot be read"),
+        ('{"format": "zonal-mantle-lock", "version": 1, "plate_size": [1, 2]}', "cannot be read as a lock"),
     ],
 )
 def test_a_bad_json_is_refused_in_words(text, words):
@@ -77,7 +77,7 @@ def test_a_bad_json_is_refused_in_words(text, words):
 def test_a_motion_that_is_not_a_number_is_refused():
     data = json.loads(lock_to_json(camera(), SIZE))
     data["lock"]["solved"][1]["homography"][2] = float("nan")
-    with pytest.raises(LockError, match="not a number"):
+    with pytest.raises(LockError, match="NaN, which is no number"):
         lock_from_json(json.dumps(data), SIZE)
 
 

@@ -115,7 +115,7 @@ def test_the_command_line_renders_and_checks(demo, tmp_path, capsys):
 
 def test_problems_are_one_sentence_and_exit_code_1(tmp_path, capsys):
     assert main(["check", str(tmp_path / "nothing.shot.json")]) == 1
-    assert "cannot be read" in capsys.readouterr().err
+    assert "nothing.shot.json is missing from" in capsys.readouterr().err
 
 
 def test_a_script_can_do_the_job(demo, tmp_path):

@@ -1,6 +1,7 @@
 """Notes, findings that were set aside, and states in the shot's file."""
 
 import json
+from pathlib import Path
 
 import pytest
 from hypothesis import given
@@ -24,7 +25,7 @@ def test_a_state_is_the_shot_as_it_was_and_keeps_what_was_left_since(demo):
     shot = load(demo / "SLT_0140.shot.json")
     state = state_of(shot, "state1", "dusk", "2026-01-02T03:04:05")
     now = shot.but(air=Air(visibility_m=900.0), states=(state,), notes=(Note(id="note1", words="x"),))
-    moved = now.but(sources=tuple(s.but(path=f"/elsewhere/{s.id}.exr") for s in now.sources))
+    moved = now.but(sources=tuple(s.but(path=f"/elsewhere/{s.id}_{Path(s.path).name}") for s in now.sources))
     back = shot_of(state, moved)
     assert back.air == shot.air
     assert back.states == (state,)

@@ -52,7 +52,7 @@ def _feed(maker: Any, value: Any, portable: bool) -> None:
     elif isinstance(value, np.floating):
         maker.update(b"f" + struct.pack("<d", float(value)))
     elif isinstance(value, str):
-        text = value.encode()
+        text = value.encode(errors="surrogateescape")
         maker.update(b"s%d:" % len(text) + text)
     elif isinstance(value, bytes):
         maker.update(b"b%d:" % len(value) + value)

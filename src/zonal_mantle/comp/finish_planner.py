@@ -17,6 +17,7 @@ from ..match.grade import tone_at
 from ..match.tone import Tone
 from ..matte.shapes import standing
 from ..media.stamps import used_file
+from ..paths import on_disk
 from ..place.transform import reference_to_frame
 from ..shot import Finish, Glow, LocalLight, Shot, Vignette
 from ..shot.finish import LEAST_PX, MOST_PX
@@ -53,7 +54,7 @@ def finish_of(shot: Shot, planned: FramePlan, frame: int, scale: float) -> Finis
     lut = None
     strength = _unit(finish.lut.strength.at(frame))
     if finish.lut.on and finish.lut.path and strength > 0:
-        lut = LutPlan(used_file(finish.lut.path), finish.lut.encoding, strength)
+        lut = LutPlan(used_file(on_disk(finish.lut.path)), finish.lut.encoding, strength)
     glow, glow_share = _acting(finish, frame, "glow")
     vignette, dark_share = _acting(finish, frame, "vignette")
     grain, grain_share = _acting(finish, frame, "grain")

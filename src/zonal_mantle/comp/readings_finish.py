@@ -11,6 +11,7 @@ from ..finish.lut import lut_processor
 from ..media import colour
 from ..media.errors import MediaError
 from ..media.stamps import stamp_of
+from ..paths import on_disk
 from ..shot import Shot
 from .finish_planner import crop_of, leaving_of, output_size, plate_aspect
 from .finisher import leave
@@ -54,7 +55,7 @@ def lut_trouble(shot: Shot) -> str:
     if not (shot.finish.on and lut.on and lut.path):
         return ""
     try:
-        lut_processor(lut.path, stamp_of(lut.path))
+        lut_processor(on_disk(lut.path), stamp_of(on_disk(lut.path)))
         colour.space_of(lut.encoding)
     except (FinishError, MediaError) as problem:
         return str(problem)

@@ -109,9 +109,12 @@ def _best_lock(
                 patch = Patch(feed, mark)
             except ValueError:
                 continue
-            found = [(patch.refine(feeds[index], *path[index]), path[index]) for index in others]
-            miss = max(_miss(place, at) for place, at in found)
-            if miss < 0.5 * unit:
+            miss = 0.0
+            for index in others:
+                miss = max(miss, _miss(patch.refine(feeds[index], *path[index]), path[index]))
+                if miss >= 0.5 * unit:
+                    break
+            else:
                 likely.append((miss, mark))
         likely.sort(key=lambda pair: pair[0])
         tried = [(_trial(shot, store, lock.but(marks=(mark,)), truth, far), mark) for _, mark in likely[:6]]

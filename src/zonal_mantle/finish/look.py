@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import contextlib
 import json
 from pathlib import Path
 from typing import Any, NamedTuple, TypeVar
@@ -12,7 +11,10 @@ from pydantic import ValidationError
 
 from ..match.grade import tone_at
 from ..match.tone import Tone
+from ..paths import named, write_whole
 from ..shot.base import Value
+from ..shot.door import json_of, sentence_of, text_of
+from ..shot.errors import ShotError
 from ..shot.finish import Finish, Look, LookUse
 from ..shot.keyed import Keyed
 from ..shot.match import DAYLIGHT_DUV, DAYLIGHT_K, Range, Slope, ToneMatch, Triple
@@ -56,14 +58,10 @@ def write_look(path: Path, look: Look, picture: bytes = b"") -> None:
     """
     held_picture = _PNG + base64.b64encode(picture).decode() if picture else ""
     data = {"format": FORMAT, "version": VERSION, "look": look.model_dump(mode="json"), "picture": held_picture}
-    part = path.with_name(f".{path.name}.part")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        part.write_text(json.dumps(data, indent=1) + "\n", encoding="utf-8")
-        part.replace(path)
+        write_whole(path, json.dumps(data, indent=1) + "\n")
     except OSError as problem:
-        with contextlib.suppress(OSError):
-            part.unlink(missing_ok=True)
         raise FinishError(f"{path} cannot be written: {problem.strerror}. Choose another folder.") from problem
 
 
@@ -74,28 +72,23 @@ def read_look(path: Path) -> LookFile:
     ------
     FinishError : the file is missing, damaged, no look, or of a newer version.
     """
+    name = named(path)
     try:
-        if path.stat().st_size > MOST_BYTES:
-            raise FinishError(f"{path.name} is larger than a look can be. Choose another file.")
-        data = json.loads(path.read_text(encoding="utf-8"))
-    except OSError as problem:
-        raise FinishError(f"{path} cannot be read: {problem.strerror}.") from problem
-    except (ValueError, RecursionError) as problem:
-        raise FinishError(f"{path.name} is not readable as JSON. Choose a look ({SUFFIX}).") from problem
+        data = json_of(text_of(path, MOST_BYTES), name)
+    except ShotError as problem:
+        raise FinishError(f"{problem} Choose a look ({SUFFIX}).") from problem
     if not isinstance(data, dict) or data.get("format") != FORMAT:
-        raise FinishError(f"{path.name} is not a look. Choose a file that ends in {SUFFIX}.")
+        raise FinishError(f"{name} is not a look. Choose a file that ends in {SUFFIX}.")
     version = data.get("version")
     if not isinstance(version, int) or version > VERSION:
         raise FinishError(
-            f"{path.name} was written by a newer release (format {version}; this one reads up to {VERSION}). "
+            f"{name} was written by a newer release (format {version!r:.20}; this one reads up to {VERSION}). "
             "Open it with that release; nothing was changed."
         )
     try:
         look = Look.model_validate(data.get("look"))
     except ValidationError as problem:
-        first = problem.errors()[0]
-        place = " › ".join(str(step) for step in first["loc"]) or "the look"
-        raise FinishError(f"{path.name} cannot be used: {place}: {first['msg']}. Nothing was changed.") from problem
+        raise FinishError(f"{name} cannot be used: {sentence_of(problem)}. Nothing was changed.") from problem
     text = data.get("picture")
     try:
         picture = base64.b64decode(text[len(_PNG) :], validate=True) if text and text.startswith(_PNG) else b""

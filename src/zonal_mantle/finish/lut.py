@@ -21,12 +21,13 @@ from ..media.bands import run_bands
 from ..media.colour import SRGB, from_linear, to_linear
 from ..media.powers import FAST, coded_value, decoded_value
 from ..media.stamps import GONE, Stamp
+from ..paths import for_library, named, placed, why_no_file
 from .errors import FinishError
 
 Array = NDArray[np.float32]
 KINDS = (".cube", ".clf", ".ctf")
 NEAR_ROWS = 16  # that are carried through together
-MOST_BYTES = 200 * 1024 * 1024
+MOST_BYTES = 100 << 20  # a cube of 129 steps a side takes about 60 MB as text
 _NOT_A_NUMBER = re.compile(rb"(?<![\w.])[-+]?(?:nan|inf(?:inity)?)(?![\w.])", re.IGNORECASE)
 
 
@@ -38,33 +39,34 @@ def lut_processor(path: str, stamp: Stamp) -> ocio.CPUProcessor:
     ------
     FinishError : the file is missing, too large, of another kind, damaged, or holds what is not a number.
     """
-    file = Path(path)
-    if stamp == GONE or not file.is_file():
-        raise FinishError(f"The LUT {file.name} is missing from {file.parent}. Choose it again, or switch the LUT off.")
+    file, name = Path(path), named(path)
+    why = why_no_file(file)
+    if stamp == GONE or why is not None:
+        words = why or f"is missing from {placed(file.parent)}"
+        raise FinishError(f"The LUT {name} {words}. Choose it again, or switch the LUT off.")
     if file.suffix.lower() not in KINDS:
-        raise FinishError(f"{file.name} is no LUT that can be read. Choose a .cube or a CLF (.clf) file.")
-    if file.stat().st_size > MOST_BYTES:
-        raise FinishError(
-            f"{file.name} is larger than a LUT can be ({file.stat().st_size / 1e6:.0f} MB). Choose another."
-        )
+        raise FinishError(f"{name} is no LUT that can be read. Choose a .cube or a CLF (.clf) file.")
     try:
-        text = file.read_bytes()
+        with file.open("rb") as opened:
+            text = opened.read(MOST_BYTES + 1)
     except OSError as problem:
-        raise FinishError(f"{file} cannot be read: {problem.strerror}.") from problem
+        raise FinishError(f"{placed(file)} cannot be read: {problem.strerror}.") from problem
+    if len(text) > MOST_BYTES:
+        raise FinishError(f"{name} is larger than a LUT can be ({MOST_BYTES >> 20} MB). Choose another.")
     found = _NOT_A_NUMBER.search(text)
     if found is not None:
         line = text.count(b"\n", 0, found.start()) + 1
         raise FinishError(
-            f"{file.name} holds {found.group().decode()} in line {line}, which is not a number. Have it exported again."
+            f"{name} holds {found.group().decode()} in line {line}, which is not a number. Have it exported again."
         )
     ocio.ClearAllCaches()  # it keeps files by their path alone
-    transform = ocio.FileTransform(str(file))
+    transform = ocio.FileTransform(for_library(file))
     transform.setInterpolation(ocio.INTERP_TETRAHEDRAL)
     try:
         return ocio.Config.CreateRaw().getProcessor(transform).getDefaultCPUProcessor()
     except Exception as problem:
         raise FinishError(
-            f"{file.name} cannot be read as a LUT: {_reason(str(problem))} Have it exported again."
+            f"{name} cannot be read as a LUT: {_reason(str(problem))} Have it exported again."
         ) from problem
 
 

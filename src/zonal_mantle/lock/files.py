@@ -5,17 +5,27 @@ from __future__ import annotations
 import csv
 import io
 import json
+import logging
+import math
+from collections import Counter
 from pathlib import Path
 from typing import Any
 
 import cv2
 import numpy as np
+from pydantic import ValidationError
 
 from ..geometry import camera_matrix
+from ..paths import for_library, named, placed, why_no_file, why_no_writing, written_whole
+from ..shot.door import json_of, sentence_of, text_of
+from ..shot.errors import ShotError
+from ..shot.limits import MOST_BYTES, MOST_ITEMS, MOST_NUMBER
 from ..shot.lock import Lock, LockFrame
 from .errors import LockError
 from .runs import flat, triple
 
+log = logging.getLogger(__name__)
+USD = (".usd", ".usda", ".usdc")
 FORMAT, VERSION = "zonal-mantle-lock", 1
 COLUMNS = ["frame", *(f"h{row}{column}" for row in range(3) for column in range(3)), "residual_px", "confidence"]
 CAMERA_COLUMNS = ["rx", "ry", "rz", "x_m", "y_m", "z_m"]
@@ -35,19 +45,23 @@ def lock_from_json(text: str, size: tuple[int, int], name: str = "The file") -> 
     LockError : not a lock's file, of a newer version, or of a plate of another shape.
     """
     try:
-        data = json.loads(text)
-        if not isinstance(data, dict) or data.get("format") != FORMAT:
-            raise LockError(f"{name} is not a lock's file. It should say format {FORMAT}.")
-        if data.get("version", 0) > VERSION:
-            raise LockError(f"{name} is of a newer version ({data['version']}); this one reads up to {VERSION}.")
-        lock = Lock.model_validate(data["lock"])
-        width, height = (float(v) for v in data["plate_size"])
-    except LockError:
-        raise
-    except (ValueError, KeyError, TypeError) as problem:
-        raise LockError(f"{name} cannot be read as a lock: {problem}.") from problem
-    if not all(np.isfinite(entry.homography).all() for entry in lock.solved):
-        raise LockError(f"{name} holds a motion that is not a number. Nothing was changed.")
+        data = json_of(text, name)
+    except ShotError as problem:
+        raise LockError(str(problem)) from problem
+    if not isinstance(data, dict) or data.get("format") != FORMAT:
+        raise LockError(f"{name} is not a lock's file. It should say format {FORMAT}.")
+    version = data.get("version", 0)
+    if not isinstance(version, int) or version > VERSION:
+        raise LockError(f"{name} is of a newer version ({version!r:.20}); this one reads up to {VERSION}.")
+    try:
+        lock = Lock.model_validate(data.get("lock"))
+    except ValidationError as problem:
+        raise LockError(f"{name} cannot be read as a lock: {sentence_of(problem)}. Nothing was changed.") from problem
+    size_told = data.get("plate_size")
+    if not isinstance(size_told, list) or len(size_told) != 2 or not all(_is_size(v) for v in size_told):
+        raise LockError(f"{name} does not say its plate's size: plate_size should be its width and height in pixels.")
+    width, height = (float(v) for v in size_told)
+    _check_solved(lock, name)
     if (width, height) == size:
         return lock
     if abs(width / height - size[0] / size[1]) > 0.01:
@@ -56,6 +70,49 @@ def lock_from_json(text: str, size: tuple[int, int], name: str = "The file") -> 
             "and another shape."
         )
     return resized(lock, size[0] / width, size[1] / height)
+
+
+def _is_size(value: Any) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool) and value >= 1
+
+
+def _check_solved(lock: Lock, name: str) -> None:
+    """Every motion can be used: a homography that has an inverse, one a frame."""
+    for entry in lock.solved:
+        matrix = np.array(entry.homography)
+        numbers = [*entry.homography, *(entry.rotation or ()), *(entry.position or ())]
+        usable = np.isfinite(numbers).all() and abs(matrix[8]) > 1e-12
+        if not usable or np.linalg.matrix_rank(matrix.reshape(3, 3)) < 3:
+            raise LockError(f"{name} holds a motion on frame {entry.frame} that cannot be. Nothing was changed.")
+    frames = [entry.frame for entry in lock.solved]
+    if len(set(frames)) < len(frames):
+        raise LockError(f"{name} has a frame twice. Nothing was changed.")
+
+
+def is_solve_only(path: Path) -> bool:
+    """Whether a file of this kind holds a solve, that a lock takes, and no lock of its own."""
+    return path.suffix.lower() in (".csv", *USD)
+
+
+def read_lock(path: Path, lock: Lock, size: tuple[int, int]) -> Lock:
+    """A lock with what a file holds, by its ending: a table (.csv), a camera (.usd, .usda, .usdc), else JSON.
+
+    Raises
+    ------
+    LockError : it cannot be read, is too large, or holds no lock.
+    """
+    why = why_no_file(path)
+    if why is not None:
+        raise LockError(f"{named(path)} {why}.")
+    if path.suffix.lower() in USD:
+        return camera_from_usd(lock, size, path)
+    try:
+        text = text_of(path)
+    except ShotError as problem:
+        raise LockError(str(problem)) from problem
+    if path.suffix.lower() == ".csv":
+        return lock_from_csv(lock, text, named(path))
+    return lock_from_json(text, size, named(path))
 
 
 def resized(lock: Lock, across: float, down: float) -> Lock:
@@ -132,35 +189,55 @@ def lock_from_csv(lock: Lock, text: str, name: str = "The file") -> Lock:
     ------
     LockError : a column is missing, a value is not a number, or a frame comes twice.
     """
-    rows = list(csv.DictReader(io.StringIO(text)))
+    try:
+        rows = list(csv.DictReader(io.StringIO(text)))
+    except csv.Error as problem:
+        raise LockError(f"{name} cannot be read as a table: {problem}. Nothing was changed.") from problem
+    if len(rows) > MOST_ITEMS:
+        raise LockError(f"{name} has more than {MOST_ITEMS} rows. Nothing was changed.")
     missing = [column for column in COLUMNS[:10] if not rows or column not in rows[0]]
     if missing:
         raise LockError(f"{name} has no column {missing[0]}. A lock's table needs {', '.join(COLUMNS[:10])}.")
     entries = []
     for line, row in enumerate(rows, 2):
         try:
-            matrix = np.array([float(row[column]) for column in COLUMNS[1:10]])
-            if not np.isfinite(matrix).all() or abs(matrix[8]) < 1e-12:
+            matrix = np.array([_number(row, column) for column in COLUMNS[1:10]])
+            if np.linalg.matrix_rank(matrix.reshape(3, 3)) < 3 or abs(matrix[8]) < 1e-12:
                 raise ValueError("the homography is not usable")
             camera = all(row.get(column) not in (None, "") for column in CAMERA_COLUMNS)
-            six = [float(row[column]) for column in CAMERA_COLUMNS] if camera else None
+            six = [_number(row, column) for column in CAMERA_COLUMNS] if camera else None
+            frame = _number(row, "frame")
+            if frame != round(frame):
+                raise ValueError("frame must be a whole number")
             entries.append(
                 LockFrame(
-                    frame=int(row["frame"]),
+                    frame=int(frame),
                     homography=flat(matrix),
-                    residual_px=float(row.get("residual_px") or 0.0),
-                    confidence=float(row.get("confidence") or 1.0),
+                    residual_px=_number(row, "residual_px") if row.get("residual_px") else 0.0,
+                    confidence=_number(row, "confidence") if row.get("confidence") else 1.0,
                     rotation=(six[0], six[1], six[2]) if six else None,
                     position=(six[3], six[4], six[5]) if six else None,
                 )
             )
         except ValueError as problem:
             raise LockError(f"{name}, line {line}: {problem}. Nothing was changed.") from problem
-    frames = [entry.frame for entry in entries]
-    twice = {frame for frame in frames if frames.count(frame) > 1}
+    counts = Counter(entry.frame for entry in entries)
+    twice = [frame for frame, count in counts.items() if count > 1]
     if twice:
         raise LockError(f"{name} has frame {min(twice)} twice. Nothing was changed.")
     return lock.but(solved=tuple(sorted(entries, key=lambda entry: entry.frame)), lost=())
+
+
+def _number(row: dict[str, str], column: str) -> float:
+    """A number of a table; ValueError with words where it is none."""
+    text = row.get(column)
+    try:
+        value = float(text or "")
+    except ValueError:
+        raise ValueError(f"{column} must be a number, not {text or 'nothing':.40}") from None
+    if not math.isfinite(value) or abs(value) > MOST_NUMBER:
+        raise ValueError(f"{column} lies beyond ±{MOST_NUMBER:g}")
+    return value
 
 
 def camera_to_usd(lock: Lock, size: tuple[int, int], rate: float, path: Path) -> None:
@@ -199,9 +276,13 @@ def camera_to_usd(lock: Lock, size: tuple[int, int], rate: float, path: Path) ->
         points.CreatePointsAttr([usd.Gf.Vec3f(*place) for place in places.tolist()])
         points.CreateWidthsAttr([0.1] * len(places))
     try:
-        stage.GetRootLayer().Export(str(path))
-    except Exception as problem:
-        raise LockError(f"{path} cannot be written: {problem}.") from problem
+        with written_whole(path) as part:
+            stage.GetRootLayer().Export(for_library(part))
+            usd.Usd.Stage.Open(for_library(part))  # read back: a full disk is not always said
+    except Exception as problem:  # the library's are of its own kinds
+        log.info("%s: %s", placed(path), problem)
+        why = why_no_writing(problem)
+        raise LockError(f"{placed(path)} cannot be written: {why}. Choose another folder.") from problem
 
 
 def camera_from_usd(lock: Lock, size: tuple[int, int], path: Path) -> Lock:
@@ -212,15 +293,28 @@ def camera_from_usd(lock: Lock, size: tuple[int, int], path: Path) -> Lock:
     LockError : no camera in the file, or `usd-core` is not installed.
     """
     usd = _usd()
+    if path.stat().st_size > MOST_BYTES:
+        raise LockError(f"{named(path)} is larger than a camera's file can be ({MOST_BYTES >> 20} MB).")
     try:
-        stage = usd.Usd.Stage.Open(str(path))
-    except Exception as problem:
-        raise LockError(f"{path.name} cannot be read as USD: {problem}.") from problem
+        return _from_stage(usd, usd.Usd.Stage.Open(for_library(path)), lock, size, named(path))
+    except LockError:
+        raise
+    except Exception as problem:  # other people's code, on a file that may hold anything
+        log.info("%s: %s: %s", placed(path), type(problem).__name__, problem)
+        raise LockError(f"{named(path)} cannot be read as USD: it is damaged. Export it again.") from problem
+
+
+def _from_stage(usd: Any, stage: Any, lock: Lock, size: tuple[int, int], name: str) -> Lock:
+    if list(stage.GetUsedLayers()) and len([layer for layer in stage.GetUsedLayers() if not layer.anonymous]) > 1:
+        raise LockError(f"{name} takes in other files, which is not done here. Export it flattened.")
     found = next((prim for prim in stage.Traverse() if prim.IsA(usd.UsdGeom.Camera)), None)
     if found is None:
-        raise LockError(f"{path.name} holds no camera.")
+        raise LockError(f"{name} holds no camera.")
     camera = usd.UsdGeom.Camera(found)
-    frames = range(round(stage.GetStartTimeCode()), round(stage.GetEndTimeCode()) + 1)
+    first, last = stage.GetStartTimeCode(), stage.GetEndTimeCode()
+    if not (math.isfinite(first) and math.isfinite(last) and 0 <= last - first < MOST_ITEMS):
+        raise LockError(f"{name} says that it goes from frame {first:g} to {last:g}, which cannot be.")
+    frames = range(round(first), round(last) + 1)
     focal = camera.GetFocalLengthAttr().Get() / camera.GetHorizontalApertureAttr().Get() * size[0]
     axes, poses = np.diag([1.0, -1.0, -1.0]), {}
     metres = usd.UsdGeom.GetStageMetersPerUnit(stage)
@@ -244,7 +338,9 @@ def camera_from_usd(lock: Lock, size: tuple[int, int], path: Path) -> Lock:
             )
         )
     lens = lock.lens.but(focal_px=float(focal), sensor_mm=float(camera.GetHorizontalApertureAttr().Get()))
-    return lock.but(kind="camera", reference_frame=reference, solved=tuple(entries), lens=lens, lost=())
+    read = lock.but(kind="camera", reference_frame=reference, solved=tuple(entries), lens=lens, lost=())
+    _check_solved(read, name)
+    return read
 
 
 def _usd() -> Any:

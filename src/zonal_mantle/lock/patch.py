@@ -200,20 +200,20 @@ class Patch:
         size, turn = shape
         picture = np.empty(self.pattern.shape)
         weight = self._window
+        stiff = np.diag(np.broadcast_to(self._stiffness + 1e-12, 6))
         for step in range(25):
             if not self._inside(feed, x, y) or abs(x - start[0]) > 3 or abs(y - start[1]) > 3:
                 return None
             _sample(feed, x, y, size, turn, picture)
             values = picture.reshape(-1)
             weighted = self._columns * weight[:, None]
-            square = weighted.T @ self._columns
-            square[np.diag_indices(6)] += self._stiffness + 1e-12
+            square = weighted.T @ self._columns + stiff
             solution = np.linalg.solve(square, weighted.T @ values)
             gain = solution[4]
             if not np.isfinite(gain) or gain < 0.05:
                 return None
             dx, dy, dsize, dturn = -solution[:4] / gain
-            dx, dy = float(np.clip(dx, -1, 1)), float(np.clip(dy, -1, 1))
+            dx, dy = min(max(float(dx), -1.0), 1.0), min(max(float(dy), -1.0), 1.0)
             x, y = x + size * dx - turn * dy, y + turn * dx + size * dy
             size, turn = size * (1 + dsize) - turn * dturn, turn * (1 + dsize) + size * dturn
             rest = values - self._columns @ solution
@@ -249,9 +249,19 @@ def _tukey(rest: NDArray, slack: NDArray) -> NDArray:
 
     Steep places are given more slack, since there the least misplacement leaves a rest.
     """
-    spread = np.hypot(1.4826 * float(np.median(np.abs(rest))) + 1e-4, slack)
-    share = np.clip(np.abs(rest) / (4.685 * spread), 0, 1)
-    return np.asarray((1 - share**2) ** 2)
+    away = np.abs(rest)
+    spread = np.hypot(1.4826 * _median(away) + 1e-4, slack)
+    share = np.minimum(away / (4.685 * spread), 1.0)
+    return np.asarray((1 - share * share) ** 2)
+
+
+def _median(values: NDArray) -> float:
+    """The middle of values, as np.median has it, which takes longer to begin than to find it."""
+    half = values.size // 2
+    if values.size % 2:
+        return float(np.partition(values, half)[half])
+    low, high = np.partition(values, (half - 1, half))[half - 1 : half + 1]
+    return float(low + high) / 2
 
 
 def _likeness(a: NDArray, b: NDArray, weight: NDArray) -> float:

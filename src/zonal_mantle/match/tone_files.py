@@ -8,12 +8,15 @@ holds a one-dimensional table from scene-linear to the log encoding, then a cube
 
 from __future__ import annotations
 
+import logging
+import math
 from pathlib import Path
 
 import numpy as np
 import PyOpenColorIO as ocio
 from numpy.typing import NDArray
 
+from ..paths import for_library, named, placed, why_no_file, why_no_writing, why_not, write_whole, written_whole
 from ..shot.keyed import Keyed
 from ..shot.match import Cdl
 from .errors import MatchError
@@ -35,6 +38,8 @@ from .tone_fit import log_codes
 
 CDL_FORMATS = {".cc": "ColorCorrection", ".ccc": "ColorCorrectionCollection", ".cdl": "ColorDecisionList"}
 CUBE, SHAPER = 49, 4096
+MOST_CDL_BYTES, MOST_CDL = 4 << 20, 1e4
+log = logging.getLogger(__name__)
 
 
 def write_cdl(path: Path, cdl: Cdl, name: str, frame: float = 0) -> str:
@@ -50,10 +55,7 @@ def write_cdl(path: Path, cdl: Cdl, name: str, frame: float = 0) -> str:
     s, o, p = ([part.at(frame) for part in triple] for triple in (cdl.slope, cdl.offset, cdl.power))
     transform = ocio.CDLTransform(slope=s, offset=o, power=p, sat=cdl.saturation.at(frame))
     transform.setID(name)
-    try:
-        ocio.GroupTransform([transform]).write(format_, str(path), ocio.Config.CreateRaw())
-    except (ocio.Exception, OSError) as problem:
-        raise MatchError(f"{path.name} cannot be written: {problem}") from problem
+    _write(path, format_, [transform])
     lost = []
     if any(part.keys for triple in (cdl.slope, cdl.offset, cdl.power, (cdl.saturation,)) for part in triple):
         lost.append(f"its keys: it is as on frame {frame:g}")
@@ -69,10 +71,20 @@ def read_cdl(path: Path) -> Cdl:
     ------
     MatchError : missing, damaged, or of another kind.
     """
+    why = why_no_file(path)
+    if why is not None:
+        raise MatchError(f"{named(path)} {why}.")
+    if path.stat().st_size > MOST_CDL_BYTES:
+        raise MatchError(f"{named(path)} is larger than a CDL can be ({MOST_CDL_BYTES >> 20} MB). Choose another.")
     try:
-        found = ocio.CDLTransform.CreateFromFile(str(path), "")
-    except ocio.Exception as problem:
-        raise MatchError(f"{path.name} holds no ASC CDL that can be read: {str(problem).splitlines()[0]}") from problem
+        found = ocio.CDLTransform.CreateFromFile(for_library(path), "")
+        numbers = [*found.getSlope(), *found.getOffset(), *found.getPower(), found.getSat()]
+    except Exception as problem:  # the library's, and what its parser lets through
+        log.info("%s: %s", placed(path), problem)
+        words = "holds no ASC CDL that can be read. Have it exported again as .cc, .ccc or .cdl"
+        raise MatchError(f"{named(path)} {words}.") from problem
+    if not all(math.isfinite(number) and abs(number) <= MOST_CDL for number in numbers):
+        raise MatchError(f"{named(path)} holds a number beyond ±{MOST_CDL:g}. Have it exported again.")
 
     def triple(values: list[float]) -> tuple[Keyed, Keyed, Keyed]:
         r, g, b = (Keyed(constant=float(value)) for value in values)
@@ -97,11 +109,7 @@ def write_tone(path: Path, tone: Tone) -> str:
         raise MatchError(f"{path.name}: a tone is written as .clf or as .cube.")
     sampled = any(stage.hues is not None or stage.tints is not None for stage in tone.stages)
     parts = _sampled(tone) if sampled else [part for stage in tone.stages for part in _exact(stage)]
-    try:
-        group = ocio.GroupTransform(parts or [ocio.MatrixTransform()])
-        group.write("Academy/ASC Common LUT Format", str(path), ocio.Config.CreateRaw())
-    except (ocio.Exception, OSError) as problem:
-        raise MatchError(f"{path.name} cannot be written: {problem}") from problem
+    _write(path, "Academy/ASC Common LUT Format", parts or [ocio.MatrixTransform()])
     if sampled:
         return (
             f"What goes by hue or along lightness is sampled on {CUBE} steps a side: "
@@ -109,6 +117,19 @@ def write_tone(path: Path, tone: Tone) -> str:
         )
     curved = any(stage.curves is not None for stage in tone.stages)
     return f"Its curves are held beyond {CURVE_LOW:g} to {CURVE_HIGH:g} of the log encoding." if curved else ""
+
+
+def _write(path: Path, format_: str, parts: list[ocio.Transform]) -> None:
+    """Writes transforms, and reads them back: the library does not say that a disk was full."""
+    config = ocio.Config.CreateRaw()
+    try:
+        with written_whole(path) as part:
+            ocio.GroupTransform(parts).write(format_, for_library(part), config)
+            config.getProcessor(ocio.FileTransform(for_library(part)))
+    except (ocio.Exception, OSError) as problem:
+        log.info("%s: %s", placed(path), problem)
+        why = why_no_writing(problem)
+        raise MatchError(f"{placed(path)} cannot be written: {why}. Choose another folder.") from problem
 
 
 def _log(forward: bool) -> ocio.Transform:
@@ -174,7 +195,7 @@ def _write_cube(path: Path, tone: Tone) -> str:
     lines += [f"{v:.7g} {v:.7g} {v:.7g}" for v in shaper]
     lines += [f"{r:.6g} {g:.6g} {b:.6g}" for r, g, b in cube]
     try:
-        path.write_text("\n".join(lines) + "\n", encoding="ascii")
+        write_whole(path, "\n".join(lines) + "\n")
     except OSError as problem:
-        raise MatchError(f"{path.name} cannot be written: {problem}") from problem
+        raise MatchError(f"{named(path)} cannot be written: {why_not(problem)}.") from problem
     return f"Light above 1 is held there; what lies between {CUBE} steps a side is interpolated."

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal
 
+from ..paths import on_disk
 from ..shot.source import Source
 from .sequence import frame_path
 from .stamps import GONE, Stamp, stamp_of
@@ -42,9 +43,14 @@ class Picture:
         return self.width, self.height
 
 
+def file_of(source: Source, frame: int) -> str:
+    """The file that holds a source's frame, as it is on disk."""
+    return str(frame_path(source.path, frame)) if source.kind == "sequence" else on_disk(source.path)
+
+
 def picture_of(source: Source, frame: int) -> Picture:
     """A source's picture on one of its own frames; a still gives the same one on every frame."""
-    path = str(frame_path(source.path, frame)) if source.kind == "sequence" else source.path
+    path = file_of(source, frame)
     return Picture(
         path=path,
         kind=source.kind,

@@ -8,13 +8,17 @@ from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import ValidationError
 
+from ..paths import as_text, named, on_disk, placed
+from ..shot.door import sentence_of
 from ..shot.source import Source
 from . import colour
 from .alpha import alpha_seems
 from .errors import MediaError
 from .picture import Picture, picture_of
-from .sequence import frame_path, frames_of, is_pattern, pattern_of, spans
+from .sequence import frame_path, frames_of, is_pattern, name_of_pattern, pattern_of, spans
+from .stamps import GONE, stamp_of
 from .still import read_still, still_info
 from .video import VIDEO_SUFFIXES, VideoReader
 
@@ -36,21 +40,28 @@ def open_source(path: str | Path, id: str = "source1", as_still: bool = False) -
     ------
     MediaError : missing, unreadable.
     """
-    text = str(Path(path).expanduser().absolute())
-    file = Path(text)
+    file = Path(path).expanduser().absolute()
+    try:
+        return _source_of(file, id, as_still)
+    except ValidationError as problem:
+        raise MediaError(f"{named(file)} cannot be used: {sentence_of(problem)}.") from problem
+
+
+def _source_of(file: Path, id: str, as_still: bool) -> Source:
+    text = as_text(file)
     if file.suffix.lower() in VIDEO_SUFFIXES:
         return _video_source(file, id)
-    pattern = text if is_pattern(text) else (None if as_still else pattern_of(file))
+    pattern = text if is_pattern(text) else (None if as_still else pattern_of(Path(text)))
     if pattern is not None:
         frames = frames_of(pattern)
         if is_pattern(text) and not frames:
-            raise MediaError(f"No frames of {file.name} were found in {file.parent}.")
+            raise MediaError(f"No frames of {named(file)} were found in {placed(file.parent)}.")
         if len(frames) > 1 or is_pattern(text):
             return _sequence_source(pattern, frames, id)
     info = still_info(file)
     return Source(
         id=id,
-        name=file.stem,
+        name=Path(text).stem,
         path=text,
         kind="still",
         width=info.width,
@@ -63,10 +74,9 @@ def open_source(path: str | Path, id: str = "source1", as_still: bool = False) -
 
 def _sequence_source(pattern: str, frames: list[int], id: str) -> Source:
     info = still_info(frame_path(pattern, frames[0]))
-    name = Path(pattern).name
     return Source(
         id=id,
-        name=name[: name.index("%")].rstrip("._- ") or name,
+        name=name_of_pattern(pattern),
         path=pattern,
         kind="sequence",
         width=info.width,
@@ -85,8 +95,8 @@ def _video_source(file: Path, id: str) -> Source:
     rate = video.rate
     return Source(
         id=id,
-        name=file.stem,
-        path=str(file),
+        name=Path(as_text(file)).stem,
+        path=as_text(file),
         kind="video",
         width=width,
         height=height,
@@ -95,14 +105,12 @@ def _video_source(file: Path, id: str) -> Source:
         rate=(rate.numerator, rate.denominator),
         pixel_aspect=video.pixel_aspect,
         encoding=colour.guess(file.suffix, 8, video.transfer),
+        alpha="straight" if video.has_alpha else "none",
     )
 
 
 def _video(file: Path) -> VideoReader:
-    if not file.exists():
-        raise MediaError(f"{file.name} is missing from {file.parent}.")
-    stat = file.stat()
-    key = (str(file), stat.st_mtime_ns, stat.st_size)
+    key = (str(file), *stamp_of(str(file)))
     with _videos_lock:
         if key in _videos:
             _videos.move_to_end(key)
@@ -121,7 +129,7 @@ def bits_per_pixel(source: Source) -> float | None:
     ------
     MediaError : the file cannot be read.
     """
-    return _video(Path(source.path)).bits_per_pixel if source.kind == "video" else None
+    return _video(Path(on_disk(source.path))).bits_per_pixel if source.kind == "video" else None
 
 
 def missing_frames(source: Source) -> list[int]:
@@ -129,7 +137,7 @@ def missing_frames(source: Source) -> list[int]:
     if source.kind == "sequence":
         there = set(frames_of(source.path))
         return [frame for frame in range(source.start, source.end + 1) if frame not in there]
-    return [] if Path(source.path).exists() else [source.start]
+    return [] if stamp_of(on_disk(source.path)) != GONE else [source.start]
 
 
 def source_problem(source: Source) -> str | None:
@@ -137,13 +145,27 @@ def source_problem(source: Source) -> str | None:
     missing = missing_frames(source)
     if not missing:
         return None
-    name = Path(source.path).name
-    if source.kind != "sequence":
-        return f"{name} is missing from {Path(source.path).parent}. Relink it."
-    if len(missing) == source.end - source.start + 1:
-        return f"{name} is missing from {Path(source.path).parent}. Relink it."
+    name, folder = named(source.path), placed(Path(source.path).parent)
+    if source.kind != "sequence" or len(missing) == source.end - source.start + 1:
+        return f"{name} is missing from {folder}. Relink it."
     verb = "frame is" if len(missing) == 1 else "frames are"
     return f"{name}: {len(missing)} {verb} missing: {spans(missing)}. The shot needs {source.start}–{source.end}."
+
+
+def uneven_trouble(source: Source) -> str | None:
+    """One sentence where a video's frames are not shown for equally long, or None.
+
+    Raises
+    ------
+    MediaError : it cannot be read.
+    """
+    if source.kind != "video" or (spread := _video(Path(on_disk(source.path))).uneven) is None:
+        return None
+    spans_ms = f"{spread[0] * 1000:.0f} to {spread[1] * 1000:.0f} ms"
+    return (
+        f"{named(source.path)} shows its frames for {spans_ms}: they are taken "
+        "one after the other, as if they were equally long. Have it delivered at a constant rate."
+    )
 
 
 def read_frame(source: Source, frame: int) -> Array:
@@ -169,7 +191,7 @@ def read_picture(picture: Picture) -> Array:
     height, width = pixels.shape[:2]
     if (width, height) != picture.size:
         raise MediaError(
-            f"{picture.name} is {width}×{height}, not {picture.width}×{picture.height} as its source says. "
+            f"{named(picture.name)} is {width}×{height}, not {picture.width}×{picture.height} as its source says. "
             "Deliver it again, or link the source anew."
         )
     if picture.alpha == "none":
@@ -181,12 +203,12 @@ def read_picture(picture: Picture) -> Array:
 
 def _read_file(picture: Picture) -> Array:
     path = Path(picture.path)
-    if path.exists():
+    if stamp_of(picture.path) != GONE:
         return read_still(path)[0]
     if picture.kind == "still":
-        raise MediaError(f"{path.name} is missing from {path.parent}. Relink it.")
+        raise MediaError(f"{named(path)} is missing from {placed(path.parent)}. Relink it.")
     first, last = picture.wanted
-    raise MediaError(f"Frame {picture.number} of {picture.pattern} is missing. The shot needs {first}–{last}.")
+    raise MediaError(f"Frame {picture.number} of {named(picture.pattern)} is missing. The shot needs {first}–{last}.")
 
 
 def alpha_trouble(source: Source) -> str | None:
@@ -198,12 +220,12 @@ def alpha_trouble(source: Source) -> str | None:
     """
     if source.alpha == "none" or source.kind == "video":
         return None
-    path = frame_path(source.path, source.start) if source.kind == "sequence" else Path(source.path)
+    path = frame_path(source.path, source.start) if source.kind == "sequence" else Path(on_disk(source.path))
     pixels, _ = read_still(path)
     if pixels.shape[2] != 4 or (seems := alpha_seems(pixels, source.alpha)) is None:
         return None
     return (
-        f"{path.name} is read as having {source.alpha} alpha, but its values look {seems}: edges will be too "
+        f"{named(path)} is read as having {source.alpha} alpha, but its values look {seems}: edges will be too "
         f"{'bright' if seems == 'straight' else 'dark'}. Say {seems} under Source."
     )
 

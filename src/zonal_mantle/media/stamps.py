@@ -29,7 +29,7 @@ def stamp_of(path: str, fresh_s: float = FRESH_S) -> Stamp:
     try:
         stat = Path(path).stat()
         stamp = (stat.st_mtime_ns, stat.st_size)
-    except OSError:
+    except (OSError, ValueError):  # ValueError: a name with a zero byte
         stamp = GONE
     with _guard:
         _looked[path] = (now, stamp)

@@ -2,17 +2,27 @@
 
 from __future__ import annotations
 
+import logging
+import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 import numpy as np
 import OpenImageIO as oiio
 from numpy.typing import NDArray
 
+from ..paths import for_library, named, placed, why_no_file
+from ..shot.limits import MOST_PIXELS, MOST_SIDE
 from .errors import MediaError
 
 Array = NDArray[np.float32]
+T = TypeVar("T")
+log = logging.getLogger(__name__)
+# the most that deflate makes of nothing (zlib's technical details, "maximum compression factor"), doubled
+MOST_TIMES_SMALLER = 2064
+LOOKED_AT_BYTES = 1 << 29  # as floats: below this a header that promises too much does no harm
 
 
 @dataclass(frozen=True)
@@ -28,14 +38,79 @@ class StillInfo:
     alpha: Literal["none", "straight", "premultiplied"]
 
 
+def guarded(path: Path, work: Callable[[], T], words: str) -> T:
+    """What a library makes of a file. Whatever it raises is kept in the log and said in one sentence with its name.
+
+    Raises
+    ------
+    MediaError : `name words`.
+    """
+    try:
+        return work()
+    except MediaError:
+        raise
+    except Exception as problem:  # other people's code, on a file that may hold anything
+        log.info("%s: %s: %s", placed(path), type(problem).__name__, problem)
+        raise MediaError(f"{named(path)} {words}") from problem
+
+
+# the first bytes of files of a kind (their specifications' "magic numbers")
+BEGIN = {
+    ".png": (b"\x89PNG\r\n\x1a\n",), ".exr": (b"v/1\x01",), ".jpg": (b"\xff\xd8\xff",), ".jpeg": (b"\xff\xd8\xff",),
+    ".tif": (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+"), ".tiff": (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+"),
+    ".dpx": (b"SDPX", b"XPDS"), ".hdr": (b"#?RADIANCE", b"#?RGBE"), ".webp": (b"RIFF",),
+}  # fmt: skip
+WINDOWED = (".exr", ".tif", ".tiff")  # kinds whose display window may be another than their data's
+
+
+def _why_unlike(path: Path) -> str:
+    """What is wrong with a picture that its library refuses, as far as its first bytes tell."""
+    try:
+        with path.open("rb") as file:
+            begin = file.read(16)
+    except OSError as problem:
+        return str(problem.strerror)
+    if not begin:
+        return "it is empty"
+    kinds = BEGIN.get(path.suffix.lower())
+    if kinds is None:
+        return f"files that end in {path.suffix or 'nothing'} are of no kind that is known, or it is damaged"
+    if not begin.startswith(kinds):
+        return f"it does not begin as {path.suffix[1:].upper()} files do"
+    return "its header is damaged"
+
+
 def _open(path: Path) -> oiio.ImageInput:
+    why = why_no_file(path)
+    if why is not None:
+        raise MediaError(f"{named(path)} {why}.")
     hints = oiio.ImageSpec()
     hints.attribute("oiio:UnassociatedAlpha", 1)
-    picture = oiio.ImageInput.open(str(path), hints)
+    words = f"cannot be read as a picture: {_why_unlike(path)}. Deliver it again."
+    picture = guarded(path, lambda: oiio.ImageInput.open(for_library(path), hints), words)
     if picture is None:
-        reason = oiio.geterror().splitlines()
-        raise MediaError(f"{path.name} cannot be read: {reason[0] if reason else 'unknown kind of picture'}.")
+        log.info("%s: %s", placed(path), guarded(path, oiio.geterror, words))
+        raise MediaError(f"{named(path)} {words}")
+    spec = picture.spec()
+    width, height = _window(spec, path.suffix)
+    width, height = max(spec.width, width), max(spec.height, height)
+    if min(spec.width, spec.height, spec.nchannels) < 1 or spec.deep:
+        raise MediaError(f"{named(path)} holds no picture that can be shown: it is empty, or a deep one.")
+    if max(width, height) > MOST_SIDE or width * height > MOST_PIXELS:
+        most = f"{MOST_PIXELS // 10**6} megapixels"
+        raise MediaError(f"{named(path)} is {width}×{height}, which is larger than {most}. Deliver it smaller.")
+    raw = spec.image_bytes(True)
+    if width * height * 16 > LOOKED_AT_BYTES and raw > MOST_TIMES_SMALLER * path.stat().st_size:
+        raise MediaError(
+            f"{named(path)} says that it is {width}×{height}, for which it is too small. Deliver it again."
+        )
     return picture
+
+
+def _window(spec: oiio.ImageSpec, suffix: str) -> tuple[int, int]:
+    """Width and height that a picture is shown at."""
+    has_own = suffix.lower() in WINDOWED and spec.full_width > 0 and spec.full_height > 0
+    return (spec.full_width, spec.full_height) if has_own else (spec.width, spec.height)
 
 
 def _info(spec: oiio.ImageSpec, suffix: str) -> StillInfo:
@@ -48,14 +123,19 @@ def _info(spec: oiio.ImageSpec, suffix: str) -> StillInfo:
         }
         alpha = "straight" if straight else "premultiplied"
     return StillInfo(
-        width=spec.full_width or spec.width,
-        height=spec.full_height or spec.height,
+        width=_window(spec, suffix)[0],
+        height=_window(spec, suffix)[1],
         channels=spec.nchannels,
         bits=spec.get_int_attribute("oiio:BitsPerSample", spec.format.size() * 8) or spec.format.size() * 8,
-        pixel_aspect=spec.get_float_attribute("PixelAspectRatio", 1.0) or 1.0,
+        pixel_aspect=_sane_aspect(spec.get_float_attribute("PixelAspectRatio", 1.0)),
         transfer=spec.get_string_attribute("oiio:ColorSpace", ""),
         alpha=alpha,
     )
+
+
+def _sane_aspect(tagged: float) -> float:
+    """A tagged pixel aspect; 1 where it is none that a lens or a scan makes."""
+    return tagged if math.isfinite(tagged) and 0.05 <= tagged <= 20 else 1.0
 
 
 def still_info(path: Path) -> StillInfo:
@@ -63,12 +143,10 @@ def still_info(path: Path) -> StillInfo:
 
     Raises
     ------
-    MediaError : the file is missing, or is not a picture.
+    MediaError : the file is missing, no regular file, too large, or not a picture.
     """
-    if not path.exists():
-        raise MediaError(f"{path.name} is missing from {path.parent}.")
     picture = _open(path)
-    info = _info(picture.spec(), path.suffix)
+    info = guarded(path, lambda: _info(picture.spec(), path.suffix), "has a header that cannot be read.")
     picture.close()
     return info
 
@@ -82,25 +160,24 @@ def read_still(path: Path) -> tuple[Array, StillInfo]:
 
     Raises
     ------
-    MediaError : missing, not a picture, or cut short.
+    MediaError : missing, no regular file, too large, not a picture, or cut short.
     """
-    if not path.exists():
-        raise MediaError(f"{path.name} is missing from {path.parent}.")
     picture = _open(path)
+    spec = picture.spec()
+    keep = min(spec.nchannels, 4)
+    words = "is cut short or damaged. Deliver it again."
     try:
-        spec = picture.spec()
-        info = _info(spec, path.suffix)
-        keep = min(spec.nchannels, 4)
-        pixels = picture.read_image(0, 0, 0, keep, oiio.FLOAT)
+        info = guarded(path, lambda: _info(spec, path.suffix), "has a header that cannot be read.")
+        pixels = guarded(path, lambda: picture.read_image(0, 0, 0, keep, oiio.FLOAT), words)
         if pixels is None or picture.has_error:
-            reason = picture.geterror().splitlines()
-            raise MediaError(
-                f"{path.name} is cut short or damaged ({reason[0] if reason else 'no data'}). Deliver it again."
-            )
+            log.info("%s: %s", placed(path), guarded(path, picture.geterror, words))
+            raise MediaError(f"{named(path)} {words}")
     finally:
         picture.close()
+    if np.size(pixels) != spec.height * spec.width * keep:
+        raise MediaError(f"{named(path)} {words}")
     pixels = np.asarray(pixels, np.float32).reshape(spec.height, spec.width, keep)
-    if (spec.full_width, spec.full_height) != (spec.width, spec.height) and spec.full_width and spec.full_height:
+    if _window(spec, path.suffix) != (spec.width, spec.height):
         pixels = _on_display_window(pixels, spec)
     if keep == 1:
         pixels = np.repeat(pixels, 3, axis=2)
@@ -159,6 +236,18 @@ def _on_display_window(pixels: Array, spec: oiio.ImageSpec) -> Array:
     return out
 
 
+def why_not_written(path: Path) -> str:
+    """Why a file cannot be written at a place, as far as the system tells; for libraries that do not say it."""
+    try:
+        with path.open("ab"):
+            pass
+    except OSError as problem:
+        return str(problem.strerror)
+    except ValueError:
+        return "no file can have that name"
+    return "the disk may be full"
+
+
 def write_still(
     path: Path,
     pixels: Array,
@@ -202,18 +291,21 @@ def write_still(
             spec.attribute(name, oiio.TypeDesc(TYPED[name]), value)
         else:
             spec.attribute(name, value)
-    out = oiio.ImageOutput.create(str(path))
+    out = oiio.ImageOutput.create(for_library(path))
     if out is None:
-        raise MediaError(f"{path.name}: pictures of this kind cannot be written.")
-    if not out.open(str(path), spec):
-        raise MediaError(f"{path} cannot be written: {out.geterror()}.")
+        raise MediaError(f"{named(path)}: pictures of this kind cannot be written.")
+    where = placed(path)
+    if not out.open(for_library(path), spec):
+        log.info("%s: %s", where, out.geterror())
+        raise MediaError(f"{where} cannot be written: {why_not_written(path)}.")
     good = out.write_image(np.ascontiguousarray(pixels, np.float32))
     reason = "" if good else out.geterror()
     if not out.close() or not good:
-        raise MediaError(f"{path} could not be written whole: {reason or out.geterror()}.")
+        log.info("%s: %s", where, reason or out.geterror())
+        raise MediaError(f"{where} could not be written whole: the disk may be full.")
     try:
         back = read_still(path)[0]
     except MediaError as problem:
-        raise MediaError(f"{path} could not be written whole: the disk may be full.") from problem
+        raise MediaError(f"{where} could not be written whole: the disk may be full.") from problem
     if back.shape[:2] != (height, width):
-        raise MediaError(f"{path} could not be written whole: it holds {back.shape[1]}×{back.shape[0]} pixels.")
+        raise MediaError(f"{where} could not be written whole: it holds {back.shape[1]}×{back.shape[0]} pixels.")

@@ -12,7 +12,10 @@ import numpy as np
 from av.video.reformatter import ColorRange, Colorspace, Interpolation
 from numpy.typing import NDArray
 
+from ..paths import for_library, named, why_no_file
+from ..shot.limits import MOST_FRAMES, MOST_PIXELS, MOST_SIDE
 from .errors import MediaError
+from .still import guarded
 
 Array = NDArray[np.float32]
 # cubic chroma at full precision, the same on every machine
@@ -37,33 +40,47 @@ class VideoReader:
     """
 
     def __init__(self, path: Path) -> None:
-        if not path.exists():
-            raise MediaError(f"{path.name} is missing from {path.parent}.")
+        why = why_no_file(path)
+        if why is not None:
+            raise MediaError(f"{named(path)} {why}.")
         self.path = path
         self._lock = threading.Lock()
-        try:
-            self._container = av.open(str(path))
-        except (av.error.FFmpegError, ValueError) as problem:
-            raise MediaError(f"{path.name} cannot be read as video: {problem}.") from problem
+        words = "cannot be read as video: it is damaged, or of a kind that is not known. Deliver it again."
+        self._container = guarded(path, lambda: av.open(for_library(path), metadata_errors="ignore"), words)
         if not self._container.streams.video:
-            raise MediaError(f"{path.name} holds no picture stream.")
+            raise MediaError(f"{named(path)} holds no picture stream.")
         self._stream = self._container.streams.video[0]
+        if self._stream.codec_context is None:
+            raise MediaError(f"{named(path)} is coded in a way that is not known. Deliver it in another codec.")
         self._stream.thread_type = "AUTO"
-        self._times = self._index()
+        context = self._stream.codec_context
+        # as the container tags them: decoding puts what the stream itself says in their place, which is often less
+        self._curve, self._primaries = (
+            int(getattr(context, name, 2) or 2) for name in ("color_trc", "color_primaries")
+        )
+        self._times = guarded(path, self._index, words)
         if not self._times:
-            raise MediaError(f"{path.name} holds no frames.")
+            raise MediaError(f"{named(path)} holds no frames.")
+        if len(self._times) > MOST_FRAMES:
+            raise MediaError(f"{named(path)} has more than {MOST_FRAMES} frames. Deliver it in parts.")
         self._decoder: Any = None
         self._next = -1
+        self._quarter_turns = 0
+        self._turns_known = False
+        width, height = self._coded_size
+        if min(width, height) < 1 or max(width, height) > MOST_SIDE or width * height > MOST_PIXELS:
+            raise MediaError(f"{named(path)} says that it is {width}×{height}, which cannot be. Deliver it again.")
 
     def _index(self) -> list[int]:
+        """When each frame is shown, in the stream's own units. What an edit list cuts off does not count."""
         times: list[int] = []
         try:
             for packet in self._container.demux(self._stream):
-                if packet.pts is not None and packet.size:
+                if packet.pts is not None and packet.size and not packet.is_discard:
                     times.append(packet.pts)
         except av.error.FFmpegError:
             pass  # a file cut short: the frames up to there can still be read
-        return sorted(times)
+        return sorted(set(times))
 
     @property
     def count(self) -> int:
@@ -71,9 +88,39 @@ class VideoReader:
         return len(self._times)
 
     @property
-    def size(self) -> tuple[int, int]:
-        """Width and height."""
+    def _coded_size(self) -> tuple[int, int]:
         return self._stream.codec_context.width, self._stream.codec_context.height
+
+    @property
+    def size(self) -> tuple[int, int]:
+        """Width and height, as it is shown: turned as it is tagged."""
+        width, height = self._coded_size
+        return (height, width) if self.quarter_turns % 2 else (width, height)
+
+    @property
+    def quarter_turns(self) -> int:
+        """By how many quarters its pictures are turned counter-clockwise to be upright, as it is tagged."""
+        if not self._turns_known:
+            with self._lock:
+                frame = guarded(self.path, lambda: self._decode(0), "is damaged at its first frame. Deliver it again.")
+            self._quarter_turns = round((frame.rotation if frame is not None else 0) / 90) % 4
+            self._turns_known = True
+        return self._quarter_turns
+
+    @property
+    def has_alpha(self) -> bool:
+        """Whether its pictures have an alpha of their own."""
+        format = self._stream.codec_context.format
+        return format is not None and any(part.is_alpha for part in format.components)
+
+    @property
+    def uneven(self) -> tuple[float, float] | None:
+        """How long its shortest and its longest frame are shown, seconds, where they differ by more than the rounding
+        of its clock; None where they are alike."""
+        steps = np.diff(np.array(self._times, np.float64)) * float(self._stream.time_base or 0)
+        if len(steps) < 2 or steps.max() - steps.min() <= 2.5 * float(self._stream.time_base or 0):
+            return None
+        return (float(steps.min()), float(steps.max())) if steps.max() > 1.2 * steps.min() else None
 
     @property
     def bits_per_pixel(self) -> float | None:
@@ -87,19 +134,21 @@ class VideoReader:
     @property
     def rate(self) -> Fraction:
         """Frames a second."""
-        return Fraction(self._stream.average_rate or self._stream.base_rate or 24)
+        rate = Fraction(self._stream.average_rate or self._stream.base_rate or 24).limit_denominator(100_000)
+        return rate if Fraction(1, 1000) <= rate <= 100_000 else Fraction(24)
 
     @property
     def pixel_aspect(self) -> float:
         """Width of a pixel against its height."""
-        return float(self._stream.sample_aspect_ratio or 1)
+        aspect = float(self._stream.sample_aspect_ratio or 1)
+        aspect = aspect if 0.05 <= aspect <= 20 else 1.0
+        return 1 / aspect if self.quarter_turns % 2 else aspect
 
     @property
     def transfer(self) -> str:
         """The tagged transfer curve, as text; empty where there is no tag."""
-        context = self._stream.codec_context
-        value = int(getattr(context, "color_trc", 2) or 2)
-        wide = int(getattr(context, "color_primaries", 2) or 2) == 9 or value in (14, 15)
+        value = self._curve
+        wide = self._primaries == 9 or value in (14, 15)
         if wide and value in (1, 2, 6, 14, 15):
             return "bt2020"
         # code points of ITU-T H.273, table 3
@@ -113,24 +162,33 @@ class VideoReader:
         }.get(value, "")
 
     def read(self, index: int) -> Array:
-        """One frame, coded as in the file, full-range RGB 0…1. (h, w, 3) float32.
+        """One frame, coded as in the file, full-range RGB 0…1. (h, w, 3) float32, (h, w, 4) with alpha.
 
         Raises
         ------
         MediaError : there is no such frame, or it cannot be decoded.
         """
         if not 0 <= index < len(self._times):
-            raise MediaError(f"{self.path.name} has frames 1–{len(self._times)}; {index + 1} was asked for.")
+            raise MediaError(f"{named(self.path)} has frames 1–{len(self._times)}; {index + 1} was asked for.")
+        turns = self.quarter_turns
+        words = f"is damaged at frame {index + 1}. Deliver it again."
         with self._lock:
             try:
-                frame = self._decode(index)
-            except av.error.FFmpegError as problem:
+                frame = guarded(self.path, lambda: self._decode(index), words)
+            except MediaError:
                 self._decoder = None
-                raise MediaError(f"{self.path.name} is damaged at frame {index + 1}: {problem}.") from problem
+                raise
             if frame is None:
                 self._decoder = None
-                raise MediaError(f"{self.path.name} is cut short: frame {index + 1} cannot be read.")
-            return self._to_rgb(frame)
+                raise MediaError(f"{named(self.path)} is cut short: frame {index + 1} cannot be read.")
+            if (frame.width, frame.height) != self._coded_size:
+                size = "×".join(map(str, self._coded_size))
+                raise MediaError(
+                    f"{named(self.path)} is {frame.width}×{frame.height} at frame {index + 1}, but began as {size}. "
+                    "Deliver it in one size."
+                )
+            pixels = guarded(self.path, lambda: self._to_rgb(frame), words)
+        return np.ascontiguousarray(np.rot90(pixels, turns)) if turns else pixels
 
     def _decode(self, index: int) -> av.VideoFrame | None:
         wanted = self._times[index]
@@ -152,7 +210,7 @@ class VideoReader:
             matrix = Colorspace.ITU709 if frame.height >= 720 else Colorspace.ITU601
         full = "j" in frame.format.name or frame.color_range == ColorRange.JPEG or frame.format.is_rgb
         picture = frame.reformat(
-            format="rgb48le",
+            format="rgba64le" if self.has_alpha else "rgb48le",
             src_colorspace=matrix,
             dst_colorspace=matrix,
             src_color_range=ColorRange.JPEG if full else ColorRange.MPEG,

@@ -6,7 +6,7 @@ import hashlib
 from collections.abc import Iterable
 
 from ..shot.source import Source
-from .sequence import frame_path
+from .picture import file_of
 from .stamps import stamp_of
 
 
@@ -19,6 +19,6 @@ def used_files_digest(sources: Iterable[Source]) -> str:
     for source in sources:
         frames = range(source.start, source.end + 1) if source.kind == "sequence" else range(1)
         for frame in frames:
-            path = str(frame_path(source.path, frame)) if source.kind == "sequence" else source.path
-            maker.update(f"{path}{stamp_of(path)}".encode())
+            path = file_of(source, frame)
+            maker.update(f"{path}{stamp_of(path)}".encode(errors="surrogateescape"))
     return maker.hexdigest()

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-import os
-import secrets
+import contextlib
+import logging
 import shutil
+import tempfile
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
@@ -22,7 +23,8 @@ from ..media import colour
 from ..media.errors import MediaError
 from ..media.memory import MIB
 from ..media.still import PLAN, read_still, write_still
-from ..media.video import EXACT
+from ..media.video import EXACT, VideoReader
+from ..paths import for_library, placed, sweep_parts, why_no_file, why_not, written_whole
 from ..shot import Shot
 from .errors import RenderError
 from .header import exr_header, png_header
@@ -32,6 +34,10 @@ Array = NDArray[np.float32]
 Format = Literal["exr", "png", "h264", "prores"]
 FORMATS: tuple[Format, ...] = ("exr", "png", "h264", "prores")
 Progress = Callable[[float, str], None]
+MOST_STEM = 60  # characters; file systems end at 255 bytes, of which the frame's number needs some
+LARGEST_HALF = 65504.0
+LEAST_VIDEO = 2  # pixels a side: colour is coded for two at a time
+log = logging.getLogger(__name__)
 BT709_TRANSFER, SRGB_TRANSFER = 1, 13  # ITU-T H.273, table 3
 
 
@@ -71,8 +77,13 @@ def render(shot: Shot, plan: RenderPlan, progress: Progress = lambda share, word
     frames = _frames(shot, plan)
     try:
         plan.out.mkdir(parents=True, exist_ok=True)
-    except OSError as problem:
-        raise RenderError(f"The folder {plan.out} cannot be made: {problem.strerror}. Choose another.") from problem
+        sweep_parts(plan.out, stem(shot))
+        with tempfile.TemporaryFile(dir=plan.out):
+            pass
+    except (OSError, ValueError) as problem:
+        why = why_not(problem)
+        raise RenderError(f"Nothing can be written to {placed(plan.out)}: {why}. Choose another folder.") from problem
+    _check_names(shot, plan, frames)
     _check_room(shot, plan, len(frames))
     store = Pictures(limit_bytes=160 * MIB, painting_bytes=320 * MIB)
     if plan.format in ("exr", "png"):
@@ -94,6 +105,22 @@ def _frames(shot: Shot, plan: RenderPlan) -> range:
     return range(first, last + 1)
 
 
+def _path_of(shot: Shot, plan: RenderPlan, frame: int) -> Path:
+    """The file that a frame goes to."""
+    if plan.format in ("exr", "png"):
+        return plan.out / f"{stem(shot)}.{frame:04d}.{plan.format}"
+    return plan.out / f"{stem(shot)}{'.mp4' if plan.format == 'h264' else '.mov'}"
+
+
+def _check_names(shot: Shot, plan: RenderPlan, frames: range) -> None:
+    """Said before hours are spent: what stands where a frame goes, and is no file."""
+    for frame in frames:
+        path = _path_of(shot, plan, frame)
+        why = why_no_file(path)
+        if why is not None and "missing" not in why:
+            raise RenderError(f"{placed(path)} {why}: no frame can be written there. Choose another folder.")
+
+
 def _check_room(shot: Shot, plan: RenderPlan, count: int) -> None:
     width, height = output_size(shot)
     pixels = width * height * plan.scale**2
@@ -102,7 +129,7 @@ def _check_room(shot: Shot, plan: RenderPlan, count: int) -> None:
     free = shutil.disk_usage(plan.out).free
     if needed > free:
         raise RenderError(
-            f"{plan.out} has {_amount(free)} free and the render may need {_amount(needed)}. "
+            f"{placed(plan.out)} has {_amount(free)} free and the render may need {_amount(needed)}. "
             "Free some room or choose another folder."
         )
 
@@ -117,36 +144,43 @@ def _amount(count: int) -> str:
 
 def stem(shot: Shot) -> str:
     """The files' name without number and ending."""
-    return "".join(c if c.isalnum() or c in "-_" else "_" for c in shot.name) or "shot"
+    return "".join(c if c.isalnum() or c in "-_" else "_" for c in shot.name)[:MOST_STEM] or "shot"
 
 
 def _sequence(shot: Shot, plan: RenderPlan, frames: range, store: Pictures, progress: Progress) -> Iterator[Path]:
     digests = PlanDigests(shot, plan.scale, f"{plan.format} {plan.depth}")
     for done, frame in enumerate(frames):
         progress(done / len(frames), f"Rendering frame {frame}")
-        path = plan.out / f"{stem(shot)}.{frame:04d}.{plan.format}"
+        path = _path_of(shot, plan, frame)
         made_from = digests.of(frame)
         if plan.resume and stands_for(path, made_from) and _is_whole(path):
             yield path
             continue
         picture = finish_frame(shot, frame, store, plan.scale)
-        part = _part_of(path)
-        try:
+        with _written(path) as part:
             if plan.format == "exr":
+                picture = within_half(picture) if plan.depth == "half" else picture
                 write_still(part, picture, plan.depth, "zip", {**exr_header(shot, frame), PLAN: made_from})
             else:
                 header = {**png_header(shot), PLAN: made_from}
                 write_still(part, _coded_straight(picture), "uint16", attributes=header)
-            os.replace(part, path)
-        finally:
-            part.unlink(missing_ok=True)
         yield path
-    progress(1.0, f"{len(frames)} frames are in {plan.out}")
+    progress(1.0, f"{len(frames)} frames are in {placed(plan.out)}")
 
 
-def _part_of(path: Path) -> Path:
-    """A name for a file that is being written, which no other render into the same folder has."""
-    return path.with_name(f".{path.stem}.{os.getpid()}-{secrets.token_hex(4)}.part{path.suffix}")
+@contextlib.contextmanager
+def _written(path: Path) -> Iterator[Path]:
+    """As `paths.written_whole`, with what the system says as a sentence."""
+    try:
+        with written_whole(path) as part:
+            yield part
+    except OSError as problem:
+        raise RenderError(f"{placed(path)} cannot be written: {why_not(problem)}. What was there stays.") from problem
+
+
+def within_half(picture: Array) -> Array:
+    """A picture whose values a half can hold: what is larger becomes the largest (65 504, IEEE 754 binary16)."""
+    return np.clip(picture, -LARGEST_HALF, LARGEST_HALF) if np.abs(picture).max() > LARGEST_HALF else picture
 
 
 def _coded_straight(picture: Array) -> Array:
@@ -166,20 +200,18 @@ def _is_whole(path: Path) -> bool:
 
 
 def _video(shot: Shot, plan: RenderPlan, frames: range, store: Pictures, progress: Progress) -> Path:
-    suffix = ".mp4" if plan.format == "h264" else ".mov"
-    path = plan.out / f"{stem(shot)}{suffix}"
-    part = _part_of(path)
-    try:
-        aspect = Fraction(shot.finish.output.pixel_aspect or plate_aspect(shot)).limit_denominator(1000)
+    path = _path_of(shot, plan, frames[0])
+    aspect = Fraction(shot.finish.output.pixel_aspect or plate_aspect(shot)).limit_denominator(1000)
+    with _written(path) as part:
         with VideoWriter(part, plan.format, shot.rate, transfer=SRGB_TRANSFER, pixel_aspect=aspect) as writer:
             for done, frame in enumerate(frames):
                 progress(done / len(frames), f"Rendering frame {frame}")
                 picture = finish_frame(shot, frame, store, plan.scale)[..., :3]
                 writer.write(colour.from_linear(np.ascontiguousarray(picture), colour.SRGB))
-        os.replace(part, path)
-    finally:
-        part.unlink(missing_ok=True)
-    progress(1.0, f"{path.name} is in {plan.out}")
+        progress(1.0, f"Reading {path.name} back")
+        if VideoReader(part).count != len(frames):
+            raise RenderError(f"{placed(path)} could not be written whole: the disk may be full.")
+    progress(1.0, f"{path.name} is in {placed(plan.out)}")
     return path
 
 
@@ -198,10 +230,8 @@ class VideoWriter:
         pixel_aspect: Fraction = Fraction(1),
     ) -> None:  # fmt: skip
         self._format, self._quality, self._transfer, self._aspect = format, quality, transfer, pixel_aspect
-        try:
-            self._container = av.open(str(path), "w")
-        except (av.error.FFmpegError, OSError) as problem:
-            raise RenderError(f"{path} cannot be written: {problem}.") from problem
+        self._path = path
+        self._container: Any = self._guarded(lambda: av.open(for_library(path), "w"))
         is_h264 = format.startswith("h264")
         codec = "libx264" if is_h264 else "prores_ks"
         options = {"crf": str(quality), "preset": "medium", "threads": "1"} if is_h264 else {"profile": "3"}
@@ -215,6 +245,11 @@ class VideoWriter:
     def write(self, coded: Array) -> None:
         """Adds one frame: (h, w, 3) float32, coded 0…1. Odd sizes lose their last row or column."""
         height, width = coded.shape[0] // 2 * 2, coded.shape[1] // 2 * 2
+        if min(height, width) < LEAST_VIDEO:
+            size = f"{coded.shape[1]}×{coded.shape[0]}"
+            raise RenderError(
+                f"A video of {size} is too small for its codec: render it at {LEAST_VIDEO} pixels or more."
+            )
         if not self._open:
             context = self._stream.codec_context
             context.width, context.height, context.pix_fmt = width, height, self._pixels
@@ -232,11 +267,26 @@ class VideoWriter:
             dst_color_range=ColorRange.MPEG,
             interpolation=EXACT,
         )
+        self._guarded(lambda: self._put(frame))
+
+    def _put(self, frame: av.VideoFrame | None) -> None:
         for packet in self._stream.encode(frame):
             self._container.mux(packet)
 
     def __exit__(self, kind: object, *rest: object) -> None:
-        if kind is None and self._open:
-            for packet in self._stream.encode(None):
-                self._container.mux(packet)
-        self._container.close()
+        if kind is not None:
+            with contextlib.suppress(Exception):  # what went wrong is on its way already
+                self._container.close()
+            return
+        if self._open:
+            self._guarded(lambda: self._put(None))
+        self._guarded(self._container.close)
+
+    def _guarded(self, work: Callable[[], Any]) -> Any:
+        """What the library does; whatever it raises is kept in the log and said in one sentence."""
+        try:
+            return work()
+        except Exception as problem:
+            log.info("%s: %s: %s", placed(self._path), type(problem).__name__, problem)
+            why = why_not(problem) if isinstance(problem, OSError) else "the codec refused it"
+            raise RenderError(f"{placed(self._path)} cannot be written: {why}. Choose another folder.") from problem

@@ -5,10 +5,10 @@ from __future__ import annotations
 import hashlib
 from pathlib import Path
 
-from ..media.picture import picture_of
-from ..media.sequence import frame_path
+from ..media.picture import file_of, picture_of
 from ..media.stamps import content_of, stamp_of
 from ..media.still import PLAN, text_attribute
+from ..paths import on_disk
 from ..shot import Shot, Source
 from ..shot.file import named_alike
 
@@ -23,7 +23,7 @@ class PlanDigests:
     def __init__(self, shot: Shot, scale: float, kind: str) -> None:
         self._shot = shot
         files = [str(_size(path)) for source in shot.sources for path in _files(source)]
-        lut = shot.finish.lut.path
+        lut = on_disk(shot.finish.lut.path)
         files += [content_of(lut, stamp_of(lut, 0))] if lut else []
         self._all = f"{LOOKS} {kind} {scale:.9g} {named_alike(shot)} {files}"
 
@@ -43,9 +43,8 @@ def stands_for(path: Path, digest: str) -> bool:
 
 
 def _files(source: Source) -> list[str]:
-    if source.kind != "sequence":
-        return [source.path]
-    return [str(frame_path(source.path, frame)) for frame in range(source.start, source.end + 1)]
+    frames = range(source.start, source.end + 1) if source.kind == "sequence" else range(source.start, source.start + 1)
+    return [file_of(source, frame) for frame in frames]
 
 
 def _size(path: str) -> int:

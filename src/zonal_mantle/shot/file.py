@@ -2,27 +2,22 @@
 
 from __future__ import annotations
 
-import glob
-import json
-import logging
 import os
 import pwd
-import tempfile
-import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
 from pydantic import ValidationError
 
+from ..paths import as_text, named, placed, sweep_parts, why_not, write_whole
+from .door import json_of, sentence_of, text_of
 from .errors import ShotError
 from .finish import Finish
 from .shot import FORMAT_VERSION, Shot
 from .upgrade import upgraded
 
-log = logging.getLogger(__name__)
 SUFFIX = ".shot.json"
-DEAD_SECONDS = 600.0  # after which nobody still writes a part file
 
 
 def to_json(shot: Shot) -> str:
@@ -35,28 +30,27 @@ def from_json(text: str, where: str = "the shot") -> Shot:
 
     Raises
     ------
-    ShotError : not JSON, not a shot, of a newer version, or with a field that is unknown or out of range.
+    ShotError : not JSON, not a shot, of a newer version, beyond what a shot may hold, or with a field that is unknown
+        or out of range.
     """
-    try:
-        data = json.loads(text)
-    except json.JSONDecodeError as problem:
-        raise ShotError(f"{where} is not readable as JSON: {problem.msg} in line {problem.lineno}.") from problem
+    data = json_of(text, where)
     if not isinstance(data, dict) or data.get("format") != "zonal-mantle-shot":
         raise ShotError(f"{where} is not a Zonal Mantle shot.")
     version = data.get("version")
-    if not isinstance(version, int) or version > FORMAT_VERSION:
+    if isinstance(version, bool) or not isinstance(version, int) or version < 1:
+        raise ShotError(f"{where} does not say of which format it is: its version is {version!r:.40}.")
+    if version > FORMAT_VERSION:
         raise ShotError(
             f"{where} was written by a newer release (format {version}; this one reads up to {FORMAT_VERSION}). "
             "Open it with that release; nothing was changed."
         )
-    if version < FORMAT_VERSION:
-        data = upgraded(data)
     try:
-        return Shot.model_validate(data)
+        return Shot.model_validate(upgraded(data) if version < FORMAT_VERSION else data)
     except ValidationError as problem:
-        first = problem.errors()[0]
-        place = " › ".join(str(step) for step in first["loc"]) or "the shot"
-        raise ShotError(f"{where} cannot be used: {place}: {first['msg']}. Nothing was changed.") from problem
+        raise ShotError(f"{where} cannot be used: {sentence_of(problem)}. Nothing was changed.") from problem
+    except (AttributeError, TypeError, KeyError) as problem:  # parts of another kind than the old format had
+        words = f"{where} is not what a shot of format {version} holds"
+        raise ShotError(f"{words}; it may have been changed by hand. Nothing was changed.") from problem
 
 
 def load(path: Path) -> Shot:
@@ -66,15 +60,11 @@ def load(path: Path) -> Shot:
     ------
     ShotError : the file is missing or not a readable shot.
     """
-    try:
-        text = path.read_text(encoding="utf-8")
-    except OSError as problem:
-        raise ShotError(f"{path} cannot be read: {problem.strerror}.") from problem
-    except UnicodeDecodeError as problem:
-        raise ShotError(f"{path} is not a text file.") from problem
-    folder = path.resolve().parent
-    shot = from_json(text, path.name)
-    return _with_paths(shot, lambda path: path if Path(path).is_absolute() else os.path.normpath(folder / path))
+    shot = from_json(text_of(path), named(path))
+    folder = as_text(path.resolve().parent)
+    return _with_paths(
+        shot, lambda path: path if Path(path).is_absolute() else os.path.normpath(os.path.join(folder, path))
+    )
 
 
 def save(shot: Shot, path: Path) -> None:
@@ -87,38 +77,21 @@ def save(shot: Shot, path: Path) -> None:
     """
     try:
         real = path.resolve()
-        mode = real.stat().st_mode & 0o777 if real.exists() else 0o644
-    except (OSError, RuntimeError) as problem:  # links that lead round in a ring
-        raise ShotError(f"{path} cannot be written: {problem}. What was there is unchanged.") from problem
+        real.exists()
+    except (OSError, RuntimeError, ValueError) as problem:  # links that lead round in a ring, names that cannot be
+        raise ShotError(f"{placed(path)} cannot be written: {problem}. What was there is unchanged.") from problem
     folder = real.parent
+    beside = as_text(folder)
     portable = _with_paths(
-        shot, lambda path: Path(os.path.relpath(path, folder)).as_posix() if Path(path).is_absolute() else path
+        shot, lambda path: Path(os.path.relpath(path, beside)).as_posix() if Path(path).is_absolute() else path
     )
-    _sweep(folder, real.name)
+    sweep_parts(folder, real.name)
     try:
-        handle, temporary = tempfile.mkstemp(dir=folder, prefix=f".{real.name}.", suffix=".part")
-        try:
-            with os.fdopen(handle, "w", encoding="utf-8") as file:
-                file.write(to_json(portable))
-                file.flush()
-                os.fsync(file.fileno())
-            os.chmod(temporary, mode)
-            os.replace(temporary, real)
-        except BaseException:
-            Path(temporary).unlink(missing_ok=True)
-            raise
-    except OSError as problem:
-        raise ShotError(f"{path} cannot be written: {problem.strerror}. What was there is unchanged.") from problem
-
-
-def _sweep(folder: Path, name: str) -> None:
-    """Removes what saves of this file left that were killed: part files so old that nobody writes them any more."""
-    try:
-        for left in folder.glob(f".{glob.escape(name)}.*.part"):
-            if time.time() - left.stat().st_mtime > DEAD_SECONDS:
-                left.unlink(missing_ok=True)
-    except OSError as problem:
-        log.info("Part files beside %s were left: %s", name, problem)
+        write_whole(real, to_json(portable))
+    except (OSError, UnicodeError) as problem:
+        raise ShotError(
+            f"{placed(path)} cannot be written: {why_not(problem)}. What was there is unchanged."
+        ) from problem
 
 
 class FileState(NamedTuple):

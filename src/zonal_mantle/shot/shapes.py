@@ -9,6 +9,7 @@ from pydantic import Field, model_validator
 
 from .base import Value
 from .follow import Follow
+from .limits import MOST_POINTS
 
 Point = tuple[float, float]
 Handle = tuple[float, float, float, float]  # from its point: where the curve comes in from, where it goes out to
@@ -20,8 +21,8 @@ class ShapeKey(Value):
     rides on one), and their handles where the form is a curve."""
 
     frame: int
-    points: tuple[Point, ...]
-    handles: tuple[Handle, ...] = ()
+    points: tuple[Point, ...] = Field(max_length=MOST_POINTS)
+    handles: tuple[Handle, ...] = Field(default=(), max_length=MOST_POINTS)
 
 
 class Shape(Value):

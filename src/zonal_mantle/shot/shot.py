@@ -5,12 +5,13 @@ from __future__ import annotations
 from fractions import Fraction
 from typing import Literal, TypeVar
 
-from pydantic import model_validator
+from pydantic import Field, model_validator
 
 from .air import Air, Optics
 from .base import Value
 from .finish import Finish, Group, Patch
 from .guides import Base, Light, Line
+from .limits import LONGEST_CHAIN, MOST_LOCKS, MOST_PARTS
 from .lock import Lock
 from .matte import ClearSkyPull, Matte
 from .moods import Mood
@@ -38,10 +39,10 @@ class Shot(Value):
     version: int = FORMAT_VERSION
     name: str = "Untitled"
     plate: str | None = None
-    sources: tuple[Source, ...] = ()
-    locks: tuple[Lock, ...] = ()
-    mattes: tuple[Matte, ...] = ()
-    zones: tuple[Zone, ...] = ()
+    sources: tuple[Source, ...] = Field(default=(), max_length=MOST_PARTS)
+    locks: tuple[Lock, ...] = Field(default=(), max_length=MOST_LOCKS)
+    mattes: tuple[Matte, ...] = Field(default=(), max_length=MOST_PARTS)
+    zones: tuple[Zone, ...] = Field(default=(), max_length=MOST_PARTS)
     air: Air = Air()
     optics: Optics = Optics()
     lines: tuple[Line, ...] = ()
@@ -105,17 +106,30 @@ class Shot(Value):
             raise ValueError("The mood at hand is not among the shot's moods.")
         if self.lines_ride is not None and self.lines_ride not in lock_ids:
             raise ValueError("The shot's lines ride on a lock that it does not have.")
-        for lock in self.locks:
-            if not lock.locks <= lock_ids:
-                raise ValueError(f"{lock.name} depends on a lock that the shot does not have.")
-            if lock.id in self.locks_under(lock.id):
-                raise ValueError(f"{lock.name} would ride on itself.")
+        self._chains_end(lock_ids)
         for matte in self.mattes:
             if not matte.locks <= lock_ids:
                 raise ValueError(f"{matte.name} rides on a lock that the shot does not have.")
             if not matte.sources <= source_ids:
                 raise ValueError(f"{matte.name} is pulled against a source that the shot does not have.")
         return self
+
+    def _chains_end(self, ids: set[str]) -> None:
+        """Locks that depend on one another do so in chains that end, and soon."""
+        waiting = {lock.id: set(lock.locks) for lock in self.locks}
+        for lock in self.locks:
+            if not lock.locks <= ids:
+                raise ValueError(f"{lock.name} depends on a lock that the shot does not have.")
+        for _ in range(LONGEST_CHAIN):
+            free = {id for id, under in waiting.items() if not under}
+            if not free:
+                break
+            waiting = {id: under - free for id, under in waiting.items() if id not in free}
+        if waiting:
+            name = next(lock.name for lock in self.locks if lock.id in waiting)
+            if all(under for under in waiting.values()):
+                raise ValueError(f"{name} would ride on itself.")
+            raise ValueError(f"{name} ends a chain of more than {LONGEST_CHAIN} locks that ride on one another.")
 
     def _like_the_plate(self, source: Source) -> bool:
         plate = self.plate_source

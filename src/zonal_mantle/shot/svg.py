@@ -2,13 +2,25 @@
 
 from __future__ import annotations
 
+import io
+import logging
 import math
+import re
+from collections.abc import Iterator
+from pathlib import Path
 from xml.sax.saxutils import quoteattr
 
 import svgelements
 
+from ..paths import named
+from .door import text_of
 from .errors import ShotError
+from .limits import MOST_PARTS, MOST_POINTS, MOST_PX
 from .shapes import Handle, Point, Shape, ShapeKey
+
+log = logging.getLogger(__name__)
+MOST_BYTES = 8 << 20
+MOST_ELEMENTS = 20_000
 
 
 def shapes_to_svg(shapes: list[Shape], frame: int, size: tuple[int, int]) -> str:
@@ -55,25 +67,52 @@ def shapes_from_svg(text: str, frame: int, where: str = "the SVG file") -> list[
     ------
     ShotError : not SVG, or without a closed outline.
     """
-    import io
-
+    if re.search(r"<!(?:DOCTYPE[^>]*\[|ENTITY)", text):
+        raise ShotError(f"{where} declares entities of its own, which outlines do not need. Export it as plain SVG.")
+    if text.count("<") > MOST_ELEMENTS:
+        raise ShotError(f"{where} holds more than {MOST_ELEMENTS} elements. Export its outlines alone.")
     try:
-        document = svgelements.SVG.parse(io.StringIO(text), reify=True)
+        found = list(_shapes(svgelements.SVG.parse(io.StringIO(text), reify=True), frame, where))
+    except ShotError:
+        raise
     except Exception as problem:  # the parser lets whatever it meets through
-        raise ShotError(f"{where} is not readable as SVG: {problem}.") from problem
-    found: list[Shape] = []
+        log.info("%s: %s: %s", where, type(problem).__name__, problem)
+        raise ShotError(f"{where} is not readable as SVG: it is damaged. Export it again.") from problem
+    if not found:
+        raise ShotError(f"{where} holds no outline with at least three points.")
+    return found
+
+
+def read_shapes(path: Path, frame: int) -> list[Shape]:
+    """The closed outlines of an SVG file, as `shapes_from_svg`.
+
+    Raises
+    ------
+    ShotError : it cannot be read, is too large, not SVG, or without a closed outline.
+    """
+    return shapes_from_svg(text_of(path, MOST_BYTES), frame, named(path))
+
+
+def _shapes(document: svgelements.SVG, frame: int, where: str) -> Iterator[Shape]:
+    number = 0
     for element in document.elements():
         if not isinstance(element, svgelements.Shape):
             continue
         path = svgelements.Path(element)
         path.approximate_arcs_with_cubics()
         for part in path.as_subpaths():
-            shape = _shape(svgelements.Path(part), len(found) + 1, element, frame)
-            if shape is not None:
-                found.append(shape)
-    if not found:
-        raise ShotError(f"{where} holds no outline with at least three points.")
-    return found
+            shape = _shape(svgelements.Path(part), number + 1, element, frame)
+            if shape is None:
+                continue
+            number += 1
+            key = shape.keys[0]
+            if number > MOST_PARTS or len(key.points) > MOST_POINTS:
+                most = f"{MOST_PARTS} outlines of {MOST_POINTS} points"
+                raise ShotError(f"{where} holds more than the {most} that a matte can have. Simplify it.")
+            numbers = (value for values in (*key.points, *key.handles) for value in values)
+            if any(not math.isfinite(value) or abs(value) > MOST_PX for value in numbers):
+                raise ShotError(f"{where} has an outline beyond ±{MOST_PX:g} pixels. Nothing was taken from it.")
+            yield shape
 
 
 def _shape(path: svgelements.Path, number: int, element: svgelements.Shape, frame: int) -> Shape | None:

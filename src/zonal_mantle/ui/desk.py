@@ -21,6 +21,7 @@ from ..media import source_problem
 from ..media.picture import Picture, picture_of
 from ..media.stamps import stamp_of
 from ..media.watch import used_files_digest
+from ..paths import on_disk
 from ..shot import Air, History, Lock, MantleError, Matte, Patch, Shot, Source, Zone, autosave_path, save
 from ..shot.file import FileState, file_state
 from ..shot.match import Part
@@ -304,7 +305,7 @@ class Desk(QObject):
 
             def look(job: Job) -> tuple[str, dict[str, tuple[Source, str | None]]]:
                 problems = {source.id: (source, source_problem(source)) for source in shot.sources}
-                return f"{used_files_digest(shot.sources)} {stamp_of(shot.finish.lut.path)}", problems
+                return f"{used_files_digest(shot.sources)} {stamp_of(on_disk(shot.finish.lut.path))}", problems
 
             job = Job(
                 look, on_end=lambda found, error: self._files_seen.emit((shot.sources, shot.finish.lut.path), found)

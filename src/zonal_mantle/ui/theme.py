@@ -106,7 +106,8 @@ def zone_colour(index: int) -> QColor:
 
 
 def dress(app: QApplication) -> None:
-    """Puts font, palette and style on the application."""
+    """Puts font, palette and style on the application. The sheet goes on a window once all of it is there: with one on
+    the application every part would be polished again for each part that it is laid in."""
     for name in ("Inter-Regular.otf", "Inter-Medium.otf"):
         QFontDatabase.addApplicationFont(str(FONTS / name))
     app.setStyle("Fusion")
@@ -124,7 +125,6 @@ def dress(app: QApplication) -> None:
     ):
         palette.setColor(role, QColor(colour))
     app.setPalette(palette)
-    app.setStyleSheet(STYLE)
 
 
 def swatch(colour: tuple[float, float, float], to: tuple[float, float, float] | None = None) -> QIcon:

@@ -32,6 +32,7 @@ from .server import FrameServer
 from .start import StartPage, keep_picture
 from .states import States
 from .stock import Stock
+from .theme import STYLE
 from .tools.aim import AimTool
 from .tools.base import Tool
 from .tools.finish import FinishTool
@@ -102,6 +103,7 @@ class Window(QMainWindow):
         self.name.setContentsMargins(0, 0, 10, 0)
         self.menuBar().setCornerWidget(self.name, Qt.Corner.TopRightCorner)
         self.menus = Menus(self)
+        self.setStyleSheet(STYLE)
         self.setAcceptDrops(True)
         self._connect()
         self._show_name()

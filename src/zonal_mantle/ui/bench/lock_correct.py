@@ -7,7 +7,8 @@ from pathlib import Path
 import numpy as np
 
 from ...lock import joined, scaled
-from ...lock.files import camera_from_usd, camera_to_usd, lock_from_csv, lock_from_json, lock_to_csv, lock_to_json
+from ...lock.files import camera_to_usd, is_solve_only, lock_to_csv, lock_to_json, read_lock
+from ...paths import write_whole
 from ...place import removed_px
 from ...shot import Follow, Keyed, Lock, MantleError
 from ..ask import existing_file, new_file
@@ -148,12 +149,7 @@ class CorrectPanel(Panel):
             else:
                 text = lock_to_csv(lock) if path.suffix == ".csv" else lock_to_json(lock, shot.size)
                 path = path if path.suffix in (".csv", ".json") else Path(f"{path}.json")
-                part = path.with_name(f".{path.name}.part")  # what was there stays until the new one is whole
-                try:
-                    part.write_text(text, encoding="utf-8")
-                    part.replace(path)
-                finally:
-                    part.unlink(missing_ok=True)
+                write_whole(path, text)
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return
@@ -169,21 +165,14 @@ class CorrectPanel(Panel):
             return
         base = lock or Lock(id=shot.new_id("lock"), name=path.stem, reference_frame=self.desk.frame)
         try:
-            if path.suffix in (".usd", ".usda", ".usdc"):
-                new = camera_from_usd(base, shot.size, path)
-            elif path.suffix == ".csv":
-                new = lock_from_csv(base, path.read_text(encoding="utf-8"), path.name)
-            else:
-                found = lock_from_json(path.read_text(encoding="utf-8"), shot.size, path.name)
-                ids = {other.id for other in shot.locks}
-                field = tuple(s.but(rides=s.rides if s.rides in ids else None) for s in found.field)
-                new = found.but(id=shot.new_id("lock"), rides=None, field=field)
+            new = read_lock(path, base, shot.size)
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return
-        except (OSError, UnicodeDecodeError) as problem:
-            self.desk.said.emit(f"{path.name} cannot be read: {problem}.", True)
-            return
+        if not is_solve_only(path):  # a whole lock, which may ride on what is not here
+            ids = {other.id for other in shot.locks}
+            field = tuple(s.but(rides=s.rides if s.rides in ids else None) for s in new.field)
+            new = new.but(id=shot.new_id("lock"), rides=None, field=field)
         self.desk.lock_id = new.id
         self.desk.edit_lock(new, f"Read {path.name}")
         self.desk.choice_changed.emit()

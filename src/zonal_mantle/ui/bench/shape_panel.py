@@ -7,8 +7,9 @@ import json
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QCheckBox, QListWidget, QListWidgetItem
 
+from ...paths import write_whole
 from ...shot import MantleError, Shape
-from ...shot.svg import shapes_from_svg, shapes_to_svg
+from ...shot.svg import read_shapes, shapes_to_svg
 from ..ask import existing_file, new_file
 from ..desk import Desk, new_gesture
 from ..numberfield import NumberField
@@ -215,10 +216,7 @@ class ShapePanel(Panel):
         if path is None:
             return
         try:
-            shapes = shapes_from_svg(path.read_text(encoding="utf-8"), self.desk.frame, path.name)
-        except (OSError, UnicodeDecodeError) as problem:
-            self.desk.said.emit(f"{path.name} cannot be read: {problem}.", True)
-            return
+            shapes = read_shapes(path, self.desk.frame)
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return
@@ -230,7 +228,7 @@ class ShapePanel(Panel):
             return
         shapes = self.tool.standing()
         try:
-            path.write_text(shapes_to_svg(shapes, self.desk.frame, self.desk.shot.size), encoding="utf-8")
+            write_whole(path, shapes_to_svg(shapes, self.desk.frame, self.desk.shot.size))
         except OSError as problem:
             self.desk.said.emit(f"{path} cannot be written: {problem.strerror}.", True)
             return
