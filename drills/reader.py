@@ -25,6 +25,15 @@ def read(kind: str, path: Path) -> None:
         from zonal_mantle.shot import load
 
         load(path)
+    elif kind == "drawn":
+        import numpy as np
+
+        from zonal_mantle.comp import Pictures, finish_frame
+        from zonal_mantle.shot import load
+
+        shot = load(path)
+        if not np.isfinite(finish_frame(shot, shot.first, Pictures(limit_bytes=1 << 28), 0.25)).all():
+            raise FloatingPointError("the frame holds what is not a number")
     elif kind == "lock":
         from zonal_mantle.lock.files import read_lock
         from zonal_mantle.shot import Lock

@@ -16,6 +16,7 @@ class Report:
     tried: int = 0
     went: dict[str, int] = field(default_factory=dict)
     faults: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
 
     def count(self, how: str) -> None:
         """One more that went so."""

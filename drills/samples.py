@@ -34,8 +34,8 @@ def solved_lock() -> Lock:
 def make_samples(folder: Path, shot: Path) -> list[Path]:
     """Writes a small good file of each kind into a folder; `shot` is a shot's file. Returns them."""
     from zonal_mantle.match.grade import tone_at
-    from zonal_mantle.shot.settled import settled
     from zonal_mantle.shot import load
+    from zonal_mantle.shot.settled import settled
 
     folder.mkdir(parents=True, exist_ok=True)
     picture = np.random.default_rng(1).random((24, 32, 4), np.float32)
@@ -59,7 +59,10 @@ def make_samples(folder: Path, shot: Path) -> list[Path]:
         write_cdl(folder / name, Cdl(saturation=Keyed(constant=0.8)), "cdl")
     tone = ToneMatch(exposure_stops=Keyed(constant=0.5), contrast=Keyed(constant=1.2))
     write_tone(folder / "a.clf", tone_at(settled(tone, 1001)))
-    small = ["LUT_3D_SIZE 4", *(f"{r / 3:.4f} {g / 3:.4f} {b / 3:.4f}" for b in range(4) for g in range(4) for r in range(4))]
+    small = [
+        "LUT_3D_SIZE 4",
+        *(f"{r / 3:.4f} {g / 3:.4f} {b / 3:.4f}" for b in range(4) for g in range(4) for r in range(4)),
+    ]
     (folder / "a.cube").write_text("\n".join(small) + "\n")
     write_look(folder / "a.look", look_from("Dusk", tone, 1001))
     return sorted(path for path in folder.iterdir() if path.name.startswith("a."))

@@ -2,8 +2,8 @@
 # Lint, format, types, the import contract, then every test on all cores. Each step's failure fails the whole.
 set -euo pipefail
 cd "$(dirname "$0")/.."
-.venv/bin/ruff check src tests benchmarks tools
-.venv/bin/ruff format --check src tests benchmarks tools
+.venv/bin/ruff check src tests benchmarks tools drills
+.venv/bin/ruff format --check src tests benchmarks tools drills
 .venv/bin/mypy & types=$!
 .venv/bin/lint-imports --no-cache
 wait "$types"

@@ -56,7 +56,7 @@ for lock in "${locks[@]}"; do
   stamp=".venv/.installed-$lock"
   if ! cmp -s "$lock" "$stamp"; then
     say "Installing the packages of $lock …"
-    .venv/bin/pip install -q --disable-pip-version-check -r "$lock"
+    .venv/bin/pip install -q --disable-pip-version-check --no-deps --require-hashes -r "$lock"
     cp "$lock" "$stamp"
   fi
 done

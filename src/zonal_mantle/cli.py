@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import argparse
+import io
 import json
 import sys
+import traceback
 from pathlib import Path
 
 from . import __version__
+from .paths import log_path, placed
 from .shot.errors import MantleError
 
 
@@ -34,6 +37,10 @@ def _demo(arguments: list[str]) -> int:
     from .paths import cache_dir
 
     width, _, height = options.size.partition("x")
+    if not (width.isdecimal() and height.isdecimal() and 64 <= int(width) <= 8192 and 64 <= int(height) <= 8192):
+        parser.error(f"--size takes a width and a height of 64 to 8192 such as 1280x720, not {options.size}")
+    if not 1 <= options.frames <= 10_000 or options.seed < 0:
+        parser.error("--frames takes 1 to 10000, --seed a number from 0 on")
     plan = DemoPlan(seed=options.seed, size=(int(width), int(height)), frames=options.frames, finished=options.finished)
     if options.write is not None:
         print(make_demo(options.write, plan, _report))
@@ -87,7 +94,17 @@ def _check(arguments: list[str]) -> int:
     parser = argparse.ArgumentParser(prog="zonal-mantle check", description="Measures all readings of a shot.")
     parser.add_argument("shot", type=Path)
     parser.add_argument("--json", action="store_true", help="print everything as JSON")
+    parser.add_argument(
+        "--files", action="store_true", help="only list the files that it names; none of them is opened"
+    )
     options = parser.parse_args(arguments)
+    if options.files:
+        from .shot import load
+        from .shot.file import files_named
+
+        for named_file, outside in files_named(load(options.shot), options.shot):
+            print(f"{'outside' if outside else 'inside '}  {placed(named_file)}")
+        return 0
     from .api import open_shot
 
     readings = open_shot(options.shot).readings(_report)
@@ -141,8 +158,24 @@ def _desktop(arguments: list[str]) -> int:
     return 0
 
 
+def _unforeseen(problem: Exception) -> str:
+    """Words on an error that nobody thought of; the log gets all of it."""
+    words = f"{problem.strerror}: {placed(problem.filename or '')}" if isinstance(problem, OSError) else str(problem)
+    words = " ".join(words.split())[:200]
+    try:
+        path = log_path()
+        with path.open("a", encoding="utf-8", errors="backslashreplace") as file:
+            traceback.print_exception(problem, file=file)
+    except OSError:
+        return f"{type(problem).__name__}: {words}."
+    return f"{type(problem).__name__}: {words}. {path} has the details."
+
+
 def main(arguments: list[str] | None = None) -> int:
-    """Runs a command; problems are one sentence on standard error and exit code 1."""
+    """Runs a command; problems are one sentence on standard error and exit code 1, with details in the log where it is
+    no problem that is known."""
+    if isinstance(sys.stdout, io.TextIOWrapper):
+        sys.stdout.reconfigure(errors="surrogateescape")  # paths leave as they are on disk
     arguments = sys.argv[1:] if arguments is None else arguments
     commands = {"demo": _demo, "render": _render, "check": _check, "fit": _fit, "desktop": _desktop}
     try:
@@ -154,6 +187,12 @@ def main(arguments: list[str] | None = None) -> int:
         return run(Path(options.shot) if options.shot else None)
     except MantleError as problem:
         print(f"zonal-mantle: {problem}", file=sys.stderr)
+        return 1
+    except BrokenPipeError:  # whoever read what is printed has gone
+        sys.stdout = None  # type: ignore[assignment]
+        return 1
+    except Exception as problem:
+        print(f"zonal-mantle: That failed: {_unforeseen(problem)}", file=sys.stderr)
         return 1
     except KeyboardInterrupt:
         print("Cancelled.", file=sys.stderr)

@@ -14,6 +14,7 @@ import sys
 from importlib import resources
 from pathlib import Path
 
+from .paths import write_whole
 from .shot.errors import MantleError
 
 ID = "org.zonal_mantle.ZonalMantle"
@@ -56,7 +57,7 @@ def install(home: Path | None = None, program: str | None = None) -> list[Path]:
             data = data.replace(b"TryExec=zonal-mantle", f"TryExec={program}".encode())
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
-            path.write_bytes(data)
+            write_whole(path, data)
         except OSError as problem:
             raise MantleError(
                 f"{path} cannot be written: {problem.strerror}. Free the place and run it again."

@@ -7,12 +7,13 @@ import contextlib
 import glob
 import logging
 import os
+import re
 import secrets
 import shutil
 import stat
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 import platformdirs
@@ -34,6 +35,11 @@ def cache_dir_name() -> Path:
 def state_dir() -> Path:
     """Folder for the log, recent shots and autosaves of unnamed shots."""
     return _made(platformdirs.user_state_path("zonal-mantle"))
+
+
+def log_path() -> Path:
+    """The log; the one before it has `.1` behind its name."""
+    return state_dir() / "zonal-mantle.log"
 
 
 def looks_dir() -> Path:
@@ -171,12 +177,19 @@ def written_whole(path: Path) -> Iterator[Path]:
         part.unlink(missing_ok=True)
 
 
+def sweep_all(folders: Iterable[Path]) -> None:
+    """Removes what killed writers left in folders, whatever they wrote; see `sweep_parts`."""
+    for folder in folders:
+        sweep_parts(folder, "")
+
+
 def sweep_parts(folder: Path, name: str) -> None:
     """Removes what writers of files whose names begin so left that were killed: part files so old that nobody writes
     them any more."""
     try:
         for left in folder.glob(f"{glob.escape(part_start(name)[:-1])}*.part*"):
-            if time.time() - left.stat().st_mtime > DEAD_SECONDS:
+            ours = re.search(r"\.[a-z0-9_]{8}\.part$|\.\d+-[0-9a-f]{8}\.part(\.\w+)?$", left.name)
+            if (name or ours) and time.time() - left.stat().st_mtime > DEAD_SECONDS:
                 left.unlink(missing_ok=True)
     except OSError as problem:
         log.info("Part files beside %s were left: %s", name, problem)

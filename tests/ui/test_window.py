@@ -94,9 +94,15 @@ def test_autosave_writes_beside_the_shot(opened, tmp_path):
     desk = opened.window.desk
     desk.edit(desk.shot.but(name="Changed"), "Rename")
     desk.autosave()
-    assert load(autosave_path(tmp_path / "SLT_0140.shot.json")).name == "Changed"
+    autosave = autosave_path(tmp_path / "SLT_0140.shot.json")
+    opened.wait(autosave.exists)
+    assert load(autosave).name == "Changed"
     desk.discard_autosave()
-    assert not autosave_path(tmp_path / "SLT_0140.shot.json").exists()
+    assert not autosave.exists()
+    desk.autosave()
+    desk.discard_autosave()  # what a worker may be about to write is let go too
+    opened.wait(lambda: not desk.scheduler.is_busy("autosave"))
+    assert not autosave.exists()
 
 
 def test_held_still_keeps_a_locked_point_in_one_place(opened):

@@ -16,6 +16,7 @@ from ..geometry import carry
 from ..media.bands import run_bands
 from ..media.curves import srgb_encode
 from ..media.still import write_still
+from ..paths import placed, why_not, written_whole
 from ..place.horizon import plate_perspective
 from ..place.perspective import carried, height_at
 from ..place.ride import lock_motion
@@ -269,30 +270,32 @@ def write_base(shot: Shot, stitched: Stitched, path: Path) -> Path:
     """
     pixels = np.ascontiguousarray(stitched.pixels)
     if path.suffix.lower() == ".exr":
-        _whole(path, pixels, "half", "zip")
+        write_picture(path, pixels, "half", "zip")
     elif path.suffix.lower() in (".png", ".tif", ".tiff"):
         codes = np.concatenate([srgb_encode(pixels[..., :3]), pixels[..., 3:]], axis=2)
-        _whole(path, np.clip(codes, 0, 1).astype(np.float32), "uint16")
+        write_picture(path, np.clip(codes, 0, 1).astype(np.float32), "uint16")
     else:
         raise BaseError(f"A base is written as EXR, PNG or TIFF, not {path.suffix or 'without an ending'}.")
     beside = path.with_name(f"{path.stem}.guides.png")
     drawn = guides(shot, stitched)
     straight = drawn.copy()
     straight[..., :3] /= np.maximum(drawn[..., 3:], 1e-6)
-    _whole(beside, straight, "uint8")
+    write_picture(beside, straight, "uint8")
     return beside
 
 
-def _whole(path: Path, pixels: NDArray, depth: str, compression: str = "") -> None:
-    """Writes a picture under another name first, so that what was there stays until the new one is whole."""
-    part = path.with_name(f".part.{path.name}")
+def write_picture(path: Path, pixels: NDArray, depth: str, compression: str = "") -> None:
+    """Writes a picture whole or not at all: what was there stays until the new one is.
+
+    Raises
+    ------
+    BaseError, MediaError : it cannot be written.
+    """
     try:
-        write_still(part, pixels, depth, compression)
-        part.replace(path)
+        with written_whole(path) as part:
+            write_still(part, pixels, depth, compression)
     except OSError as problem:
-        raise BaseError(f"{path} cannot be written: {problem.strerror}.") from problem
-    finally:
-        part.unlink(missing_ok=True)
+        raise BaseError(f"{placed(path)} cannot be written: {why_not(problem)}.") from problem
 
 
 def clean_frame(shot: Shot, stitched: Stitched, frame: int) -> Array:

@@ -141,7 +141,7 @@ def _covered(shot: Shot, pictures: Pictures, progress: Progress) -> tuple[Shot, 
         placement = covering(shot, zone, openings, spare_px=SPARE_PX)
     except ValueError as problem:
         raise MantleError(str(problem)) from problem
-    grown = placement.size.at(shot.first) / zone.placement.size.at(shot.first)
+    grown = placement.size.at(shot.first) / zone.placement.size.factor_at(shot.first)
     words = f"{zone.name} covers every frame, at {grown:.0%} of its size."
     return shot.with_zone(zone.but(placement=placement)), words
 

@@ -95,17 +95,21 @@ def across_of(shot: Shot, zone: Zone, frame: int) -> Across | None:
     return Across((float(a[0]), float(a[1])), (float(b[0]), float(b[1])), stops)
 
 
+MOST_BLUR = 0.25  # of the plate's longer side: a blur wider than that leaves nothing to be seen of a shape
+
+
 def glass_of(shot: Shot, zone: Zone, frame: int, scale: float) -> Glass | None:
     """What the lens does to a zone, with the margin that it looks into."""
     group = shot.group_of(zone)
-    also = 0.0 if group is None else max(group.softness_px.at(frame), 0.0)
+    also = 0.0 if group is None else min(max(group.softness_px.at(frame), 0.0), MOST_BLUR * max(shot.size))
     if not (zone.match.on and zone.match.lens.on):
         if also < 0.02:
             return None
         return Glass(softness_px=also, margin=min(math.ceil(3 * also * scale) + 1, MOST_MARGIN))
     lens = zone.match.lens
-    radius = focus_radius_px(shot, zone, frame)
-    soft = math.hypot(lens.softness_px.at(frame), also)
+    most = MOST_BLUR * max(shot.size)
+    radius = min(focus_radius_px(shot, zone, frame), most)
+    soft = min(math.hypot(lens.softness_px.at(frame), also), most)
     glass = Glass(
         radius_px=radius, blades=lens.blades, turn_deg=lens.blade_turn_deg, softness_px=soft,
         sharpen=lens.sharpen.at(frame), sharpen_px=lens.sharpen_px.at(frame), overshoot=lens.overshoot.at(frame),

@@ -8,10 +8,8 @@ from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 from ..lock import LockReading, read_lock
-from ..media import MediaError, alpha_trouble, source_problem
-from ..media.picture import picture_of
 from ..place.coverage import CoverageReading, Opening
-from ..shot import Matte, Shot, Source
+from ..shot import Matte, Shot
 from .finding import Finding
 from .mends import best_lock, hidden_behind
 from .pictures import Pictures
@@ -29,6 +27,7 @@ from .readings_matte import (
     wrong_picture,
 )
 from .readings_place import PlaceReading, opening_of, place_words, read_place
+from .readings_source import damaged_files, doubtful_files, lost_sizes, missing_files
 
 CHECK_SCALE = 0.25  # of the frames that places are judged on
 PLACES_SHARE = 0.15  # of the time that readings take
@@ -87,13 +86,14 @@ def take_readings(
 
     Raises
     ------
-    MediaError : a frame cannot be read. Missing sources are findings, not errors.
+    MediaError : a frame cannot be read any more. Missing and damaged files are findings, not errors.
     """
     out = Readings()
-    missing = [finding for source in shot.sources if (finding := _source_finding(shot, source.id))]
+    missing = missing_files(shot) or damaged_files(shot, pictures, progress)
     out.findings += missing
     if not missing:
-        out.findings += [found for source in shot.sources if (found := _alpha_finding(shot, source, pictures))]
+        out.findings += doubtful_files(shot, pictures)
+    out.findings += lost_sizes(shot)
     for lock in shot.locks:
         reading = read_lock(lock, shot.frames)
         if reading is not None:
@@ -114,20 +114,6 @@ def _wrong_pictures(shot: Shot, pictures: Pictures) -> list[Finding]:
     """Screens that are looked for in the wrong picture."""
     words = [(zone, wrong_picture(shot, zone, shot.first, pictures)) for zone in shot.zones]
     return [Finding("Matte", zone.matte.id or zone.id, shot.first, said) for zone, said in words if said]
-
-
-def _source_finding(shot: Shot, id: str) -> Finding | None:
-    source = shot.source(id)
-    problem = source_problem(source)
-    return Finding("Source", source.id, shot.first, problem, severity="wrong") if problem else None
-
-
-def _alpha_finding(shot: Shot, source: Source, pictures: Pictures) -> Finding | None:
-    try:
-        words = pictures.kept(("alpha", picture_of(source, source.start)), lambda: alpha_trouble(source))
-    except MediaError as problem:
-        words = str(problem)
-    return Finding("Source", source.id, shot.first, words) if words else None
 
 
 def _mattes_over_frames(shot: Shot, pictures: Pictures, progress: Callable[[float, str], None], out: Readings) -> None:

@@ -17,11 +17,12 @@ from .finish_planner import crop_of, leaving_of, output_size, plate_aspect
 from .finisher import leave
 from .matte_planner import proxy_size
 from .pictures import Pictures
-from .stack import compose
+from .stack import compose, finish_frame
 
 FRAMES = 5  # of the work range, that the border is looked for on
 SCALE = 0.25
 EMPTY_ACCEPTED = 0.001
+LARGEST_HALF = 65504.0  # IEEE 754 binary16
 
 
 @dataclass(frozen=True)
@@ -46,6 +47,7 @@ def read_finish(shot: Shot, pictures: Pictures) -> FinishReading:
             frame, share = border
             words = f"{share:.1%} of the frame stays empty at its border. Press Hide border under Frame."
             troubles.append((frame, words))
+    troubles += _beyond_half(shot, pictures)
     return FinishReading(output_size(shot), own, tuple(troubles))
 
 
@@ -72,14 +74,30 @@ def crop_trouble(shot: Shot) -> str:
     return "The crop reaches beyond the plate: only what lies within is delivered."
 
 
+def _picks(shot: Shot) -> list[int]:
+    """The frames that are looked at, evenly over the work range."""
+    frames = shot.work_frames
+    return sorted({frames[round(k * (len(frames) - 1) / (FRAMES - 1))] for k in range(FRAMES)})
+
+
+def _beyond_half(shot: Shot, pictures: Pictures) -> list[tuple[int, str]]:
+    """The first frame of those looked at with more light than a half holds."""
+    for frame in _picks(shot):
+        most = float(np.abs(finish_frame(shot, frame, pictures, SCALE)[..., :3]).max())
+        if most > LARGEST_HALF:
+            words = f"a value of {most:.3g} is more than a half holds and is written as {LARGEST_HALF:,.0f}"
+            return [
+                (frame, f"The frame is too bright for EXR of half floats: {words}. Render EXR of float for all of it.")
+            ]
+    return []
+
+
 def _border(shot: Shot, pictures: Pictures) -> tuple[int, float] | None:
     """The frame on which most of what leaves is empty, and how much."""
     if len(shot.zones) < 2:
         return None
-    frames = shot.work_frames
-    picks = sorted({frames[round(k * (len(frames) - 1) / (FRAMES - 1))] for k in range(FRAMES)})
     worst: tuple[int, float] | None = None
-    for frame in picks:
+    for frame in _picks(shot):
         rgba = compose(shot, frame, pictures, SCALE)
         leaving = leaving_of(shot.but(finish=shot.finish.but(burn_in=shot.finish.burn_in.but(on=False))), frame, SCALE)
         empty = np.zeros_like(rgba)

@@ -57,7 +57,8 @@ def cdl_stage(cdl: Cdl, frame: float = 0) -> Stage:
 
 def _light(tone: ToneMatch) -> Stage:
     """Exposure and white: scene-linear."""
-    gain, kelvin, duv = 2.0 ** tone.exposure_stops.at(0), tone.temperature_k.at(0), tone.tint_duv.at(0)
+    stops = min(max(tone.exposure_stops.at(0), -MOST_STOPS), MOST_STOPS)
+    gain, kelvin, duv = 2.0**stops, tone.temperature_k.at(0), tone.tint_duv.at(0)
     if (gain, kelvin, duv) == (1.0, DAYLIGHT_K, DAYLIGHT_DUV):
         return Stage()
     matrix = np.zeros((3, 4))
@@ -93,12 +94,20 @@ def _through(transform: ocio.Transform, rgb: Array) -> None:
     ocio.Config.CreateRaw().getProcessor(transform).getDefaultCPUProcessor().applyRGB(rgb)
 
 
+MOST_STOPS = 30.0  # either way: beyond, everything is black, or a float is full
+# what OpenColorIO's GradingTone takes (its GradingTone.cpp, validate)
+BALANCE_REACH = {"shadows": (0.2, 1.8), "midtones": (0.1, 1.9), "highlights": (0.2, 1.8)}
+BALANCE_PLACES = 100.0
+
+
 def balance_transform(tone: ToneMatch) -> ocio.Transform:
     """The colour balance as OpenColorIO's operation, on the log encoding."""
     values = ocio.GradingTone(ocio.GRADING_LOG)
     for name, part in (("shadows", tone.shadows), ("midtones", tone.middle), ("highlights", tone.lights)):
-        r, g, b, m = (float(np.clip(each.at(0), 0.01, 1.99)) for each in (part.red, part.green, part.blue, part.all))
-        setattr(values, name, ocio.GradingRGBMSW(r, g, b, m, part.start, part.width))
+        low, high = BALANCE_REACH[name]
+        r, g, b, m = (float(np.clip(each.at(0), low, high)) for each in (part.red, part.green, part.blue, part.all))
+        start, width = (float(np.clip(number, -BALANCE_PLACES, BALANCE_PLACES)) for number in (part.start, part.width))
+        setattr(values, name, ocio.GradingRGBMSW(r, g, b, m, start, width))
     return ocio.GradingToneTransform(values, ocio.GRADING_LOG)
 
 

@@ -9,6 +9,7 @@ from ..shot.match import DAYLIGHT_DUV, DAYLIGHT_K
 
 Matrix = NDArray[np.float64]
 LOWEST_K, HIGHEST_K = 1000.0, 15000.0  # that Krystek's formula holds for
+MOST_DUV = 0.05  # farther from the locus a light is no white any more (ANSI C78.377 ends far below)
 TO_XYZ = np.array(
     [[0.4124564, 0.3575761, 0.1804375], [0.2126729, 0.7151522, 0.0721750], [0.0193339, 0.1191920, 0.9503041]]
 )  # of Rec. 709 primaries and D65 (IEC 61966-2-1)
@@ -36,6 +37,7 @@ def white_xyz(kelvin: float, duv: float) -> NDArray[np.float64]:
     ----------
     ANSI C78.377: Duv is the distance from the locus on the CIE 1960 (u, v) chart, positive above it.
     """
+    kelvin, duv = float(np.clip(kelvin, LOWEST_K * 1.002, HIGHEST_K)), float(np.clip(duv, -MOST_DUV, MOST_DUV))
     along = planckian_uv(min(kelvin * 1.001, HIGHEST_K)) - planckian_uv(min(kelvin, HIGHEST_K / 1.001) * 0.999)
     along /= np.linalg.norm(along)
     u, v = planckian_uv(kelvin) + duv * np.array([along[1], -along[0]])  # toward more v, across the locus

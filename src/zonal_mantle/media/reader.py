@@ -6,6 +6,7 @@ import threading
 from collections import OrderedDict
 from pathlib import Path
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import ValidationError
@@ -16,6 +17,7 @@ from ..shot.source import Source
 from . import colour
 from .alpha import alpha_seems
 from .errors import MediaError
+from .opener import opener
 from .picture import Picture, picture_of
 from .sequence import frame_path, frames_of, is_pattern, name_of_pattern, pattern_of, spans
 from .stamps import GONE, stamp_of
@@ -23,6 +25,7 @@ from .still import read_still, still_info
 from .video import VIDEO_SUFFIXES, VideoReader
 
 Array = NDArray[np.float32]
+MOST_LIGHT = 1e7  # scene-linear: the sun's disc is at some 1e5 of white; squares and sums of it stay within a float
 
 _videos: OrderedDict[tuple[str, int, int], VideoReader] = OrderedDict()
 _videos_lock = threading.Lock()
@@ -50,6 +53,7 @@ def open_source(path: str | Path, id: str = "source1", as_still: bool = False) -
 def _source_of(file: Path, id: str, as_still: bool) -> Source:
     text = as_text(file)
     if file.suffix.lower() in VIDEO_SUFFIXES:
+        opener.check(file)
         return _video_source(file, id)
     pattern = text if is_pattern(text) else (None if as_still else pattern_of(Path(text)))
     if pattern is not None:
@@ -58,6 +62,7 @@ def _source_of(file: Path, id: str, as_still: bool) -> Source:
             raise MediaError(f"No frames of {named(file)} were found in {placed(file.parent)}.")
         if len(frames) > 1 or is_pattern(text):
             return _sequence_source(pattern, frames, id)
+    opener.check(file)
     info = still_info(file)
     return Source(
         id=id,
@@ -73,6 +78,7 @@ def _source_of(file: Path, id: str, as_still: bool) -> Source:
 
 
 def _sequence_source(pattern: str, frames: list[int], id: str) -> Source:
+    opener.check(frame_path(pattern, frames[0]))
     info = still_info(frame_path(pattern, frames[0]))
     return Source(
         id=id,
@@ -178,12 +184,14 @@ def read_picture(picture: Picture) -> Array:
 
     Returns
     -------
-    (h, w, 3) float32 where it has no alpha, else (h, w, 4). NaN and infinities become 0 and the largest half.
+    (h, w, 3) float32 where it has no alpha, else (h, w, 4). NaN and infinities become 0 and the largest half; what is
+    beyond ±MOST_LIGHT is held there.
 
     Raises
     ------
     MediaError : the frame is missing, cut short or of another size, with its name and number.
     """
+    _try_first(picture)
     if picture.kind == "video":
         pixels = _video(Path(picture.path)).read(picture.index)
     else:
@@ -196,9 +204,21 @@ def read_picture(picture: Picture) -> Array:
         )
     if picture.alpha == "none":
         pixels = np.ascontiguousarray(pixels[..., :3])
-    if not np.isfinite(pixels.sum(dtype=np.float64)):
+    if not cv2.checkRange(pixels.reshape(len(pixels), -1), quiet=True, minVal=-MOST_LIGHT, maxVal=MOST_LIGHT)[0]:
         pixels = np.nan_to_num(pixels, nan=0.0, posinf=65504.0, neginf=0.0)
+        np.clip(pixels, -MOST_LIGHT, MOST_LIGHT, out=pixels)
     return _linear_premultiplied(pixels, picture)
+
+
+_tried: set[str] = set()
+
+
+def _try_first(picture: Picture) -> None:
+    """The first file that is read of each source is opened in another process before."""
+    source = picture.path if picture.kind == "still" else f"{Path(picture.path).parent}/{picture.pattern}"
+    if source not in _tried and picture.stamp != GONE:
+        opener.check(Path(picture.path))
+        _tried.add(source)
 
 
 def _read_file(picture: Picture) -> Array:

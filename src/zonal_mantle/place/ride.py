@@ -71,7 +71,7 @@ def card_motion(lens: Lens, size: tuple[int, int], entry: LockFrame, distance_m:
 def correction_matrix(correction: Correction, frame: float, size: tuple[int, int]) -> Matrix:
     """The hand's correction on a frame, in the lock's own space."""
     centre = np.array(correction.centre or (size[0] / 2, size[1] / 2))
-    angle, grow = np.deg2rad(correction.turn_deg.at(frame)), correction.size.at(frame)
+    angle, grow = np.deg2rad(correction.turn_deg.at(frame)), correction.size.factor_at(frame)
     linear = grow * np.array([[np.cos(angle), -np.sin(angle)], [np.sin(angle), np.cos(angle)]])
     out = np.eye(3)
     out[:2, :2] = linear

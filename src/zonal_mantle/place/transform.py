@@ -44,8 +44,8 @@ def flat_to_reference(
     (3, 3): the painting centred on the frame, then sized, flipped and turned about the anchor, then moved.
     """
     anchor = placement.anchor or (plate[0] / 2, plate[1] / 2)
-    size = placement.size.at(frame)
-    across = size * placement.width.at(frame) * (-1 if placement.flip_across else 1)
+    size = placement.size.factor_at(frame)
+    across = size * placement.width.factor_at(frame) * (-1 if placement.flip_across else 1)
     down = size * (-1 if placement.flip_up else 1)
     angle = np.deg2rad(placement.turn_deg.at(frame))
     turn = np.array([[np.cos(angle), -np.sin(angle)], [np.sin(angle), np.cos(angle)]])
@@ -167,7 +167,7 @@ def _card_to_reference(shot: Shot, zone: Zone, frame: int) -> Matrix:
     pixel = card.height_m.at(frame) / size[1]  # metres to one painting pixel
     turn = dome_rotation(Dome(turn_deg=card.yaw_deg, tilt_deg=card.pitch_deg, roll_deg=card.roll_deg), frame)
     middle = np.array([card.right_m.at(frame), -card.up_m.at(frame), distance])
-    place = np.column_stack([turn[:, 0] * pixel * placement.width.at(frame), turn[:, 1] * pixel, middle])
+    place = np.column_stack([turn[:, 0] * pixel * placement.width.factor_at(frame), turn[:, 1] * pixel, middle])
     centred = np.array([[1, 0, -size[0] / 2], [0, 1, -size[1] / 2], [0, 0, 1.0]])
     return np.asarray(k @ place @ centred)
 

@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 
 from ..comp import Pictures, finish_frame
 from ..comp.finish_planner import output_size, plate_aspect
+from ..comp.readings_finish import LARGEST_HALF
 from ..media import colour
 from ..media.errors import MediaError
 from ..media.memory import MIB
@@ -35,7 +36,6 @@ Format = Literal["exr", "png", "h264", "prores"]
 FORMATS: tuple[Format, ...] = ("exr", "png", "h264", "prores")
 Progress = Callable[[float, str], None]
 MOST_STEM = 60  # characters; file systems end at 255 bytes, of which the frame's number needs some
-LARGEST_HALF = 65504.0
 LEAST_VIDEO = 2  # pixels a side: colour is coded for two at a time
 log = logging.getLogger(__name__)
 BT709_TRANSFER, SRGB_TRANSFER = 1, 13  # ITU-T H.273, table 3

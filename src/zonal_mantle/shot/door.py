@@ -159,7 +159,7 @@ def _said(error: Any) -> str:
               "less_than_equal": ("at most", "le")}  # fmt: skip
     if kind in bounds:
         words, name = bounds[kind]
-        return f"must be {words} {context[name]:g}, not {given}"
+        return f"must be {words} {context[name]:.10g}, not {given}"
     if kind == "value_error":
         return str(context.get("error", error["msg"])).rstrip(".")
     if kind == "literal_error":
@@ -170,6 +170,8 @@ def _said(error: Any) -> str:
         return "is not known"
     if kind == "union_tag_invalid":
         return f"its kind is {context['tag']}, which is not known; it must be one of {context['expected_tags']}"
+    if kind in ("string_too_long", "string_too_short"):
+        return "is empty" if kind == "string_too_short" else f"is longer than {context['max_length']} characters"
     if kind in ("too_long", "too_short"):
         return f"has {context['actual_length']} parts, {'too many' if kind == 'too_long' else 'too few'}"
     wanted = {"string": "text", "int": "a whole number", "float": "a number", "bool": "true or false",
@@ -183,5 +185,5 @@ def _shortly(value: Any) -> str:
         return "an object"
     if isinstance(value, list | tuple):
         return f"a list of {len(value)}"
-    text = f"{value:.6g}" if isinstance(value, float) else str(value)
+    text = f"{value:.10g}" if isinstance(value, float) else str(value)
     return text if len(text) <= 40 else f"{text[:39]}…"

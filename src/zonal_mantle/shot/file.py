@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import pwd
 from collections.abc import Callable
@@ -10,13 +11,14 @@ from typing import NamedTuple
 
 from pydantic import ValidationError
 
-from ..paths import as_text, named, placed, sweep_parts, why_not, write_whole
+from ..paths import as_text, named, on_disk, placed, sweep_parts, why_not, write_whole
 from .door import json_of, sentence_of, text_of
 from .errors import ShotError
 from .finish import Finish
 from .shot import FORMAT_VERSION, Shot
 from .upgrade import upgraded
 
+log = logging.getLogger(__name__)
 SUFFIX = ".shot.json"
 
 
@@ -61,9 +63,22 @@ def load(path: Path) -> Shot:
     ShotError : the file is missing or not a readable shot.
     """
     shot = from_json(text_of(path), named(path))
-    folder = as_text(path.resolve().parent)
+    return absolute(shot, path.resolve().parent)
+
+
+def absolute(shot: Shot, folder: Path) -> Shot:
+    """A shot whose paths are relative to a folder, with paths from the root."""
+    beside = as_text(folder)
     return _with_paths(
-        shot, lambda path: path if Path(path).is_absolute() else os.path.normpath(os.path.join(folder, path))
+        shot, lambda path: path if Path(path).is_absolute() else os.path.normpath(os.path.join(beside, path))
+    )
+
+
+def portable(shot: Shot, folder: Path) -> Shot:
+    """A shot with paths relative to a folder."""
+    beside = as_text(folder)
+    return _with_paths(
+        shot, lambda path: Path(os.path.relpath(path, beside)).as_posix() if Path(path).is_absolute() else path
     )
 
 
@@ -80,14 +95,9 @@ def save(shot: Shot, path: Path) -> None:
         real.exists()
     except (OSError, RuntimeError, ValueError) as problem:  # links that lead round in a ring, names that cannot be
         raise ShotError(f"{placed(path)} cannot be written: {problem}. What was there is unchanged.") from problem
-    folder = real.parent
-    beside = as_text(folder)
-    portable = _with_paths(
-        shot, lambda path: Path(os.path.relpath(path, beside)).as_posix() if Path(path).is_absolute() else path
-    )
-    sweep_parts(folder, real.name)
+    sweep_parts(real.parent, real.name)
     try:
-        write_whole(real, to_json(portable))
+        write_whole(real, to_json(portable(shot, real.parent)))
     except (OSError, UnicodeError) as problem:
         raise ShotError(
             f"{placed(path)} cannot be written: {why_not(problem)}. What was there is unchanged."
@@ -122,17 +132,32 @@ def named_alike(shot: Shot) -> str:
     return to_json(_with_paths(shot.but(notes=(), set_aside=(), states=()), lambda path: Path(path).name))
 
 
+def files_named(shot: Shot, path: Path) -> list[tuple[str, bool]]:
+    """The files that a shot names, and whether they lie outside of the folder of its own file. None is opened."""
+    folder = str(path.resolve().parent)
+    named_files = [source.path for source in shot.sources]
+    named_files += [
+        finish.lut.path for finish in (shot.finish, *(mood.finish for mood in shot.moods)) if finish.lut.path
+    ]
+    return [(each, os.path.commonpath([folder, os.path.abspath(on_disk(each))]) != folder) for each in named_files]
+
+
 def autosave_path(path: Path) -> Path:
     """Where the autosave of a shot lies."""
     return path.with_name(path.name + ".autosave")
 
 
 def newer_autosave(path: Path) -> Path | None:
-    """The autosave, if there is one and it is newer than the shot (or the shot is gone)."""
+    """The autosave, if there is one that can be read and is newer than the shot (or the shot is gone)."""
     autosave = autosave_path(path)
-    if not autosave.exists():
+    try:
+        if path.exists() and autosave.stat().st_mtime_ns <= path.stat().st_mtime_ns:
+            return None
+        load(autosave)
+    except FileNotFoundError:
         return None
-    if path.exists() and autosave.stat().st_mtime_ns <= path.stat().st_mtime_ns:
+    except (OSError, ShotError) as problem:
+        log.info("An autosave is not offered: %s", problem)
         return None
     return autosave
 

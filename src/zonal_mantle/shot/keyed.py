@@ -10,6 +10,7 @@ from pydantic import Field, model_serializer, model_validator
 
 from .base import Value
 
+LEAST_FACTOR = 1e-6
 Way = Literal["hold", "straight", "smooth"]
 
 
@@ -69,6 +70,12 @@ class Keyed(Value):
         m0, m1 = self._slope(i) * span, self._slope(i + 1) * span
         t2, t3 = t * t, t * t * t
         return (2 * t3 - 3 * t2 + 1) * a.value + (t3 - 2 * t2 + t) * m0 + (-2 * t3 + 3 * t2) * b.value + (t3 - t2) * m1
+
+    def factor_at(self, frame: float) -> float:
+        """The value on a frame as a factor by which something is scaled: never so near to 0 that there is no way
+        back."""
+        value = self.at(frame)
+        return value if abs(value) >= LEAST_FACTOR else (-LEAST_FACTOR if value < 0 else LEAST_FACTOR)
 
     def shifted(self, by: float) -> Keyed:
         """Constant and keys, all more by a number."""

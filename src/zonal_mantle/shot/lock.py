@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from .base import Value
 from .follow import Follow
@@ -36,6 +36,9 @@ class Mark(Value):
     frame: int | None = None
 
 
+LEAST_SPREAD = 1e-12  # of a homography's determinant: below, it has no way back
+
+
 class LockFrame(Value):
     """A lock on one frame: the motion from the reference frame, where the marks lie, and how sure it is.
 
@@ -53,6 +56,13 @@ class LockFrame(Value):
     confidence: float = 1.0
     rotation: Triple | None = None
     position: Triple | None = None
+
+    @model_validator(mode="after")
+    def _can_be(self) -> LockFrame:
+        a, b, c, d, e, f, g, h, i = self.homography
+        if abs(a * (e * i - f * h) - b * (d * i - f * g) + c * (d * h - e * g)) < LEAST_SPREAD:
+            raise ValueError(f"the motion on frame {self.frame} lays all of the picture on a line or a point.")
+        return self
 
 
 SHOWN_TIMES = 2.0  # of the root mean square error: 98 % of a Gaussian's in two dimensions

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..media.still import write_still
+from ..paths import write_whole, written_whole
 from .paint import Layer, SkyPlan, painted
 
 VERSION = 2
@@ -117,7 +118,8 @@ def _paint(folder: Path, file: str, plan: SkyPlan, around: bool, small: int) -> 
     full = AROUND if around else FRAMED
     size = (full[0] // small, full[1] // small)
     picture = sky_picture(plan, around, size)
-    write_still(folder / file, picture, "half", "zip")
+    with written_whole(folder / file) as part:
+        write_still(part, picture, "half", "zip")
     horizon = 0.5 if around else framed_horizon(size, FRAMED_WIDE_DEG, FRAMED_UP_DEG) / size[1]
     colour = np.median(picture[: int(size[1] * horizon)].reshape(-1, 3), axis=0)
     return SkyCard(
@@ -129,9 +131,7 @@ def _paint(folder: Path, file: str, plan: SkyPlan, around: bool, small: int) -> 
 def _write_index(folder: Path, cards: list[SkyCard], whole: bool) -> None:
     index = folder / "skies.json"
     data = {"version": VERSION, "whole": whole, "skies": [asdict(card) for card in cards]}
-    part = index.with_suffix(".part")
-    part.write_text(json.dumps(data, indent=1), encoding="utf-8")
-    part.replace(index)
+    write_whole(index, json.dumps(data, indent=1))
 
 
 def read_library(folder: Path, partly: bool = False) -> list[SkyCard] | None:

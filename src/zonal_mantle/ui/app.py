@@ -13,15 +13,16 @@ from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from ..desktop import ID
-from ..paths import state_dir
+from ..paths import log_path, state_dir, sweep_all
 from .preferences import scale_interface
+from .recent import recent_shots
 from .single import Single
 from .theme import FONTS, dress
 from .window import Window
 
 
 def _log_to_file() -> None:
-    handler = RotatingFileHandler(state_dir() / "zonal-mantle.log", maxBytes=1 << 20, backupCount=1)
+    handler = RotatingFileHandler(log_path(), maxBytes=1 << 20, backupCount=1)
     handler.setFormatter(logging.Formatter("%(asctime)s %(name)s %(levelname)s %(message)s"))
     logging.getLogger("zonal_mantle").addHandler(handler)
 
@@ -53,6 +54,8 @@ def run(shot: Path | None) -> int:
     window.show()
 
     def begin() -> None:
+        folders = {state_dir(), *(path.parent for path in recent_shots())}
+        window.desk.later("sweep", lambda: sweep_all(folders), lambda _: None)
         if shot is not None:
             window.files.open_path(shot)
         else:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import threading
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -21,16 +22,20 @@ from ..media import source_problem
 from ..media.picture import Picture, picture_of
 from ..media.stamps import stamp_of
 from ..media.watch import used_files_digest
-from ..paths import on_disk
+from ..paths import on_disk, placed
 from ..shot import Air, History, Lock, MantleError, Matte, Patch, Shot, Source, Zone, autosave_path, save
 from ..shot.file import FileState, file_state
 from ..shot.match import Part
 from ..shot.matte import Reads
+from ..shot.opened import mark_opened, unmark_opened
+from ..shot.past import keep_past
 from . import recent
+from .keptpictures import keep_picture
 from .thumbs import Thumbs
 
 _gestures = itertools.count()
 WATCH_MS = 1000  # between two looks at the files that are used
+MARK_MS = 60_000  # after which others are told again that a shot is open here
 
 
 def new_gesture() -> str:
@@ -118,6 +123,11 @@ class Desk(QObject):
         self._read_soon.timeout.connect(self._read)
         self._autosave_soon = QTimer(self, singleShot=True, interval=4000)
         self._autosave_soon.timeout.connect(self.autosave)
+        self._writing = threading.Lock()  # of the autosave
+        self._autosaves = 0  # one more whenever what is being written need not be any more
+        self._mark_again = QTimer(self, interval=MARK_MS)
+        self._mark_again.timeout.connect(lambda: self._mark(self.path))
+        self._mark_again.start()
 
     # --- the shot ---
     @property
@@ -160,7 +170,9 @@ class Desk(QObject):
         """Puts another shot on the desk."""
         self.cancel_job()
         self.history = History.starting_with(shot)
+        self._mark(path)
         self.path = path
+        self._autosaves += 1
         self.saved = Shot() if recovered else shot
         self._file_state = file_state(path) if path is not None else None
         self.frame = shot.first
@@ -473,16 +485,22 @@ class Desk(QObject):
         except MantleError as problem:
             self.said.emit(str(problem), True)
             return False
-        if self.path is not None:
-            autosave_path(self.path).unlink(missing_ok=True)
+        self.discard_autosave()
+        self._mark(path)
         self.path, self.saved = path, self.shot
         self._file_state = file_state(path)
-        autosave_path(path).unlink(missing_ok=True)
+        self.discard_autosave()
         recent.remember(path)
-        self._autosave_soon.stop()
         self.said.emit(f"Saved {path.name}", False)
         self.shot_changed.emit()
         return True
+
+    def _mark(self, path: Path | None) -> None:
+        """Tells others which shot is open here, and no more that the one before is."""
+        if self.path is not None and self.path != path:
+            unmark_opened(self.path)
+        if path is not None:
+            mark_opened(path)
 
     def changed_outside(self) -> FileState | None:
         """How the shot's file stands now, where somebody else wrote it since it was opened or saved here."""
@@ -490,21 +508,40 @@ class Desk(QObject):
         return now if now is not None and self._file_state is not None and now != self._file_state else None
 
     def autosave(self) -> None:
-        """Writes the autosave beside the shot, or into the state folder for a shot without a file."""
+        """Writes the autosave beside the shot, or into the state folder for a shot without a file; on a worker. The
+        past of a shot with a file is kept with it."""
         if not self.unsaved or self.shot.plate is None:
             return
-        try:
-            save(self.shot, autosave_path(self.path) if self.path else recent.unnamed_autosave())
-        except MantleError as problem:
-            self.said.emit(str(problem), True)
+        shot, path, round_ = self.shot, self.path, self._autosaves
+        target = autosave_path(path) if path else recent.unnamed_autosave()
+        image = self.picture_seen()
+
+        def write() -> None:
+            with self._writing:
+                if round_ != self._autosaves:
+                    return  # saved or let go meanwhile
+                save(shot, target)
+                keep_picture(target, image)
+                if path is not None:
+                    keep_past(shot, path)
+
+        self.later("autosave", write, lambda _: None)
 
     def discard_autosave(self) -> None:
         """Removes the autosave of what is on the desk."""
         self._autosave_soon.stop()
-        (autosave_path(self.path) if self.path else recent.unnamed_autosave()).unlink(missing_ok=True)
+        with self._writing:
+            self._autosaves += 1
+            target = autosave_path(self.path) if self.path else recent.unnamed_autosave()
+            try:
+                target.unlink(missing_ok=True)
+            except OSError as problem:
+                self.said.emit(f"{placed(target)} cannot be removed: {problem.strerror}.", True)
 
     def close(self) -> None:
         """Stops everything that runs."""
+        self._mark(None)
+        self._mark_again.stop()
         self._read_soon.stop()
         self._watch.stop()
         self._autosave_soon.stop()

@@ -12,10 +12,14 @@ from ..api import add_painting, shot_from_plate
 from ..comp.shelf import card_of, source_of
 from ..demo import demo_shot
 from ..media import open_source
+from ..paths import named, placed
+from ..report import pack
 from ..shot import SUFFIX, MantleError, Source, changes, load, newer_autosave
-from ..shot.file import FileState
+from ..shot.file import FileState, files_named
+from ..shot.opened import opened_by_others
 from . import ask, recent
 from .desk import Desk
+from .keptpictures import both_pictures
 
 
 class Files:
@@ -74,6 +78,29 @@ class Files:
         if path is not None:
             self.open_path(path)
 
+    def open_looked_at(self) -> None:
+        """A shot's file, after the files that it names were shown; none of them is opened before."""
+        path = ask.existing_file(self.window, "Look at a shot's files", ask.SHOTS, self._start())
+        if path is None:
+            return
+        try:
+            found = files_named(load(path), path)
+        except MantleError as problem:
+            self.desk.said.emit(str(problem), True)
+            return
+        outside = [placed(name) for name, is_outside in found if is_outside]
+        inside = [placed(name) for name, is_outside in found if not is_outside]
+        box = QMessageBox(self.window)
+        box.setWindowTitle("A shot's files")
+        box.setText(f"{named(path)} names {len(found)} files, of which {len(outside)} lie outside of its folder.")
+        shown = outside[:12] + (["…"] if len(outside) > 12 else [])
+        box.setInformativeText("\n".join(shown) or "None is opened before you open the shot.")
+        box.setDetailedText("\n".join(["Outside:", *outside, "", "Inside:", *inside]))
+        box.setStandardButtons(QMessageBox.StandardButton.Open | QMessageBox.StandardButton.Cancel)
+        box.setDefaultButton(QMessageBox.StandardButton.Cancel)
+        if box.exec() == QMessageBox.StandardButton.Open and self.may_leave():
+            self.open_path(path)
+
     def open_demo(self, then: Callable[[], object] = lambda: None) -> None:
         """The demo shot, laid out first where it is not there yet."""
 
@@ -88,37 +115,41 @@ class Files:
         recovered = False
         try:
             autosave = newer_autosave(path)
-            if autosave is not None and self._recover(path.name):
+            if autosave is not None and self._recover(path.name, path, autosave):
                 shot, recovered = load(autosave), True
             else:
                 shot = load(path)
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return
+        other = opened_by_others(path)
         self.desk.open(shot, path, recovered)
         recent.remember(path)
-        self.desk.said.emit(
-            f"Recovered {path.name}; save it to keep it." if recovered else f"Opened {path.name}", False
-        )
+        words = f"Recovered {named(path)}; save it to keep it." if recovered else f"Opened {named(path)}"
+        if other is not None:
+            words += f". It is open elsewhere too: by {other}. Whoever saves second is asked what to do."
+        self.desk.said.emit(words, other is not None)
 
     def offer_unnamed(self) -> None:
         """Offers the autosave of a shot that never had a file."""
         path = recent.unnamed_autosave()
-        if path.exists() and self._recover("an unnamed shot"):
-            try:
-                self.desk.open(load(path), None, recovered=True)
-            except MantleError as problem:
-                self.desk.said.emit(str(problem), True)
+        try:
+            shot = load(path) if path.exists() else None
+        except MantleError as problem:
+            self.desk.said.emit(str(problem), True)
+            return
+        if shot is not None and self._recover("an unnamed shot", None, path):
+            self.desk.open(shot, None, recovered=True)
 
-    def _recover(self, name: str) -> bool:
-        buttons = QMessageBox.StandardButton
-        answer = QMessageBox.question(
-            self.window,
-            "Recover",
-            f"There is a newer autosave of {name}. Open the autosave?",
-            buttons.Yes | buttons.No,
-        )
-        return answer == buttons.Yes
+    def _recover(self, name: str, saved: Path | None, autosave: Path) -> bool:
+        """Asks whether an autosave is wanted rather than what was saved, with pictures of both."""
+        box = QMessageBox(self.window)
+        box.setWindowTitle("Recover")
+        box.setText(f"There is a newer autosave of {name}. Open the autosave?")
+        box.setIconPixmap(both_pictures([("Saved", saved), ("Autosaved", autosave)]))
+        box.setStandardButtons(QMessageBox.StandardButton.Yes | QMessageBox.StandardButton.No)
+        box.setDefaultButton(QMessageBox.StandardButton.Yes)
+        return box.exec() == QMessageBox.StandardButton.Yes
 
     def save(self) -> bool:
         """Saves, asking for a place the first time."""
@@ -151,6 +182,20 @@ class Files:
         if box.clickedButton() is beside:
             return self.desk.save(_free_name(path))
         return False
+
+    def pack_report(self) -> None:
+        """The log and what the program runs on, in one file that can be sent."""
+        start = Path.home() / f"zonal-mantle-report-{datetime.now():%Y%m%d-%H%M}.zip"
+        path = ask.new_file(self.window, "Pack a report of a fault", "ZIP files (*.zip)", ".zip", start)
+        if path is None:
+            return
+
+        def told(names: list[str]) -> None:
+            held = ", ".join(names)
+            words = f"{named(path)} holds {held}: the log with the names of files that were worked on, and releases."
+            self.desk.said.emit(f"{words} No pictures, no shot.", False)
+
+        self.desk.later("report", lambda: pack(path), told)
 
     def save_as(self) -> bool:
         """Saves under another name."""

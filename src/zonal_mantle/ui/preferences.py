@@ -9,7 +9,7 @@ import os
 from PySide6.QtWidgets import QDialog, QWidget
 
 from ..media.memory import budget
-from ..paths import cache_dir_name, looks_dir, state_dir
+from ..paths import cache_dir_name, looks_dir, state_dir, write_whole
 from .numberfield import NumberField
 from .widgets import choice, column, named, note, push_button, row
 
@@ -36,7 +36,7 @@ def read() -> dict[str, float]:
 def write(values: dict[str, float]) -> None:
     """Keeps what was set."""
     try:
-        (state_dir() / "preferences.json").write_text(json.dumps(values) + "\n", encoding="utf-8")
+        write_whole(state_dir() / "preferences.json", json.dumps(values) + "\n")
     except OSError as problem:
         log.warning("The preferences could not be kept: %s", problem)
 

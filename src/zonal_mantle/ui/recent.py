@@ -6,7 +6,7 @@ import json
 import logging
 from pathlib import Path
 
-from ..paths import state_dir
+from ..paths import state_dir, write_whole
 
 log = logging.getLogger(__name__)
 MOST = 10
@@ -26,7 +26,7 @@ def remember(path: Path) -> None:
     path = path.resolve()
     paths = [path, *(other for other in recent_shots() if other != path)][:MOST]
     try:
-        (state_dir() / "recent.json").write_text(json.dumps([str(p) for p in paths]) + "\n", encoding="utf-8")
+        write_whole(state_dir() / "recent.json", json.dumps([str(p) for p in paths]) + "\n")
     except (OSError, UnicodeError) as problem:  # a full disk, or a name that is not text: the list stays as it was
         log.warning("The list of recent shots could not be kept: %s", problem)
 

@@ -9,7 +9,7 @@ from collections.abc import Callable
 from PySide6.QtCore import QByteArray, QObject, QSize, Qt, QTimer, Signal
 from PySide6.QtWidgets import QHBoxLayout, QMainWindow, QSplitter, QVBoxLayout, QWidget
 
-from ..paths import state_dir
+from ..paths import state_dir, write_whole
 
 log = logging.getLogger(__name__)
 USUAL = QSize(1280, 800)
@@ -145,7 +145,7 @@ class Room(QObject):
             "rows": self.rows.sizes(),
         }
         try:
-            (state_dir() / "window.json").write_text(json.dumps(data) + "\n", encoding="utf-8")
+            write_whole(state_dir() / "window.json", json.dumps(data) + "\n")
         except OSError as problem:
             log.warning("How the window is divided could not be kept: %s", problem)
 

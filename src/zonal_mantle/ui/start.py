@@ -2,61 +2,22 @@
 
 from __future__ import annotations
 
-import base64
-import hashlib
 import logging
 import time
-from pathlib import Path
 
-from PySide6.QtCore import QBuffer, QIODevice, QSize, Qt, Signal
-from PySide6.QtGui import QIcon, QImage, QPixmap
+from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QListWidget, QListWidgetItem, QSizePolicy, QVBoxLayout, QWidget
 
-from ..paths import state_dir
 from . import recent, theme
+from .keptpictures import PICTURE, icon_of_png, picture_path
 from .widgets import note, push_button
 
 log = logging.getLogger(__name__)
-PICTURE = QSize(192, 108)
 STEPS = (
     "1.  Open a plate. It becomes the first zone of a new shot; trim it and check its encoding under Source.",
     "2.  Choose Shot › First pass: it locks, pulls the matte, adds the sky that fits best, and says what it doubts.",
     "3.  Go through the findings, one by one, until every reading holds; then Render.",
 )
-
-
-def picture_path(shot: Path) -> Path:
-    """Where the small picture of a recent shot is kept."""
-    name = hashlib.blake2b(str(shot.resolve()).encode(errors="surrogateescape"), digest_size=12).hexdigest()
-    return state_dir() / "pictures" / f"{name}.png"
-
-
-def keep_picture(shot: Path, image: QImage | None) -> None:
-    """Keeps a small picture of a shot for the start page; without one, whatever is there stays."""
-    if image is None or image.isNull():
-        return
-    path = picture_path(shot)
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_bytes(as_png(image))
-    except OSError as problem:
-        log.warning("The picture of %s could not be kept: %s", shot.name, problem)
-
-
-def as_png(image: QImage, size: QSize = PICTURE) -> bytes:
-    """A picture made small, as PNG."""
-    buffer = QBuffer()
-    buffer.open(QIODevice.OpenModeFlag.WriteOnly)
-    small = image.scaled(size, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation)
-    small.save(buffer, "PNG")
-    return bytes(buffer.data().data())
-
-
-def icon_of_png(png: bytes | str) -> QIcon:
-    """An icon of a PNG, given as bytes or in base 64; empty where it cannot be read."""
-    pixmap = QPixmap()
-    pixmap.loadFromData(base64.b64decode(png) if isinstance(png, str) else png)
-    return QIcon(pixmap)
 
 
 class StartPage(QWidget):

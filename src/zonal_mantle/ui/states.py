@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, 
 
 from ..shot import MantleError, State, changes, shot_of, state_of
 from .desk import Desk
-from .start import as_png, icon_of_png
+from .keptpictures import as_png, icon_of_png
 from .widgets import column, push_button, row
 
 PICTURE = QSize(128, 72)

@@ -17,11 +17,13 @@ from .desk import Desk
 from .files import Files
 from .findings import Findings
 from .firstpass import first_pass
+from .keptpictures import keep_picture
 from .mender import Mender
 from .menus import Menus
 from .notes import Notes
 from .pages import Page, shipped_text, shortcuts_page
 from .parts import Parts
+from .past import EarlierVersions
 from .preferences import Preferences
 from .rail import Rail
 from .renderpanel import RenderPanel
@@ -29,7 +31,7 @@ from .room import Room
 from .scopes import Scopes
 from .section import Section
 from .server import FrameServer
-from .start import StartPage, keep_picture
+from .start import StartPage
 from .states import States
 from .stock import Stock
 from .theme import STYLE
@@ -281,6 +283,11 @@ class Window(QMainWindow):
     def show_states(self) -> None:
         """Named states of the shot."""
         self._page("states", lambda: States(self, self.desk, self.viewer.picture_seen))
+
+    def show_past(self) -> None:
+        """Earlier versions of the shot."""
+        self._page("past", lambda: EarlierVersions(self, self.desk))
+        self._pages["past"].refresh()
 
     def raise_to_front(self) -> None:
         """Another start of the program wanted this window."""

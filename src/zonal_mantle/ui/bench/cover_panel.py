@@ -6,10 +6,9 @@ from collections.abc import Callable
 from pathlib import Path
 
 from ...comp import Job
-from ...comp.base import Stitched, base_placement, clean_frame, hang_base, make_base, write_base
+from ...comp.base import Stitched, base_placement, clean_frame, hang_base, make_base, write_base, write_picture
 from ...comp.readings_place import opening_of
 from ...media import MediaError, open_source
-from ...media.still import write_still
 from ...place import covering
 from ...shot import MantleError, Placement, Zone
 from ..ask import PICTURES, existing_file, folder, new_file
@@ -117,7 +116,7 @@ class CoverPanel(Panel):
             if placement == now.placement:
                 desk.said.emit(f"{now.name} covers every frame already.", False)
                 return
-            grown = placement.size.at(desk.frame) / now.placement.size.at(desk.frame)
+            grown = placement.size.at(desk.frame) / now.placement.size.factor_at(desk.frame)
             desk.edit_zone(now.but(placement=placement), f"{now.name} covers")
             how = f"enlarged to {grown:.1%} of what it was" if grown > 1.0001 else "moved only"
             desk.said.emit(f"{now.name} covers every frame: {how}.", False)
@@ -218,7 +217,7 @@ class CoverPanel(Panel):
             )
             for done, frame in enumerate(shot.frames):
                 job.progress(0.6 + 0.4 * done / len(shot.frames), f"Writing frame {frame}")
-                write_still(into / f"clean.{frame:04d}.exr", clean_frame(shot, stitched, frame), "half", "zip")
+                write_picture(into / f"clean.{frame:04d}.exr", clean_frame(shot, stitched, frame), "half", "zip")
             return len(shot.frames)
 
         desk.run("Clean frames", work, lambda count: desk.said.emit(f"Wrote {count} clean frames.", False))

@@ -241,9 +241,10 @@ class PlaceTool(Tool):
 def with_anchor(placement: Placement, frame: int, by: tuple[float, float], size: tuple[int, int]) -> Placement:
     """The anchor moved by (dx, dy) px while the painting stays where it is on this frame."""
     anchor = placement.anchor or (size[0] / 2, size[1] / 2)
-    s, angle = placement.size.at(frame), np.deg2rad(placement.turn_deg.at(frame))
+    s, angle = placement.size.factor_at(frame), np.deg2rad(placement.turn_deg.at(frame))
+    across = s * placement.width.factor_at(frame)
     linear = np.array([[np.cos(angle), -np.sin(angle)], [np.sin(angle), np.cos(angle)]]) @ np.diag(
-        [s * placement.width.at(frame) * (-1 if placement.flip_across else 1), s * (-1 if placement.flip_up else 1)]
+        [across * (-1 if placement.flip_across else 1), s * (-1 if placement.flip_up else 1)]
     )
     # the cross is drawn at anchor + (x, y); it should follow the pointer and the painting should stay
     step = np.linalg.solve(linear, np.array(by, float)) if abs(np.linalg.det(linear)) > 1e-9 else np.zeros(2)

@@ -1,0 +1,97 @@
+"""A file beside a shot that tells others that it is open: by whom, where, since when. One whose program is gone, or has
+not said for long that it is there, is stale and does not count."""
+
+from __future__ import annotations
+
+import getpass
+import json
+import logging
+import os
+import socket
+import time
+from dataclasses import asdict, dataclass
+from pathlib import Path
+
+from ..paths import write_whole
+
+log = logging.getLogger(__name__)
+STALE_SECONDS = 180.0  # a program elsewhere that has not renewed its mark for this long is taken to be gone
+MOST_BYTES = 4096
+
+
+@dataclass(frozen=True)
+class Opened:
+    """Who has a shot open: user, machine, process, when that process started (clock ticks since the machine did, see
+    proc(5)), and since when it is open (seconds since 1970)."""
+
+    user: str
+    machine: str
+    process: int
+    started: int
+    since: float
+
+    def __str__(self) -> str:
+        when = time.strftime("%-d %b, %H:%M", time.localtime(self.since))
+        return f"{self.user} on {self.machine}, since {when}"
+
+
+def mark_path(path: Path) -> Path:
+    """Where the mark of a shot lies."""
+    return path.with_name(f".{path.name[:80]}.open")
+
+
+def opened_by_others(path: Path, now: float | None = None) -> Opened | None:
+    """Who else has a shot open; None where nobody has, or a mark is stale."""
+    mark = mark_path(path)
+    try:
+        stat = mark.stat()
+        with mark.open("rb") as file:
+            found = Opened(**json.loads(file.read(MOST_BYTES)))
+        fields = (found.user, found.machine, found.process, found.started, found.since)
+        if [type(field) for field in fields[:4]] != [str, str, int, int] or not isinstance(found.since, int | float):
+            return None
+    except (OSError, ValueError, TypeError):
+        return None
+    own = _own()
+    if (found.machine, found.process, found.started) == (own.machine, own.process, own.started):
+        return None
+    if found.machine == own.machine:
+        return found if _started(found.process) == found.started else None
+    age = (time.time() if now is None else now) - stat.st_mtime
+    return found if abs(age) < STALE_SECONDS else None
+
+
+def mark_opened(path: Path) -> None:
+    """Tells others that a shot is open here, or goes on telling it. Where nothing can be written, nobody is told."""
+    if opened_by_others(path) is not None:
+        return
+    try:
+        write_whole(mark_path(path), json.dumps(asdict(_own())) + "\n", 0o644)
+    except OSError as problem:
+        log.info("Nobody is told that %s is open: %s", path, problem)
+
+
+def unmark_opened(path: Path) -> None:
+    """A shot is not open here any more. The mark of somebody else stays."""
+    if opened_by_others(path) is None:
+        try:
+            mark_path(path).unlink(missing_ok=True)
+        except OSError as problem:
+            log.info("%s: %s", mark_path(path), problem)
+
+
+def _own() -> Opened:
+    try:
+        user = getpass.getuser()
+    except (KeyError, OSError):
+        user = f"user {os.getuid()}"
+    return Opened(user, socket.gethostname(), os.getpid(), _started(os.getpid()), round(time.time(), 1))
+
+
+def _started(process: int) -> int:
+    """When a process of this machine started; 0 where there is none."""
+    try:
+        text = Path(f"/proc/{process}/stat").read_text()
+        return int(text.rpartition(")")[2].split()[19])
+    except (OSError, ValueError, IndexError):
+        return 0
