@@ -85,10 +85,8 @@ def _beyond_half(shot: Shot, pictures: Pictures) -> list[tuple[int, str]]:
     for frame in _picks(shot):
         most = float(np.abs(finish_frame(shot, frame, pictures, SCALE)[..., :3]).max())
         if most > LARGEST_HALF:
-            words = f"a value of {most:.3g} is more than a half holds and is written as {LARGEST_HALF:,.0f}"
-            return [
-                (frame, f"The frame is too bright for EXR of half floats: {words}. Render EXR of float for all of it.")
-            ]
+            words = f"Its brightest value, {most:.3g}, is more than EXR of half floats holds"
+            return [(frame, f"{words}: it is written as {LARGEST_HALF:,.0f}. Render EXR of float for all of it.")]
     return []
 
 

@@ -118,7 +118,7 @@ def _check_names(shot: Shot, plan: RenderPlan, frames: range) -> None:
         path = _path_of(shot, plan, frame)
         why = why_no_file(path)
         if why is not None and "missing" not in why:
-            raise RenderError(f"{placed(path)} {why}: no frame can be written there. Choose another folder.")
+            raise RenderError(f"{placed(path)} {why}: nothing can be written there. Choose another folder.")
 
 
 def _check_room(shot: Shot, plan: RenderPlan, count: int) -> None:
@@ -247,9 +247,7 @@ class VideoWriter:
         height, width = coded.shape[0] // 2 * 2, coded.shape[1] // 2 * 2
         if min(height, width) < LEAST_VIDEO:
             size = f"{coded.shape[1]}×{coded.shape[0]}"
-            raise RenderError(
-                f"A video of {size} is too small for its codec: render it at {LEAST_VIDEO} pixels or more."
-            )
+            raise RenderError(f"A video of {size} is too small: its codec needs {LEAST_VIDEO} pixels a side.")
         if not self._open:
             context = self._stream.codec_context
             context.width, context.height, context.pix_fmt = width, height, self._pixels
