@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import platform
+import re
 import sys
 import zipfile
 from importlib import metadata
@@ -11,17 +12,6 @@ from pathlib import Path
 from . import __version__
 from .paths import log_path, placed, why_not, written_whole
 from .shot.errors import MantleError
-
-PACKAGES = (
-    "PySide6-Essentials",
-    "numpy",
-    "scipy",
-    "numba",
-    "opencv-python-headless",
-    "OpenImageIO",
-    "av",
-    "opencolorio",
-)
 
 
 class ReportError(MantleError):
@@ -40,12 +30,21 @@ def machine_words() -> str:
     True
     """
     lines = [f"Zonal Mantle {__version__}", f"Python {sys.version.split()[0]}", f"System {platform.platform()}"]
-    for name in PACKAGES:
+    for name in _packages():
         try:
             lines.append(f"{name} {metadata.version(name)}")
         except metadata.PackageNotFoundError:
             lines.append(f"{name} is not there")
     return "\n".join(lines) + "\n"
+
+
+def _packages() -> list[str]:
+    """The packages that the application needs, as its own description names them."""
+    try:
+        needed = metadata.requires("zonal-mantle") or []
+    except metadata.PackageNotFoundError:  # run from an unpacked copy
+        return []
+    return [re.split(r"[^A-Za-z0-9_.-]", each)[0] for each in needed if "extra ==" not in each]
 
 
 def pack(path: Path) -> list[str]:

@@ -176,6 +176,7 @@ def test_light_beyond_what_a_float_can_square_is_held(tmp_path):
 
 CRASHING = """
 import os, sys, time
+print("ready", flush=True)
 for line in sys.stdin:
     name = os.path.basename(bytes.fromhex(line).decode())
     if name.startswith("crash"):

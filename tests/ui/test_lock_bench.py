@@ -107,12 +107,10 @@ def test_a_full_disk_keeps_the_lock_that_was_written_before(opened, tmp_path, mo
     opened.with_file(path, lambda: opened.click(stage.correct.write))
     before = path.read_text()
 
-    def full(self, text, encoding):
-        with open(self, "w", encoding=encoding) as part:
-            part.write(text[:40])
+    def full(_file):
         raise OSError(errno.ENOSPC, "No space left on device")
 
-    monkeypatch.setattr(Path, "write_text", full)
+    monkeypatch.setattr("zonal_mantle.paths.os.fsync", full)
     # answered already: the dialog would ask before it lets a file be replaced
     monkeypatch.setattr("zonal_mantle.ui.bench.lock_correct.new_file", lambda *_: path)
     said = []

@@ -83,7 +83,10 @@ def _picks(shot: Shot) -> list[int]:
 def _beyond_half(shot: Shot, pictures: Pictures) -> list[tuple[int, str]]:
     """The first frame of those looked at with more light than a half holds."""
     for frame in _picks(shot):
-        most = float(np.abs(finish_frame(shot, frame, pictures, SCALE)[..., :3]).max())
+        try:
+            most = float(np.abs(finish_frame(shot, frame, pictures, SCALE)[..., :3]).max())
+        except FinishError:  # a finding of its own
+            return []
         if most > LARGEST_HALF:
             words = f"Its brightest value, {most:.3g}, is more than EXR of half floats holds"
             return [(frame, f"{words}: it is written as {LARGEST_HALF:,.0f}. Render EXR of float for all of it.")]

@@ -57,15 +57,13 @@ class Opener:
 
     def _ask(self, path: Path) -> str:
         """What went wrong with the process on a file; empty where nothing did."""
-        started = self._process is None
         try:
             process = self._process or self._start()
             assert process.stdin is not None
             assert process.stdout is not None
             process.stdin.write(os.fsencode(for_library(path)).hex().encode() + b"\n")
             process.stdin.flush()
-            waits = self._seconds + (START_SECONDS if started else 0.0)
-            has_ended = bool(select.select([process.stdout], [], [], waits)[0])
+            has_ended = bool(select.select([process.stdout], [], [], self._seconds)[0])
             word = process.stdout.readline().decode().strip() if has_ended else ""
         except BrokenPipeError:
             has_ended, word = True, ""
@@ -85,6 +83,9 @@ class Opener:
         self._process = subprocess.Popen(
             command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, start_new_session=True
         )
+        assert self._process.stdout is not None
+        if select.select([self._process.stdout], [], [], START_SECONDS)[0]:
+            self._process.stdout.readline()  # it is ready
         return self._process
 
     def close(self) -> int | None:

@@ -1,5 +1,6 @@
 """Opens one file after another in a process of its own, so that a decoder that crashes or never ends takes nobody
-along. Run as a script: a line with a path in, a line with a word out. It imports the decoders and nothing of ours."""
+along. Run as a script: after a first word, a line with a path in, a line with a word out. It imports the decoders and
+nothing of ours."""
 
 import os
 import resource
@@ -34,6 +35,10 @@ def main() -> None:
     os.dup2(2, 1)  # decoders that print, print elsewhere
     resource.setrlimit(resource.RLIMIT_DATA, (MOST_BYTES, MOST_BYTES))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    import av  # noqa: F401
+    import OpenImageIO  # noqa: F401
+
+    print("ready", file=answer, flush=True)
     for line in sys.stdin:
         word = "opened"
         try:

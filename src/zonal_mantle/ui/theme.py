@@ -30,6 +30,7 @@ WARN = "#d9a441"
 ZONE_COLOURS = ("#E69F00", "#56B4E9", "#009E73", "#F0E442", "#0072B2", "#D55E00", "#CC79A7")
 
 STYLE = f"""
+QDialogButtonBox {{ dialogbuttonbox-buttons-have-icons: 0; }}
 * {{ color: {TEXT}; selection-background-color: {ACCENT}; selection-color: #101010; }}
 QWidget {{ background: {PANEL}; }}
 QMainWindow, QSplitter {{ background: {GROUND}; }}
