@@ -200,10 +200,16 @@ def dressed(qapp: QApplication) -> QApplication:
 
 
 @pytest.fixture
-def hands(qtbot: object, dressed: QApplication) -> Iterator[Hands]:
+def hands(qtbot: object, dressed: QApplication, request: pytest.FixtureRequest) -> Iterator[Hands]:
+    """A window on an empty start. What it does by itself while nobody acts (readings over the shot, frames made ahead)
+    is left out, for it takes both cores from the tests beside; a test that is about it is marked `background`."""
     recent.unnamed_autosave().unlink(missing_ok=True)
     (state_dir() / "window.json").unlink(missing_ok=True)
     window = Window()
+    if request.node.get_closest_marker("background") is None:
+        window.desk._read_soon.blockSignals(True)
+        asked = window.server.request
+        window.server.request = lambda shot, wanted, ahead, others=None: asked(shot, wanted, [], others)
     window.resize(1280, 800)
     window.show()
     window.activateWindow()

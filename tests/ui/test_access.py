@@ -1,5 +1,6 @@
 """Read by a screen reader, worked from the keyboard, one window per shot. Qt's own accessibility interface is asked."""
 
+import pytest
 from PySide6.QtCore import QEvent, Qt
 from PySide6.QtGui import QAccessible
 from PySide6.QtTest import QTest
@@ -58,6 +59,7 @@ def test_the_stages_are_opened_from_the_keyboard_with_a_visible_focus(opened):
     assert desk.stage == "Place"
 
 
+@pytest.mark.background
 def test_trouble_is_told_by_a_mark_and_not_by_colour_alone(opened):
     window, desk = opened.window, opened.window.desk
     zone = next(z for z in desk.shot.zones if not desk.shot.holds_plate(z))

@@ -293,6 +293,7 @@ def test_the_magnifier_follows_the_pointer(opened):
     assert any(before.pixelColor(*p) != after.pixelColor(*p) for p in right)
 
 
+@pytest.mark.background
 def test_a_matte_that_cannot_be_pulled_says_so_at_its_stage(opened):
     desk, stage = opened.window.desk, opened.window.bench.matte
     opened.choose(stage.pulls.add, "colour")
@@ -322,6 +323,7 @@ def test_a_matte_is_shared_and_renamed(opened):
     assert desk.zone.matte.on
 
 
+@pytest.mark.background
 def test_a_finding_goes_to_its_frame_and_lifts_its_pixels(opened):
     window, desk = opened.window, opened.window.desk
     opened.choose(window.bench.matte.pulls.add, "luma")

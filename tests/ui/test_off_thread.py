@@ -37,6 +37,7 @@ def entered(monkeypatch):
     return found
 
 
+@pytest.mark.background
 def test_no_picture_is_read_or_made_on_the_interface_thread(hands, demo, tmp_path, entered):
     window, desk = hands.window, hands.window.desk
     save(load(demo / "SLT_0140.shot.json"), tmp_path / "SLT_0140.shot.json")
@@ -66,6 +67,7 @@ def test_no_picture_is_read_or_made_on_the_interface_thread(hands, demo, tmp_pat
     assert entered == []
 
 
+@pytest.mark.background
 def test_a_picture_that_was_hung_shows_its_thumbnails_later(hands, demo, tmp_path):
     window, desk = hands.window, hands.window.desk
     save(load(demo / "SLT_0140.shot.json"), tmp_path / "SLT_0140.shot.json")
@@ -78,6 +80,7 @@ def test_a_picture_that_was_hung_shows_its_thumbnails_later(hands, demo, tmp_pat
     assert len({image.pixel(x, y) for x in range(0, image.width(), 4) for y in range(0, image.height(), 4)}) > 20
 
 
+@pytest.mark.background
 def test_a_missing_file_is_said_in_stock_and_source_once_it_was_looked_at(hands, demo, tmp_path):
     window, desk = hands.window, hands.window.desk
     shot = load(demo / "SLT_0140.shot.json")

@@ -54,6 +54,7 @@ def measured(opened):
     return desk.readings.places[desk.zone.id]
 
 
+@pytest.mark.background
 def test_horizons_are_drawn_and_met_over_the_shot(opened, truth):
     desk, place = opened.window.desk, opened.window.bench.place
     opened.click(place.parts["Level"][0])
@@ -87,6 +88,7 @@ def test_horizons_are_drawn_and_met_over_the_shot(opened, truth):
     assert abs(measured(opened).horizon.off_px) > 3
 
 
+@pytest.mark.background
 def test_light_from_the_wrong_side_is_a_finding_and_flip_answers_it(opened):
     desk, place = opened.window.desk, opened.window.bench.place
     reading = measured(opened)
@@ -111,6 +113,7 @@ def test_light_from_the_wrong_side_is_a_finding_and_flip_answers_it(opened):
     assert not [f for f in desk.readings.findings if f.fault == "light"]
 
 
+@pytest.mark.background
 def test_a_painting_that_runs_out_is_hatched_named_and_covered(opened):
     desk, place = opened.window.desk, opened.window.bench.place
     size = desk.zone.placement.size.at(1005)
@@ -240,6 +243,7 @@ def test_laying_seam_mirror_and_group(opened):
         assert b - a == pytest.approx([5, 0], abs=0.2)
 
 
+@pytest.mark.background
 def test_a_sky_of_the_library_is_hung_as_a_dome(opened, monkeypatch, tmp_path):
     from zonal_mantle.skies import make_library
     from zonal_mantle.ui import skies

@@ -88,6 +88,7 @@ def test_no_attribute_of_a_part_hides_one_of_qt(opened):
 
 
 # --- findings ---
+@pytest.mark.background
 def test_the_drawer_offers_what_mends_and_it_mends(opened):
     window, desk = opened.window, opened.window.desk
     zone = hung(desk)
@@ -124,6 +125,7 @@ def test_the_header_in_trouble_carries_its_button(opened):
     assert header.mend.isHidden()
 
 
+@pytest.mark.background
 def test_a_finding_is_set_aside_with_a_reason_that_the_shot_keeps(opened, tmp_path):
     window, desk = opened.window, opened.window.desk
     zone = hung(desk)

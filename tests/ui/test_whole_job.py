@@ -3,6 +3,7 @@
 from pathlib import Path
 
 import numpy as np
+import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
@@ -30,6 +31,7 @@ def outline(hands, button, points, form=None):
     QApplication.processEvents()
 
 
+@pytest.mark.background
 def test_from_plate_to_rendered_sky(hands, demo: Path, tmp_path: Path):
     window, desk, bench = hands.window, hands.window.desk, hands.window.bench
     made = open_shot(demo / "SLT_0140.shot.json").shot  # where an artist would set marks and hang the sky

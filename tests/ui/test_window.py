@@ -50,6 +50,7 @@ def test_a_render_cancelled_in_the_middle_leaves_whole_frames_only(opened, tmp_p
     assert desk.shot == before
 
 
+@pytest.mark.background
 def test_a_shot_whose_plate_is_missing_opens_says_so_and_is_relinked(hands, demo, tmp_path):
     shot = load(demo / "SLT_0140.shot.json")
     gone = shot.sources[0].but(path=str(tmp_path / "gone" / "SLT_0140.%04d.exr"))
@@ -222,6 +223,7 @@ def test_zoom_stays_about_the_pointer(opened):
     assert viewer.fitted
 
 
+@pytest.mark.background
 def test_playing_is_in_real_time_once_cached(opened, monkeypatch):
     """By a clock of the test's own: on each frame when it is due, and those that a busy machine misses are skipped."""
     window, desk = opened.window, opened.window.desk
@@ -239,6 +241,7 @@ def test_playing_is_in_real_time_once_cached(opened, monkeypatch):
     assert [frame - desk.shot.first for frame in frames] == [k % count for k in due]
 
 
+@pytest.mark.background
 def test_a_finding_jumps_to_its_frame(opened):
     window, desk = opened.window, opened.window.desk
     hung = desk.shot.zones[1]

@@ -71,6 +71,7 @@ def test_a_stage_is_copied_to_another_zone_by_keyboard(opened):
     assert desk.shot.zone("zone4").placement != desk.shot.zone("zone3").placement
 
 
+@pytest.mark.background
 def test_playing_and_reading_ahead_keep_to_the_work_range(opened):
     window, desk = opened.window, opened.window.desk
     desk.set_frame(1004)
@@ -103,6 +104,7 @@ def test_a_painting_saved_again_is_on_the_screen_by_itself(opened, tmp_path):
     assert "written again" in window.rail.message.text()
 
 
+@pytest.mark.background
 def test_after_many_edits_reading_ahead_fills_the_shot_again(opened, monkeypatch):
     window, desk = opened.window, opened.window.desk
     window.server.cache.limit = 14 * 640 * 360 * 4  # room for the shot's ten frames and few more
@@ -143,6 +145,7 @@ def test_what_is_edited_while_a_lock_is_solved_stays(opened):
     assert len(desk.shot.lock("hills").solved) == 10
 
 
+@pytest.mark.background
 def test_readings_that_cannot_be_taken_say_why(opened, monkeypatch):
     desk = opened.window.desk
 
