@@ -22,6 +22,7 @@ from PySide6.QtWidgets import QApplication, QWidget
 
 from zonal_mantle.demo import demo_shot
 from zonal_mantle.shot import load, save
+from zonal_mantle.ui.app import SWITCH_SECONDS
 from zonal_mantle.ui.theme import dress
 from zonal_mantle.ui.window import Window
 
@@ -75,6 +76,7 @@ def dragged(part: QWidget, seconds: float, app: Timed) -> None:
 
 def main() -> None:
     """Prints the table."""
+    sys.setswitchinterval(SWITCH_SECONDS)
     app = Timed()
     dress(app)
     folder = tempfile.mkdtemp()
@@ -102,9 +104,10 @@ def main() -> None:
         )
 
     row("opened, until the frame is shown", lambda: run(app, 4))
-    while window.server.cache is not None and desk.scheduler.is_busy("ahead"):
+    row("while frames and readings are made", lambda: run(app, 20))
+    end = time.perf_counter() + 240
+    while time.perf_counter() < end and (desk._reader is not None or not all(map(window.viewer.is_cached, shot.frames))):
         run(app, 0.5)
-    run(app, 30)  # frames fill
     window.rail.toggle_play()
     row("played", lambda: run(app, 8))
     window.rail.toggle_play()

@@ -20,6 +20,10 @@ from .single import Single
 from .theme import FONTS, dress
 from .window import Window
 
+# Workers give way to the interface after so long (sys.setswitchinterval): painting a window asks for the interpreter
+# some hundred times, and with Python's usual 5 ms it would stand still for as many of them while a frame is made.
+SWITCH_SECONDS = 0.0005
+
 
 def _log_to_file() -> None:
     handler = RotatingFileHandler(log_path(), maxBytes=1 << 20, backupCount=1)
@@ -39,6 +43,7 @@ def run(shot: Path | None) -> int:
         )
         return 1
     _log_to_file()
+    sys.setswitchinterval(SWITCH_SECONDS)
     scale_interface()
     app = QApplication.instance() or QApplication(sys.argv[:1])
     app.setApplicationName("Zonal Mantle")

@@ -3,9 +3,20 @@
 from __future__ import annotations
 
 import time
+from typing import Any
 
 from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
-from PySide6.QtGui import QBrush, QColor, QContextMenuEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import (
+    QBrush,
+    QColor,
+    QContextMenuEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPixmap,
+    QPolygonF,
+)  # fmt: skip
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QVBoxLayout, QWidget
 
 from ..shot.lock import SHOWN_TIMES
@@ -30,6 +41,8 @@ class Track(QWidget):
         self.keys = RailKeys(desk)
         self._held: int | None = None  # the frame of the key that is dragged, and where it is now
         self._held_to: int | None = None
+        self._pins: list[int] = []
+        self._kept: tuple[tuple[Any, ...], tuple[Any, ...], QPixmap] | None = None  # what it shows, and its picture
         self.setMinimumHeight(46)
         self.setMouseTracking(True)
         self.setAccessibleName("Rail")
@@ -55,23 +68,54 @@ class Track(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.fillRect(self.rect(), QColor(theme.GROUND))
-        shot = self.desk.shot
-        if shot.plate is None:
+        if self.desk.shot.plate is None:
+            painter.fillRect(self.rect(), QColor(theme.GROUND))
             return
-        height = self.height()
-        step = self.x_of(shot.first + 1) - self.x_of(shot.first) if len(shot.frames) > 1 else 0
+        painter.drawPixmap(0, 0, self._still())
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setFont(theme.font(11))
-        every = next((n for n in (1, 2, 4, 5, 8, 10, 20, 25, 50, 100, 200, 500) if n * step > 46), 1000)
+        self._paint_here(painter)
+
+    def _still(self) -> QPixmap:
+        """All of it but where one is, painted anew when something of it changed: a shot is played without that."""
+        desk = self.desk
+        ratio = self.devicePixelRatioF()
+        parts = (desk.shot, desk.readings, desk.patch_curves)  # values that never change: told apart by identity
+        plain = (
+            self.size(), ratio, self.viewer.server.cache.version, self.viewer.wanted(desk.shot.first), desk.zone_id,
+            desk.lock_id, desk.stage, desk.finish_part, desk.match_part, self._held, self._held_to,
+        )  # fmt: skip
+        if self._kept is None or self._kept[1] != plain or any(x is not y for x, y in zip(self._kept[0], parts)):
+            picture = QPixmap(self.size() * ratio)
+            picture.setDevicePixelRatio(ratio)
+            self._pins = self.keys.frames()
+            painter = QPainter(picture)
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            self._paint_still(painter)
+            painter.end()
+            self._kept = (parts, plain, picture)
+        return self._kept[2]
+
+    def _labelled(self) -> tuple[float, int]:
+        """How wide a frame is, and every how many of them has its number."""
+        shot = self.desk.shot
+        step = self.x_of(shot.first + 1) - self.x_of(shot.first) if shot.last > shot.first else 0
+        return step, next((n for n in (1, 2, 4, 5, 8, 10, 20, 25, 50, 100, 200, 500) if n * step > 46), 1000)
+
+    def _paint_still(self, painter: QPainter) -> None:
+        painter.fillRect(self.rect(), QColor(theme.GROUND))
+        shot, height = self.desk.shot, self.height()
+        painter.setFont(theme.font(11))
+        step, every = self._labelled()
+        cached = self.viewer.cached_frames()
         for frame in shot.frames:
             x = self.x_of(frame)
             labelled = (frame - shot.first) % every == 0
             painter.setPen(QColor(theme.DIM if labelled else theme.LINE))
             painter.drawLine(QPointF(x, 14), QPointF(x, 18 if labelled else 16))
-            if labelled and abs(x - self.x_of(self.desk.frame)) > 38:
+            if labelled:
                 painter.drawText(QRectF(x - 30, 0, 60, 13), Qt.AlignmentFlag.AlignCenter, str(frame))
-            if self.viewer.is_cached(frame):
+            if frame in cached:
                 painter.fillRect(QRectF(x - step / 2, height - 4, step + 0.5, 3), QColor("#5d8f80"))
         if shot.work is not None:  # frames that are not worked on are shaded
             work = shot.work_frames
@@ -85,7 +129,8 @@ class Track(QWidget):
                 painter.fillRect(QRectF(self.x_of(frame) - step / 2, 15, step + 0.5, 9), hatched)
         self._paint_residuals(painter)
         self._paint_patches(painter)
-        self._paint_keys(painter)
+        for frame in self._pins:
+            self._paint_pin(painter, frame, full=False)
         shot_aside = {each.finding for each in shot.set_aside}
         for finding in self.desk.readings.findings:
             if finding.key in shot_aside:
@@ -96,10 +141,20 @@ class Track(QWidget):
             painter.drawPolygon(
                 QPolygonF([QPointF(x - 4, height - 5), QPointF(x + 4, height - 5), QPointF(x, height - 12)])
             )
-        x = self.x_of(self.desk.frame)
+
+    def _paint_here(self, painter: QPainter) -> None:
+        """Where one is: over numbers that would stand under its own."""
+        shot, here = self.desk.shot, self.desk.frame
+        x, (step, every) = self.x_of(here), self._labelled()
+        reach = int(38 / step) + 1 if step else 0
+        for frame in range(max(here - reach, shot.first), min(here + reach, shot.last) + 1):
+            if (frame - shot.first) % every == 0 and abs(self.x_of(frame) - x) <= 38:
+                painter.fillRect(QRectF(self.x_of(frame) - 23, 0, 46, 13), QColor(theme.GROUND))
+        if here in self._pins:
+            self._paint_pin(painter, here, full=True)
         painter.setPen(QPen(QColor(theme.ACCENT), 1.5))
-        painter.drawLine(QPointF(x, 14), QPointF(x, height))
-        text = str(self.desk.frame)
+        painter.drawLine(QPointF(x, 14), QPointF(x, self.height()))
+        text = str(here)
         wide = painter.fontMetrics().horizontalAdvance(text) + 8
         box = QRectF(min(max(x - wide / 2, 0), self.width() - wide), 0, wide, 14)
         painter.fillRect(box, QColor(theme.ACCENT))
@@ -167,14 +222,13 @@ class Track(QWidget):
         painter.setPen(QColor(theme.DIM))
         painter.drawText(QPointF(MARGIN, top + 6), f"patches ≤ {worst:.1f} ΔE (dashed; {PATCH_TOP:g} at the top)")
 
-    def _paint_keys(self, painter: QPainter) -> None:
-        """Keys are pins: a stem with a round head, full on the frame at hand."""
+    def _paint_pin(self, painter: QPainter, frame: int, full: bool) -> None:
+        """A key is a pin: a stem with a round head, full on the frame at hand."""
         painter.setPen(QPen(QColor(theme.TEXT), 1))
-        for frame in self.keys.frames():
-            x, y = self.x_of(self._held_to if frame == self._held and self._held_to else frame), self.height() - 11.0
-            painter.drawLine(QPointF(x, y), QPointF(x, self.height() - 4))
-            painter.setBrush(QColor(theme.TEXT) if frame == self.desk.frame else QColor(theme.GROUND))
-            painter.drawEllipse(QPointF(x, y), 3.2, 3.2)
+        x, y = self.x_of(self._held_to if frame == self._held and self._held_to else frame), self.height() - 11.0
+        painter.drawLine(QPointF(x, y), QPointF(x, self.height() - 4))
+        painter.setBrush(QColor(theme.TEXT) if full else QColor(theme.GROUND))
+        painter.drawEllipse(QPointF(x, y), 3.2, 3.2)
 
     # --- hands ---
     def _key_at(self, point: QPointF) -> int | None:

@@ -42,6 +42,7 @@ class ScreenCache:
 
     def __init__(self, limit_bytes: int) -> None:
         self.limit, self.used = limit_bytes, 0
+        self.version = 0  # one more whenever something came or went
         self._codes: OrderedDict[str, tuple[Codes, int]] = OrderedDict()
         self._names: OrderedDict[Wanted, str] = OrderedDict()
         self._lock = threading.Lock()
@@ -57,6 +58,7 @@ class ScreenCache:
             codes = self._get(key, wanted)
             if codes is not None:
                 self._name(wanted, key)
+                self.version += 1
             return codes
 
     def put(self, key: str, wanted: Wanted, codes: Codes, ahead: bool) -> bool:
@@ -73,12 +75,14 @@ class ScreenCache:
             self._codes[key] = (codes, wanted.revision)
             self.used += codes.nbytes
             self._name(wanted, key)
+            self.version += 1
             return True
 
     def resize(self, limit_bytes: int) -> None:
         """Another limit; what is too much goes, the oldest first."""
         with self._lock:
             self.limit = limit_bytes
+            self.version += 1
             while self.used > self.limit and self._codes:
                 gone, _ = self._codes.pop(next(iter(self._codes)))
                 self.used -= gone.nbytes
@@ -88,7 +92,13 @@ class ScreenCache:
         with self._lock:
             self._codes.clear()
             self._names.clear()
+            self.version += 1
             self.used = 0
+
+    def missing(self, wanted: list[Wanted]) -> list[Wanted]:
+        """Those of some that are not there."""
+        with self._lock:
+            return [each for each in wanted if self._names.get(each, "") not in self._codes]
 
     def __contains__(self, wanted: Wanted) -> bool:
         with self._lock:

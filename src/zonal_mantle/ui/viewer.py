@@ -99,7 +99,9 @@ class Viewer(QWidget):
         if not desk.dragging and desk.shot.plate is not None:
             frames = desk.shot.work_frames
             order = [*range(desk.frame + 1, frames[-1] + 1), *range(frames[0], desk.frame)]
-            ahead = [w for frame in order for w in self.wanted(frame) if w not in self.server.cache]
+            full = self.wanted(desk.frame)
+            ahead = [w for frame in order for w in (replace(each, frame=frame) for each in full)]
+            ahead = self.server.cache.missing(ahead)
         there = [self.server.cache.get(w) for w in wanted]
         if all(codes is not None for codes in there):
             for w, codes in zip(wanted, there):
@@ -112,6 +114,12 @@ class Viewer(QWidget):
     def is_cached(self, frame: int) -> bool:
         """Whether the present view of a frame can be shown at once."""
         return all(w in self.server.cache for w in self.wanted(frame))
+
+    def cached_frames(self) -> set[int]:
+        """The frames of which the present view can be shown at once."""
+        shot = self.desk.shot
+        wanted = [replace(each, frame=frame) for each in self.wanted(shot.first) for frame in shot.frames]
+        return set(shot.frames) - {each.frame for each in self.server.cache.missing(wanted)}
 
     def is_showing(self) -> bool:
         """Whether the screen shows the present shot, frame and view at full size."""

@@ -25,6 +25,8 @@ class Header(QFrame):
 
     def __init__(self, name: str, tip: str) -> None:
         super().__init__()
+        self._shown_open: bool | None = None
+        self._shown_trouble: bool | None = None
         self.name = name
         self._mend: Mend | None = None
         self.setToolTip(tip)
@@ -70,6 +72,9 @@ class Header(QFrame):
         self.reading.setText(self.reading.fontMetrics().elidedText(self.words, Qt.TextElideMode.ElideRight, room))
 
     def show_open(self, on: bool) -> None:
+        if self._shown_open == on:
+            return  # a sheet that is set again is worked out again
+        self._shown_open = on
         self.arrow.setText("▾" if on else "▸")
         edge = theme.ACCENT if on else theme.LINE
         self.setStyleSheet(
@@ -87,7 +92,9 @@ class Header(QFrame):
         self.reading.setToolTip(self.words)
         self.setAccessibleDescription(self.words)
         self._show_words()
-        self.reading.setStyleSheet(f"background: transparent; color: {theme.WARN if trouble else theme.TEXT};")
+        if self._shown_trouble != trouble:
+            self._shown_trouble = trouble
+            self.reading.setStyleSheet(f"background: transparent; color: {theme.WARN if trouble else theme.TEXT};")
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.opened.emit()
