@@ -104,14 +104,14 @@ def main() -> None:
         )
 
     row("opened, until the frame is shown", lambda: run(app, 4))
+    frames = list(desk.shot.frames)
     row("while frames and readings are made", lambda: run(app, 20))
     end = time.perf_counter() + 240
-    while time.perf_counter() < end and (desk._reader is not None or not all(map(window.viewer.is_cached, shot.frames))):
+    while time.perf_counter() < end and (desk._reader is not None or len(window.viewer.cached_frames()) < len(frames)):
         run(app, 0.5)
     window.rail.toggle_play()
     row("played", lambda: run(app, 8))
     window.rail.toggle_play()
-    frames = list(desk.shot.frames)
     place = [0]
 
     def step() -> None:
