@@ -21,7 +21,9 @@ from ..media.bands import run_bands
 from ..media.colour import SRGB, from_linear, to_linear
 from ..media.powers import FAST, coded_value, decoded_value
 from ..media.stamps import GONE, Stamp
-from ..paths import for_library, named, placed, why_no_file
+from ..paths import for_library, named, placed
+from ..shot.door import bytes_of
+from ..shot.errors import ShotError
 from .errors import FinishError
 
 Array = NDArray[np.float32]
@@ -40,19 +42,15 @@ def lut_processor(path: str, stamp: Stamp) -> ocio.CPUProcessor:
     FinishError : the file is missing, too large, of another kind, damaged, or holds what is not a number.
     """
     file, name = Path(path), named(path)
-    why = why_no_file(file)
-    if stamp == GONE or why is not None:
-        words = why or f"is missing from {placed(file.parent)}"
+    if stamp == GONE:
+        words = f"is missing from {placed(file.parent)}"
         raise FinishError(f"The LUT {name} {words}. Choose it again, or switch the LUT off.")
     if file.suffix.lower() not in KINDS:
         raise FinishError(f"{name} is no LUT that can be read. Choose a .cube or a CLF (.clf) file.")
     try:
-        with file.open("rb") as opened:
-            text = opened.read(MOST_BYTES + 1)
-    except OSError as problem:
-        raise FinishError(f"{placed(file)} cannot be read: {problem.strerror}.") from problem
-    if len(text) > MOST_BYTES:
-        raise FinishError(f"{name} is larger than a LUT can be ({MOST_BYTES >> 20} MB). Choose another.")
+        text = bytes_of(file, MOST_BYTES)
+    except ShotError as problem:
+        raise FinishError(f"The LUT {problem} Choose it again, or switch the LUT off.") from problem
     found = _NOT_A_NUMBER.search(text)
     if found is not None:
         line = text.count(b"\n", 0, found.start()) + 1

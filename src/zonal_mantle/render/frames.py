@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import logging
+import os
 import shutil
 import tempfile
 from collections.abc import Callable, Iterator
@@ -116,8 +117,8 @@ def _check_names(shot: Shot, plan: RenderPlan, frames: range) -> None:
     """Said before hours are spent: what stands where a frame goes, and is no file."""
     for frame in frames:
         path = _path_of(shot, plan, frame)
-        why = why_no_file(path)
-        if why is not None and "missing" not in why:
+        why = why_no_file(path) if os.path.lexists(path) else None
+        if why is not None:
             raise RenderError(f"{placed(path)} {why}: nothing can be written there. Choose another folder.")
 
 

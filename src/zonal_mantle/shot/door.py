@@ -34,12 +34,12 @@ PARTS = frozenset(
 PACKED = frozenset(("shot", "picture"))  # of states and looks: opened by readers of their own, with limits there
 
 
-def text_of(path: Path, most_bytes: int = MOST_BYTES) -> str:
-    """A text file's content (UTF-8).
+def bytes_of(path: Path, most_bytes: int) -> bytes:
+    """A file's content.
 
     Raises
     ------
-    ShotError : it is missing, no regular file, larger than `most_bytes`, or no text; with its name.
+    ShotError : it is missing, no regular file, larger than `most_bytes`, or cannot be read; with its name.
     """
     why = why_no_file(path)
     if why is not None:
@@ -51,8 +51,18 @@ def text_of(path: Path, most_bytes: int = MOST_BYTES) -> str:
         raise ShotError(f"{named(path)} cannot be read: {problem.strerror}.") from problem
     if len(data) > most_bytes:
         raise ShotError(f"{named(path)} is larger than such a file can be ({most_bytes >> 20} MB). Nothing was read.")
+    return data
+
+
+def text_of(path: Path, most_bytes: int = MOST_BYTES) -> str:
+    """A text file's content (UTF-8).
+
+    Raises
+    ------
+    ShotError : as `bytes_of`, or it is no text.
+    """
     try:
-        return data.decode("utf-8")
+        return bytes_of(path, most_bytes).decode("utf-8")
     except UnicodeDecodeError as problem:
         raise ShotError(f"{named(path)} is not a text file: byte {problem.start + 1} is not UTF-8.") from problem
 
