@@ -77,7 +77,7 @@ class Made:
     def doubt(self, pixels: Array) -> Array | None:
         """How doubtful it is whether a pixel stays, (h, w), 0…1, on the pixels that the matte was made of; None where
         no pull tells."""
-        each = [doubt_of(found.chance, pixels, self.alpha, found.said) for found in self.skies]
+        each = [doubt_of(found.chance, pixels, self.alpha, found.said, found.sense) for found in self.skies]
         return np.max(each, axis=0) if each else None
 
 

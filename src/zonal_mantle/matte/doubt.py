@@ -12,6 +12,8 @@ Array = NDArray[np.float32]
 
 TAKEN_FOR_GROUND, TAKEN_FOR_SKY = (0.08, 0.30), (0.06, 0.24)  # chance of the other at which doubt begins, and is full
 WIDE = 5  # working pixels: what is narrower is the region's rim, not doubtful for being one
+BROAD = 13  # the same where the coarse classifier contradicts
+CONTRADICTED = (0.5, 0.8)  # its chance of the other
 SPREAD = 150  # of the frame's width: doubt reaches this far beyond what is doubtful
 ACROSS_PX = 640  # of the copy on which strips are looked for
 STRIP = 0.035  # of the frame's height above the ground
@@ -20,13 +22,16 @@ DARK, BLUE = 0.35, 0.02  # coded: darker than this, and not bluer than this, is 
 LEAST_LONG = 25  # of the frame's width: a strip is at least so long
 
 
-def doubt_of(chance: Array, pixels: Array, alpha: Array, said: Array | None = None) -> Array:
+def doubt_of(
+    chance: Array, pixels: Array, alpha: Array, said: Array | None = None, sense: Array | None = None
+) -> Array:
     """How doubtful it is whether a pixel is sky, (h, w) float32, 0…1.
 
     Parameters
     ----------
     chance : of being sky, at the working size. pixels : (h, w, 3) float32, scene-linear. alpha : (h, w), what stays.
     said : what a person said of the frame, see `sky_region.drawn`: there is no doubt there.
+    sense : the chance by the taught classifier alone, of the same size as `chance`; what it contradicts is doubted.
 
     What is taken for ground is doubted from another chance on than what is taken for sky; so is the strip between sky
     and ground where `between` finds one, and all that goes where its colour is no sky's (`may_be_sky`).
@@ -40,6 +45,11 @@ def doubt_of(chance: Array, pixels: Array, alpha: Array, said: Array | None = No
     ):
         wide = cv2.dilate(cv2.erode(other.astype(np.float32), window), window)
         out = np.maximum(out, np.clip((wide - low) / (full - low), 0, 1))
+    if sense is not None:
+        against = np.where(chance < 0.5, sense, 1 - sense).astype(np.float32)
+        broad = np.ones((BROAD, BROAD), np.uint8)
+        opened = np.asarray(cv2.dilate(cv2.erode(against, broad), broad), np.float32)
+        out = np.maximum(out, np.clip((opened - CONTRADICTED[0]) / (CONTRADICTED[1] - CONTRADICTED[0]), 0, 1))
     doubt = cv2.resize(out.astype(np.float32), (width, height), interpolation=cv2.INTER_LINEAR)
     doubt = np.maximum(doubt, between(pixels, alpha))
     if not may_be_sky(pixels, alpha):

@@ -31,6 +31,7 @@ DIRECTIONS = np.array([[r, g, b] for r in (-1, 1) for g in (-1, 1) for b in (-1,
     np.float32(3)
 )
 LEAST_SHARE = 0.002  # of the frame that must be sky
+KNOWN, LEAST_KNOWN = 0.85, 0.006  # chance by the taught classifier, and share of the frame: then there is a sky
 UNDECIDED, MOST_UNDECIDED = (0.15, 0.85), 0.65  # chances, and share of the frame: then nothing tells sky from ground
 STANDS_OUT = 10.0  # deviations of noise from which a pixel speaks for what stays
 IN_SKY, FULL_IN_SKY = 5.0, 9.5  # further deviations that a thing in the midst of sky must stand out by
@@ -61,10 +62,11 @@ class SkyCut:
 
 @dataclass(frozen=True)
 class SkyFound:
-    """Where a frame's sky is, at the working size: the chance of being sky (h, w), what the shot has taught, and what
-    was said of the frame, see `sky_region.drawn`."""
+    """Where a frame's sky is, at the working size: the chance of being sky (h, w), that by the taught classifier alone,
+    what the shot has taught, and what was said of the frame, see `sky_region.drawn`."""
 
     chance: Array
+    sense: Array
     model: SkyModel
     said: Array | None = None
 
@@ -72,7 +74,8 @@ class SkyFound:
 def find_sky(picture: Array, model: SkyModel | None = None, said: Array | None = None) -> SkyFound:
     """Finds the sky on a working picture, by a shot's model or from this one picture. See `sky_region.working`."""
     model = learn_sky([picture], [said]) if model is None else model
-    return SkyFound(sky_region(picture, model, said), model, said)
+    chance, sense = sky_region(picture, model, said)
+    return SkyFound(chance, sense, model, said)
 
 
 def sky_matte(pixels: Array, pull: ClearSkyPull, found: SkyFound, frame: float = 0, scale: float = 1.0) -> SkyCut:
@@ -123,8 +126,11 @@ def has_sky(found: SkyFound) -> bool:
     """Whether there is a sky to speak of, and something tells it from the ground."""
     low, high = UNDECIDED
     undecided = float(((found.chance > low) & (found.chance < high)).mean())
-    region = sharpened(found.chance)
-    return float((region > 0.5).mean()) >= LEAST_SHARE and (undecided <= MOST_UNDECIDED or found.said is not None)
+    region = sharpened(found.chance) > 0.5
+    if found.said is not None:
+        return float(region.mean()) >= LEAST_SHARE
+    known = float((region & (found.sense > KNOWN)).mean()) >= LEAST_KNOWN
+    return known and undecided <= MOST_UNDECIDED
 
 
 @part_of_kernel

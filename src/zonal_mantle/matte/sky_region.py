@@ -1,10 +1,11 @@
 """Which pixels are sky at all: decided at one working size, whatever the size of the plate or of the proxy.
 
-Three things speak for sky. *Reach*: the least sum of squared steps of colour on a way from the frame's top, the steps
+Four things speak for sky. *Reach*: the least sum of squared steps of colour on a way from the frame's top, the steps
 of noise taken off. A step of d spread over n pixels costs d²/n, so that the soft rims of clouds cost little and the
 sharp rims of things much. *Colour and texture*: how much more often they occur in what is sky than in what is not,
 counted over frames of the whole shot, and learnt anew from each better guess (a classifier that trains itself, as in
-Rother, Kolmogorov & Blake 2004, with tables in place of mixtures). *Place*: higher is likelier.
+Rother, Kolmogorov & Blake 2004, with tables in place of mixtures). *Place*: higher is likelier. *Sense*: what a taught
+classifier (`sky_sense`) says of skies and grounds anywhere; since it is coarse, not against sky close to a sky.
 
 Together they are the prior of a random walker (Grady 2005, with priors): the chance that a walk which seldom crosses
 steps of colour ends in sky. It is real-valued and changes smoothly with the picture, so that it does not jump from
@@ -24,6 +25,8 @@ from numpy.typing import NDArray
 from ..media.bands import run_bands
 from ..media.curves import coded
 from .sky_fit import sampled
+from .sky_reach import reach
+from .sky_sense import cells, sensed
 
 Array = NDArray[np.float32]
 
@@ -36,6 +39,10 @@ PULL = 0.03  # of the prior against the walk of a step to the next pixel
 LEAST_STEP, STEP_NOISES = 0.02, 5.0
 HINTED = 40.0  # pull of a stroke, against PULL
 LEAST_NOISE = 0.006
+MOST_SENSE = 6.0  # log odds of the classifier that are listened to
+LEAST_SPREAD = (0.01, 0.05)  # coded: a frame of one colour tells nothing
+WEIGHTS = (0.5, 0.25, 1.5)  # of reach, of place, and of the classifier
+COARSE = 36  # working pixels: as near to a likely sky the classifier says nothing against one (leaves, gaps)
 
 kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
 
@@ -65,6 +72,7 @@ class _Look:
     smooth: Array
     noise: float
     prior: Array
+    sense: Array  # log odds by the classifier
     places: Array  # (h, w, 3) in the table of colours
     textures: Array  # (h, w) in that of textures
     said: Array | None
@@ -122,9 +130,11 @@ def learn_sky(pictures: Sequence[Array], said: Sequence[Array | None] = ()) -> S
     return model
 
 
-def sky_region(picture: Array, model: SkyModel, said: Array | None = None) -> Array:
-    """The chance of each pixel of a working picture to be sky, 0…1. (h, w) float32."""
-    return _walked(_look(picture, said), model)
+def sky_region(picture: Array, model: SkyModel, said: Array | None = None) -> tuple[Array, Array]:
+    """The chance of each pixel of a working picture to be sky, 0…1, (h, w) float32; and that by the taught classifier
+    alone."""
+    look = _look(picture, said)
+    return _walked(look, model), _sigmoid(look.sense)
 
 
 def colour_ratio(pixels: Array, model: SkyModel) -> tuple[Array, Array]:
@@ -167,66 +177,30 @@ def noise_of(picture: Array) -> float:
 def _look(picture: Array, said: Array | None) -> _Look:
     noise = noise_of(picture)
     smooth = np.ascontiguousarray(cv2.bilateralFilter(picture, 5, max(4 * noise, 0.03), 1.5), np.float32)
-    reach = np.empty(picture.shape[:2], np.float32)
-    spare = np.float32(2 * (0.7 * noise) ** 2)
-    _reach(smooth, spare, np.zeros_like(reach) if said is None else said, reach)
+    way = reach(smooth, np.float32(2 * (0.7 * noise) ** 2), said)
     level = np.asarray(smooth @ np.array((0.2126, 0.7152, 0.0722), np.float32))
     fine = level - cv2.GaussianBlur(level, (0, 0), 1.0)
     texture = np.sqrt(np.maximum(cv2.GaussianBlur(fine * fine, (0, 0), 2.5) - np.float32((0.3 * noise) ** 2), 0))
     step = np.clip(np.log((texture + 0.002) / 0.002) / 4 * (TEXTURES - 1), 0, TEXTURES - 1.001)
     height = np.linspace(1, -1, picture.shape[0], dtype=np.float32)[:, None]
-    far = np.clip(-1.6 * np.log((np.sqrt(reach) + 0.004) / NEAR_REACH), -4, 4)
+    size = picture.shape[1], picture.shape[0]
+    sense = cv2.resize(sensed(cells(picture, noise)), size, interpolation=cv2.INTER_LINEAR)
+    low, high = np.percentile(smooth, (1, 99))
+    told = np.clip((high - low - LEAST_SPREAD[0]) / (LEAST_SPREAD[1] - LEAST_SPREAD[0]), 0, 1)
+    sense = np.clip(sense, -MOST_SENSE, MOST_SENSE) * np.float32(told)
+    by_reach, by_place, by_sense = (np.float32(each) for each in WEIGHTS)
+    window = np.ones((2 * COARSE + 1,) * 2, np.uint8)
+    heard = np.minimum(cv2.dilate(sense, window), 0) + np.maximum(sense, 0)
+    far = np.clip(-1.6 * np.log((np.sqrt(way) + 0.004) / NEAR_REACH), -4, 4)
     return _Look(
         smooth,
         noise,
-        np.asarray(np.float32(0.75) * far + height, np.float32),
+        np.asarray(by_reach * far + by_place * height + by_sense * heard, np.float32),
+        sense,
         _places(smooth),
         step.astype(np.float32),
         said,
     )
-
-
-@kernel
-def _reach(smooth, spare, said, out):  # type: ignore[no-untyped-def]
-    """The least sum of squared steps from the top, or from what is said to be sky, never through what is said not."""
-    h, w = out.shape
-    for y in range(h):
-        for x in range(w):
-            out[y, x] = np.float32(0) if y == 0 or said[y, x] > 0 else np.float32(1e6)
-            if said[y, x] < 0:
-                out[y, x] = np.float32(1e6)
-    across, down = np.empty((h, w), np.float32), np.empty((h, w), np.float32)
-    for y in range(h):
-        for x in range(w):
-            for way in range(2):
-                v, u = min(y + way, h - 1), min(x + 1 - way, w - 1)
-                total = np.float32(0)
-                for c in range(3):
-                    step = smooth[v, u, c] - smooth[y, x, c]
-                    total += step * step
-                total = max(total / np.float32(3) - spare, np.float32(0))
-                if said[y, x] < 0 or said[v, u] < 0:
-                    total = np.float32(1e6)
-                if way == 0:
-                    across[y, x] = total
-                else:
-                    down[y, x] = total
-    for _ in range(6):
-        for y in range(h):
-            for x in range(w):
-                if y > 0:
-                    out[y, x] = min(out[y, x], out[y - 1, x] + down[y - 1, x])
-                if x > 0:
-                    out[y, x] = min(out[y, x], out[y, x - 1] + across[y, x - 1])
-            for x in range(w - 2, -1, -1):
-                out[y, x] = min(out[y, x], out[y, x + 1] + across[y, x])
-        for y in range(h - 2, -1, -1):
-            for x in range(w):
-                out[y, x] = min(out[y, x], out[y + 1, x] + down[y, x])
-                if x > 0:
-                    out[y, x] = min(out[y, x], out[y, x - 1] + across[y, x - 1])
-            for x in range(w - 2, -1, -1):
-                out[y, x] = min(out[y, x], out[y, x + 1] + across[y, x])
 
 
 def _counted(looks: Sequence[_Look], shares: Sequence[Array]) -> SkyModel:

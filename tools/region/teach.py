@@ -1,0 +1,144 @@
+"""Teaches the classifier of `zonal_mantle.matte.sky_sense`. Usage: teach.py STOCK OUT [--pictures N] [--rounds M]
+
+STOCK is what `fetch.py` laid down; OUT is the file `sky_sense.npz` that ships with the application. A sixteenth of the
+pictures is not taught; the cross entropy of its cells and the share of them that is right are printed. About half an
+hour of two cores, nearly all of it for making the pictures.
+
+Each perceptron is taught by Adam with decoupled decay (Loshchilov & Hutter 2019), a cosine of the rate, and noise on
+what it is told; the second one is told answers of firsts that have not seen the picture (half and half).
+"""
+
+from __future__ import annotations
+
+import argparse
+from concurrent.futures import ProcessPoolExecutor
+from functools import partial
+from pathlib import Path
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from pictures import lesson, read_stock
+
+from zonal_mantle.matte.sky_region import noise_of
+from zonal_mantle.matte.sky_sense import MOST_DEVIATIONS, cells, context, features
+
+Array = NDArray[np.float32]
+Net = dict[str, Array]
+
+HIDDEN = (64, 32)
+TOLD = 400  # cells of each picture
+BATCH, RATE, DECAY, NOISE = 4096, 2e-3, 1e-3, 0.1
+BETAS = (0.9, 0.999)
+
+
+def made(stock: Path, seeds: range) -> list[tuple[Array, Array]]:
+    """What is told of each picture of these seeds, and its share of sky."""
+    cv2.setNumThreads(1)
+    source, out = read_stock(stock), []
+    for seed in seeds:
+        picture, sky = lesson(source, seed)
+        told = features(cells(picture, noise_of(picture)))
+        share = cv2.resize(sky, told.shape[1::-1], interpolation=cv2.INTER_AREA)
+        out.append((told.astype(np.float16), share))
+    return out
+
+
+def answer(net: Net, told: Array) -> Array:
+    """As `sky_sense.answered`, for (n, kinds)."""
+    x = np.clip((told - net["mean"]) / net["spread"], -MOST_DEVIATIONS, MOST_DEVIATIONS)
+    for layer in range(2):
+        x = np.maximum(x @ net[f"weights{layer}"] + net[f"offsets{layer}"], 0)
+    return np.asarray(x @ net["weights2"] + net["offsets2"])[:, 0]
+
+
+def taught(told: Array, share: Array, rounds: int, rng: np.random.Generator) -> Net:
+    mean, spread = told.mean(0), told.std(0) + np.float32(1e-3)
+    told = np.clip((told - mean) / spread, -MOST_DEVIATIONS, MOST_DEVIATIONS)
+    sizes = (told.shape[1], *HIDDEN, 1)
+    net: Net = {}
+    for layer, (inputs, outputs) in enumerate(zip(sizes, sizes[1:])):
+        net[f"weights{layer}"] = rng.standard_normal((inputs, outputs), np.float32) * np.float32(np.sqrt(2 / inputs))
+        net[f"offsets{layer}"] = np.zeros(outputs, np.float32)
+    moments = {name: (np.zeros_like(value), np.zeros_like(value)) for name, value in net.items()}
+    turns = rounds * (len(told) // BATCH)
+    for turn in range(turns):
+        if turn % (len(told) // BATCH) == 0:
+            order = rng.permutation(len(told))
+        some = order[turn % (len(told) // BATCH) * BATCH :][:BATCH]
+        x0 = told[some] + NOISE * rng.standard_normal((BATCH, sizes[0]), np.float32)
+        x1 = np.maximum(x0 @ net["weights0"] + net["offsets0"], 0)
+        x2 = np.maximum(x1 @ net["weights1"] + net["offsets1"], 0)
+        odds = (x2 @ net["weights2"] + net["offsets2"])[:, 0]
+        slope = ((1 / (1 + np.exp(-odds)) - share[some]) / BATCH).astype(np.float32)[:, None]
+        slopes = {"weights2": x2.T @ slope, "offsets2": slope.sum(0)}
+        slope = (slope @ net["weights2"].T) * (x2 > 0)
+        slopes |= {"weights1": x1.T @ slope, "offsets1": slope.sum(0)}
+        slope = (slope @ net["weights1"].T) * (x1 > 0)
+        slopes |= {"weights0": x0.T @ slope, "offsets0": slope.sum(0)}
+        rate = RATE * 0.5 * (1 + np.cos(np.pi * turn / turns))
+        for name, each in slopes.items():
+            first, second = moments[name]
+            first += (1 - BETAS[0]) * (each - first)
+            second += (1 - BETAS[1]) * (each * each - second)
+            grown = [1 - beta ** (turn + 1) for beta in BETAS]
+            change = (first / grown[0]) / (np.sqrt(second / grown[1]) + 1e-8)
+            net[name] -= np.float32(rate) * (change + (DECAY if name.startswith("weights") else 0) * net[name])
+    return net | {"mean": mean, "spread": spread}
+
+
+def teach(lessons: list[tuple[Array, Array]], rounds: int) -> Net:
+    rng = np.random.default_rng(0)
+    order = rng.permutation(len(lessons))
+    apart, others = order[: len(lessons) // 16], order[len(lessons) // 16 :]
+    odds: dict[int, Array] = {}
+
+    def told(k: int, second: bool) -> Array:
+        own = lessons[k][0].astype(np.float32)
+        seen = np.concatenate([own, context(odds[k])], axis=2) if second else own
+        return seen.reshape(-1, seen.shape[2])
+
+    def some(which: NDArray[np.int64], second: bool) -> tuple[Array, Array]:
+        picked = [rng.integers(lessons[k][1].size, size=TOLD) for k in which]
+        seen = np.concatenate([told(k, second)[few] for k, few in zip(which, picked)])
+        return seen, np.concatenate([lessons[k][1].reshape(-1)[few] for k, few in zip(which, picked)])
+
+    def say(net: Net, second: bool) -> None:
+        found = [(answer(net, told(k, second)), lessons[k][1].reshape(-1)) for k in apart]
+        loss = np.mean([np.mean(np.logaddexp(0, z) - z * share) for z, share in found])
+        right = np.mean([np.mean((z > 0) == (share > 0.5)) for z, share in found])
+        print(f"not taught: cross entropy {loss:.4f}, right {100 * right:.2f} %", flush=True)
+
+    middle = len(others) // 2
+    for own, rest in ((others[:middle], others[middle:]), (others[middle:], others[:middle])):
+        net = taught(*some(own, False), rounds, rng)
+        for k in rest:
+            odds[k] = answer(net, told(k, False)).reshape(lessons[k][1].shape)
+    first = taught(*some(others, False), rounds, rng)
+    say(first, False)
+    for k in apart:
+        odds[k] = answer(first, told(k, False)).reshape(lessons[k][1].shape)
+    second = taught(*some(others, True), rounds, rng)
+    say(second, True)
+    named = {"first": first, "second": second}
+    return {f"{which}/{name}": value for which, net in named.items() for name, value in net.items()}
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("stock", type=Path)
+    parser.add_argument("out", type=Path)
+    parser.add_argument("--pictures", type=int, default=12_000)
+    parser.add_argument("--rounds", type=int, default=6)
+    args = parser.parse_args()
+    parts = [range(first, min(first + 100, args.pictures)) for first in range(0, args.pictures, 100)]
+    lessons: list[tuple[Array, Array]] = []
+    with ProcessPoolExecutor(2) as pool:
+        for each in pool.map(partial(made, args.stock), parts):
+            lessons += each
+            print(f"{len(lessons)} pictures", end="\r", flush=True)
+    np.savez_compressed(args.out, **teach(lessons, args.rounds))
+
+
+if __name__ == "__main__":
+    main()
