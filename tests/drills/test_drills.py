@@ -40,7 +40,7 @@ def test_files_that_were_answered_badly_once_are_not_any_more(tmp_path):
 
 
 def test_hostile_shots_are_refused_or_worked_on(small_shot, tmp_path):
-    report = hostile.drill(small_shot, tmp_path, 12, 11, draw_all=False)
+    report = hostile.drill(small_shot, tmp_path, 5, 11, draw_all=False)
     assert report.went["said"] > 40
     assert report.faults == []
 

@@ -14,6 +14,7 @@ TAKEN_FOR_GROUND, TAKEN_FOR_SKY = (0.08, 0.30), (0.06, 0.24)  # chance of the ot
 WIDE = 5  # working pixels: what is narrower is the region's rim, not doubtful for being one
 BROAD = 13  # the same where the coarse classifier contradicts
 CONTRADICTED = (0.5, 0.8)  # its chance of the other
+KNOWN, LEAST_KNOWN = 0.85, 0.45  # its chance of sky; and the share of what is taken for sky that must have it
 SPREAD = 150  # of the frame's width: doubt reaches this far beyond what is doubtful
 ACROSS_PX = 640  # of the copy on which strips are looked for
 STRIP = 0.035  # of the frame's height above the ground
@@ -34,7 +35,8 @@ def doubt_of(
     sense : the chance by the taught classifier alone, of the same size as `chance`; what it contradicts is doubted.
 
     What is taken for ground is doubted from another chance on than what is taken for sky; so is the strip between sky
-    and ground where `between` finds one, and all that goes where its colour is no sky's (`may_be_sky`).
+    and ground where `between` finds one, and all that goes where its colour is no sky's (`may_be_sky`) or little of it
+    is known for a sky (`is_known`).
     """
     height, width = alpha.shape
     window = np.ones((WIDE, WIDE), np.uint8)
@@ -52,12 +54,18 @@ def doubt_of(
         out = np.maximum(out, np.clip((opened - CONTRADICTED[0]) / (CONTRADICTED[1] - CONTRADICTED[0]), 0, 1))
     doubt = cv2.resize(out.astype(np.float32), (width, height), interpolation=cv2.INTER_LINEAR)
     doubt = np.maximum(doubt, between(pixels, alpha))
-    if not may_be_sky(pixels, alpha):
+    if not may_be_sky(pixels, alpha) or (sense is not None and not is_known(chance, sense)):
         doubt = np.where(alpha < 0.5, np.float32(1), doubt)
     doubt = cv2.dilate(doubt, np.ones((max(3, width // SPREAD) | 1,) * 2, np.uint8))
     if said is not None:
         doubt *= 1 - np.abs(cv2.resize(said, (width, height), interpolation=cv2.INTER_LINEAR))
     return np.asarray(doubt, np.float32)
+
+
+def is_known(chance: Array, sense: Array) -> bool:
+    """Whether much of what is taken for sky looks like one to the taught classifier; true where nothing is."""
+    taken = sense[chance > 0.5]
+    return not taken.size or float((taken > KNOWN).mean()) >= LEAST_KNOWN
 
 
 def may_be_sky(pixels: Array, alpha: Array) -> bool:
