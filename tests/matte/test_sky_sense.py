@@ -1,5 +1,7 @@
 """The taught classifier against references, and what the region makes of it on photographs nobody drew for it."""
 
+from importlib.resources import files
+
 import cv2
 import numpy as np
 import pytest
@@ -12,7 +14,7 @@ from skies_plates import clouds, ground
 from zonal_mantle.matte import MatteError, build_matte, find_sky, has_sky
 from zonal_mantle.matte.sky_reach import reach
 from zonal_mantle.matte.sky_region import noise_of, working
-from zonal_mantle.matte.sky_sense import cells, context, features, sensed
+from zonal_mantle.matte.sky_sense import answered, cells, context, features, sensed
 from zonal_mantle.media.curves import srgb_decode
 from zonal_mantle.shot import ClearSkyPull, Matte
 
@@ -146,3 +148,17 @@ def test_a_blurred_grey_wall_is_doubted():
     made = build_matte(pixels, PULL, 1)
     goes = made.alpha < 0.5
     assert (made.doubt(pixels)[goes] > 0.5).mean() > 0.9
+
+
+def test_the_perceptron_is_that_of_plain_products():
+    """Against NumPy in float64, with the weights that ship."""
+    told = features(np.random.default_rng(8).random((24, 40, 5)).astype(np.float32))
+    with (files("zonal_mantle.matte") / "sky_sense.npz").open("rb") as file, np.load(file) as stored:
+        kept = {
+            name.removeprefix("first/"): stored[name].astype(np.float64) for name in stored.files if "first" in name
+        }
+    x = np.clip((told.reshape(-1, 84) - kept["mean"]) / kept["spread"], -6, 6)
+    for layer in range(2):
+        x = np.maximum(x @ kept[f"weights{layer}"] + kept[f"offsets{layer}"], 0)
+    wanted = (x @ kept["weights2"] + kept["offsets2"]).reshape(12, 20)
+    assert answered(told, "first") == pytest.approx(wanted, abs=1e-3)
