@@ -186,7 +186,7 @@ class Files:
     def pack_report(self) -> None:
         """The log and what the program runs on, in one file that can be sent."""
         start = Path.home() / f"zonal-mantle-report-{datetime.now():%Y%m%d-%H%M}.zip"
-        path = ask.new_file(self.window, "Pack a report of a fault", "ZIP files (*.zip)", ".zip", start)
+        path = ask.new_file(self.window, "Save a fault report", "ZIP files (*.zip)", ".zip", start)
         if path is None:
             return
 

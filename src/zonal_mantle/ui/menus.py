@@ -49,7 +49,7 @@ class Menus:
         file = self._open("File")
         self._add(file, "New shot from a plate…", "Ctrl+N", files.new)
         self._add(file, "Open shot…", "Ctrl+O", files.open)
-        self._add(file, "Look at a shot's files first…", "", files.open_looked_at)
+        self._add(file, "Check a shot's files before opening…", "", files.open_looked_at)
         self._add(file, "Open the demo", "", window.open_demo)
         self.recent = file.addMenu("Recent shots")
         self.recent.aboutToShow.connect(self._fill_recent)
@@ -182,7 +182,7 @@ class Menus:
         self._add(menu, "Shortcuts", "", window.show_shortcuts)
         self._add(menu, "What is new", "", window.show_news)
         menu.addSeparator()
-        self._add(menu, "Pack a report of a fault…", "", window.files.pack_report)
+        self._add(menu, "Save a fault report…", "", window.files.pack_report)
         self._add(menu, "About Zonal Mantle", "", window.about)
 
     # --- filled when they open ---
