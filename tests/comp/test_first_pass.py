@@ -2,7 +2,9 @@
 
 import shutil
 
+import cv2
 import pytest
+from skimage import data
 
 from zonal_mantle.api import new
 from zonal_mantle.comp import Cancelled, Pictures
@@ -68,3 +70,15 @@ def test_it_can_be_cancelled(demo, cards):
 
     with pytest.raises(Cancelled):
         first_pass(new(demo / "plate" / "SLT_0140.%04d.exr").shot, Pictures(), cards, stop)
+
+
+def test_a_picture_without_sky_stays_whole_and_nothing_is_hung(cards, tmp_path):
+    """scikit-image's coffee: a cup on a table. It used to be called cut, and a sky was hung behind the whole plate."""
+    cup = tmp_path / "cup.png"
+    assert cv2.imwrite(str(cup), data.coffee()[..., ::-1])
+    shot = new(cup).shot
+    steps = first_pass(shot, Pictures(), cards, lambda share, words: None)
+    assert [step.done for step in steps] == [False] * 5
+    assert "No sky was found" in steps[1].words
+    assert all("left out" in step.words for step in steps[2:])
+    assert steps[-1].shot == shot

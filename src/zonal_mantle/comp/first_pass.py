@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from ..matte import MatteError
 from ..place.coverage import covering
 from ..place.hands import flipped_in_place
 from ..shot import ClearSkyPull, MantleError, Matte, MatteUse, Placement, Shot, Zone
@@ -12,6 +13,7 @@ from ..shot.match import PARTS
 from ..skies import SkyCard
 from .fits import fits_this_plate
 from .match_fit import fit_all
+from .matte_planner import zone_matte_plan
 from .mends import best_lock
 from .pictures import Pictures
 from .readings import CHECK_SCALE
@@ -35,7 +37,7 @@ class Step:
 
 def first_pass(shot: Shot, pictures: Pictures, cards: list[SkyCard], progress: Progress) -> list[Step]:
     """Suggested lock, automatic matte, best-fitting sky, cover, fits. A step that cannot be done says so and changes
-    nothing; what is there already is kept.
+    nothing; what is there already is kept. Where no sky is found the plate stays whole and nothing is hung behind it.
 
     Parameters
     ----------
@@ -49,7 +51,7 @@ def first_pass(shot: Shot, pictures: Pictures, cards: list[SkyCard], progress: P
     steps: list[Step] = []
     acts: tuple[tuple[str, float, float, Callable[[Shot, Progress], tuple[Shot, str]]], ...] = (
         ("Lock", 0.0, 0.5, lambda now, p: _locked(now, pictures, p)),
-        ("Matte", 0.5, 0.52, lambda now, p: _cut(now)),
+        ("Matte", 0.5, 0.52, lambda now, p: _cut(now, pictures)),
         ("Sky", 0.52, 0.6, lambda now, p: _hung(now, pictures, cards)),
         ("Cover", 0.6, 0.75, lambda now, p: _covered(now, pictures, p)),
         ("Fits", 0.75, 1.0, lambda now, p: _fitted(now, pictures, p)),
@@ -67,6 +69,11 @@ def first_pass(shot: Shot, pictures: Pictures, cards: list[SkyCard], progress: P
             new, words = act(shot, told)
         except MantleError as problem:
             steps.append(Step(f"First pass: {name.lower()}", shot, f"{name}: {problem}", done=False))
+            if name == "Matte":  # nothing would be seen of what is hung behind
+                for later, *_ in acts[len(steps) :]:
+                    words = f"{later}: left out, for the plate is not cut."
+                    steps.append(Step(f"First pass: {later.lower()}", shot, words, done=False))
+                break
             continue
         shot = new
         steps.append(Step(f"First pass: {name.lower()}", shot, f"{name}: {words}"))
@@ -86,17 +93,20 @@ def _locked(shot: Shot, pictures: Pictures, progress: Progress) -> tuple[Shot, s
     return shot, f"{solved.name} is solved on {len(solved.solved)} of {len(shot.frames)} frames."
 
 
-def _cut(shot: Shot) -> tuple[Shot, str]:
+def _cut(shot: Shot, pictures: Pictures) -> tuple[Shot, str]:
     zone = next((each for each in shot.zones if shot.holds_plate(each)), None)
     if zone is None:
         return shot, "no zone holds the plate, nothing is cut."
     if shot.matte_of(zone) is not None:
         return shot, f"{zone.name} has one already."
     matte = Matte(id=shot.new_id("matte"), name=f"{zone.name} matte", pulls=(ClearSkyPull(id=shot.new_id("pull")),))
-    cut = shot.with_matte(matte)
-    return cut.with_zone(
-        zone.but(matte=MatteUse(on=True, id=matte.id))
-    ), f"{zone.name} is cut by an automatic sky matte."
+    cut = zone.but(matte=MatteUse(on=True, id=matte.id))
+    shot = shot.with_matte(matte).with_zone(cut)
+    middle = shot.frames[len(shot.frames) // 2]
+    plan = zone_matte_plan(shot, cut, middle, CHECK_SCALE)
+    if plan is not None and (problem := pictures.made(plan).problem):
+        raise MatteError(problem)
+    return shot, f"{zone.name} is cut by an automatic sky matte."
 
 
 def _sky(shot: Shot) -> Zone | None:

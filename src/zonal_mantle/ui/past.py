@@ -27,7 +27,9 @@ class EarlierVersions(QDialog):
         self.words = QPlainTextEdit()
         self.words.setReadOnly(True)
         self.words.setAccessibleName("What changed since the chosen version")
-        self.back = push_button("Restore this version", "The shot becomes what it was then; one step of undo", self.take_back)
+        self.back = push_button(
+            "Restore this version", "The shot becomes what it was then; one step of undo", self.take_back
+        )
         layout = column(6, (8, 8, 8, 8))
         layout.addWidget(self.about)
         layout.addWidget(self.list, 2)
