@@ -8,7 +8,6 @@ teaching, never part of the application. Left out, since it is measured on them:
 from __future__ import annotations
 
 import base64
-import os
 import re
 import subprocess
 import sys
@@ -17,8 +16,8 @@ from pathlib import Path
 
 import cv2
 import numpy as np
+import OpenImageIO as oiio
 
-os.environ["OPENCV_IO_ENABLE_OPENEXR"] = "1"
 PACKAGES = ("stellarium-data", "tuxpaint-stamps-default", "opencv-doc")
 PANORAMAS = ("apartment", "bridge", "dawn", "esplanade", "forest", "hall", "lab", "lobby", "night", "sky", "studio",
              "sunrise", "venice", "warehouse", "workshop")  # fmt: skip
@@ -89,9 +88,10 @@ def _panoramas(source: Path, out: Path) -> None:
         script = (source / f"{name}.exr.js").read_text()
         found = re.search(r"base64,([A-Za-z0-9+/=]+)", script)
         assert found is not None
-        bytes_ = np.frombuffer(base64.b64decode(found.group(1)), np.uint8)
-        light = cv2.imdecode(bytes_, cv2.IMREAD_UNCHANGED)
-        np.savez(out / "panoramas" / f"{name}.npz", light=light[..., 2::-1].astype(np.float32))
+        file = source / f"{name}.exr"
+        file.write_bytes(base64.b64decode(found.group(1)))
+        light = oiio.ImageBuf(str(file)).get_pixels("float")[..., :3]
+        np.savez(out / "panoramas" / f"{name}.npz", light=light.astype(np.float32))
 
 
 if __name__ == "__main__":
