@@ -102,10 +102,12 @@ def _cut(shot: Shot, pictures: Pictures) -> tuple[Shot, str]:
     matte = Matte(id=shot.new_id("matte"), name=f"{zone.name} matte", pulls=(ClearSkyPull(id=shot.new_id("pull")),))
     cut = zone.but(matte=MatteUse(on=True, id=matte.id))
     shot = shot.with_matte(matte).with_zone(cut)
-    middle = shot.frames[len(shot.frames) // 2]
-    plan = zone_matte_plan(shot, cut, middle, CHECK_SCALE)
-    if plan is not None and (problem := pictures.made(plan).problem):
-        raise MatteError(problem)
+    frames = shot.frames
+    tried = {frames[0], frames[len(frames) // 2], frames[-1]}
+    plans = [zone_matte_plan(shot, cut, frame, CHECK_SCALE) for frame in sorted(tried)]
+    problems = [pictures.made(plan).problem for plan in plans if plan is not None]
+    if problems and all(problems):
+        raise MatteError(problems[0])
     return shot, f"{zone.name} is cut by an automatic sky matte."
 
 

@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..media.curves import coded
+from .sky_sense import KNOWN
 
 Array = NDArray[np.float32]
 
@@ -14,7 +15,7 @@ TAKEN_FOR_GROUND, TAKEN_FOR_SKY = (0.08, 0.30), (0.06, 0.24)  # chance of the ot
 WIDE = 5  # working pixels: what is narrower is the region's rim, not doubtful for being one
 BROAD = 13  # the same where the coarse classifier contradicts
 CONTRADICTED = (0.5, 0.8)  # its chance of the other
-KNOWN, LEAST_KNOWN = 0.85, 0.45  # its chance of sky; and the share of what is taken for sky that must have it
+LEAST_KNOWN = 0.45  # share of what is taken for sky that must be known for it
 SPREAD = 150  # of the frame's width: doubt reaches this far beyond what is doubtful
 ACROSS_PX = 640  # of the copy on which strips are looked for
 STRIP = 0.035  # of the frame's height above the ground
@@ -54,7 +55,7 @@ def doubt_of(
         out = np.maximum(out, np.clip((opened - CONTRADICTED[0]) / (CONTRADICTED[1] - CONTRADICTED[0]), 0, 1))
     doubt = cv2.resize(out.astype(np.float32), (width, height), interpolation=cv2.INTER_LINEAR)
     doubt = np.maximum(doubt, between(pixels, alpha))
-    if not may_be_sky(pixels, alpha) or (sense is not None and not is_known(chance, sense)):
+    if not may_be_sky(pixels, alpha) or (sense is not None and not is_known(chance, sense, said)):
         doubt = np.where(alpha < 0.5, np.float32(1), doubt)
     doubt = cv2.dilate(doubt, np.ones((max(3, width // SPREAD) | 1,) * 2, np.uint8))
     if said is not None:
@@ -62,8 +63,11 @@ def doubt_of(
     return np.asarray(doubt, np.float32)
 
 
-def is_known(chance: Array, sense: Array) -> bool:
-    """Whether much of what is taken for sky looks like one to the taught classifier; true where nothing is."""
+def is_known(chance: Array, sense: Array, said: Array | None = None) -> bool:
+    """Whether much of what is taken for sky looks like one to the taught classifier, or a person has said on the frame
+    where sky is; true where nothing is taken."""
+    if said is not None and (said > 0).any():
+        return True
     taken = sense[chance > 0.5]
     return not taken.size or float((taken > KNOWN).mean()) >= LEAST_KNOWN
 

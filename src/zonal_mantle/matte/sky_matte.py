@@ -23,6 +23,7 @@ from .clear_sky import away_from, plain_surfaces
 from .errors import MatteError
 from .local_sky import local_sky
 from .sky_region import WORKING_PX, SkyModel, colour_ratio, learn_sky, sharpened, sky_region
+from .sky_sense import KNOWN
 
 Array = NDArray[np.float32]
 
@@ -31,7 +32,7 @@ DIRECTIONS = np.array([[r, g, b] for r in (-1, 1) for g in (-1, 1) for b in (-1,
     np.float32(3)
 )
 LEAST_SHARE = 0.002  # of the frame that must be sky
-KNOWN, LEAST_KNOWN = 0.85, 0.006  # chance by the taught classifier, and share of the frame: then there is a sky
+LEAST_KNOWN = 0.006  # of the frame that must be known for sky by the taught classifier
 UNDECIDED, MOST_UNDECIDED = (0.15, 0.85), 0.65  # chances, and share of the frame: then nothing tells sky from ground
 STANDS_OUT = 10.0  # deviations of noise from which a pixel speaks for what stays
 IN_SKY, FULL_IN_SKY = 5.0, 9.5  # further deviations that a thing in the midst of sky must stand out by

@@ -2,7 +2,7 @@
 taught.
 
 Each cell of the frame is described by its own colour and texture, by those around, above and below it, on its row, at
-the frame's top and in the whole frame, and by how much colour changes on the way to the top and to the foot (`_reach`).
+the frame's top and in the whole frame, and by how much colour changes on the way to the top and foot (`sky_reach`).
 A perceptron of two hidden layers gives log odds; a second one sees the first one's answer round about as well
 (auto-context, Tu & Bai 2010). Both were taught by `tools/region` on made pictures: photographed grounds and cut-outs
 before photographed and painted skies, rooms, walls, photographs without sky. None of the pictures that it is measured
@@ -32,6 +32,7 @@ AROUND_ODDS = (1, 3, 8, 16)
 TOP = 10  # of the frame's height: its top
 QUANTILES = (0.02, 0.5, 0.98)
 MOST_DEVIATIONS = 6.0
+KNOWN = 0.85  # chance from which a place is known for sky
 
 
 def cells(picture: Array, noise: float) -> Array:
