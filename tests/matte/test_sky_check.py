@@ -1,5 +1,6 @@
 """Readings of sky mattes: damage on purpose is found, and good mattes are left in peace."""
 
+import cv2
 import numpy as np
 import pytest
 from skimage import data
@@ -29,7 +30,9 @@ def test_forty_damages_are_found_and_good_mattes_are_not_blamed():
         pixels, truth = cloudy(seed, name, size=(640, 360), blue=blue)
         chance = find_sky(working(pixels)).chance
         ours = build_matte(pixels, Matte(pulls=(ClearSkyPull(),)), 1).alpha
-        wrong = max((ours[truth > 0.99] < 0.9).mean(), (ours[truth < 0.01] > 0.1).mean())
+        mixed = ((truth > 0.004) & (truth < 0.996)).astype(np.uint8)
+        open_ = cv2.dilate(mixed, np.ones((9, 9), np.uint8)) == 0  # beyond the band of the edge, as the set is scored
+        wrong = max((ours[open_ & (truth > 0.5)] < 0.9).mean(), (ours[open_ & (truth < 0.5)] > 0.1).mean())
         if wrong > 0.003:  # a fault of our own, which the reading must not call good
             missed += [] if found(pixels, ours, chance) else [(name, "ours")]
         mattes = [("true", truth)] + ([("ours", ours)] if wrong < 0.001 else [])

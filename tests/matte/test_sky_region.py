@@ -3,12 +3,15 @@
 import cv2
 import numpy as np
 import pytest
+from scipy.sparse import coo_matrix, diags
+from scipy.sparse.linalg import spsolve
 from skimage import data
 
 from skies_plates import clouds, cloudy, ground
 from zonal_mantle.matte import MatteError, build_matte, find_sky, has_sky, sky_matte
 from zonal_mantle.matte.doubt import between, doubt_of
 from zonal_mantle.matte.sky_region import Said, drawn, learn_sky, noise_of, sky_region, working, working_size
+from zonal_mantle.matte.sky_walk import walk
 from zonal_mantle.media.curves import srgb_decode
 from zonal_mantle.shot import ClearSkyPull, Matte
 
@@ -185,3 +188,24 @@ def test_noise_is_measured_and_the_size_is_one():
     assert working_size(1920, 1080) == working_size(3840, 2160) == (480, 270)
     assert working_size(1080, 1920) == (270, 480)
     assert working(np.full((1080, 1920, 3), np.inf, np.float32)).shape == (270, 480, 3)
+
+
+@pytest.mark.parametrize("size", [(37, 52), (8, 3)])
+def test_the_walk_is_the_solution_of_its_equations(size):
+    """SciPy's direct solver on the same Laplacian, weights by colour as in Grady 2005."""
+    rng = np.random.default_rng(9)
+    h, w = size
+    smooth = cv2.GaussianBlur(rng.random((h, w, 3)), (0, 0), 1.0)
+    for_sky, against = rng.uniform(1e-3, 0.03, (2, h, w))
+    places = np.arange(h * w).reshape(h, w)
+    one = np.concatenate([places[:, :-1].ravel(), places[:-1].ravel()])
+    other = np.concatenate([places[:, 1:].ravel(), places[1:].ravel()])
+    colours = smooth.reshape(-1, 3)
+    weight = np.exp(-((colours[one] - colours[other]) ** 2).sum(1) / (3 * 0.05**2)) + 1e-3
+    joined = coo_matrix((weight, (one, other)), (h * w, h * w)).tocsr()
+    joined = joined + joined.T
+    laplacian = diags(np.asarray(joined.sum(1)).ravel() + for_sky.ravel() + against.ravel()) - joined
+    wanted = spsolve(laplacian.tocsc(), for_sky.ravel()).reshape(h, w)
+    out = np.full((h, w), 0.5)
+    walk(smooth.astype(np.float32), for_sky, against, np.float32(0.05), out)
+    assert out == pytest.approx(wanted, abs=2e-3)

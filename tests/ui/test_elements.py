@@ -56,7 +56,7 @@ def test_a_flag_is_keyed_in_its_own_picture_and_hoisted_behind_the_tower(hands, 
     for x, y in ((256, 200), (30, 200), (480, 30), (120, 140)):
         assert hands.pixel(x, y)[0] == pytest.approx(255 * alpha[y, x], abs=24)
     # junk: all that is left of the flag is dropped, by a box drawn on its own picture
-    hands.click(bench.matte.parts["Shapes"][0])
+    hands.click(bench.matte.tabs["Shapes"])
     hands.choose(bench.matte.shapes.form, "rectangle")
     hands.click(bench.matte.shapes.drop)
     hands.drag_plate(4, 4, 60, 380)
@@ -85,8 +85,8 @@ def test_embers_are_added_with_plus(hands, demo: Path):
     assert desk.matte.over_black
     assert desk.matte.pulls[0].kind == "luma"
     hung(hands, 30.0, x=0.0, y=0.0)  # pixel for pixel in the middle of the plate, before everything
-    hands.click(bench.place.parts["Blend"][0])
-    hands.choose(bench.place.parts["Blend"][1].mode, "plus")
+    hands.click(bench.place.tabs["Blend"])
+    hands.choose(bench.place.panel("Blend").mode, "plus")
     hands.open_stage(bench.match)
     hands.click(bench.match.header.switch)  # its light as it is
     hands.settled()

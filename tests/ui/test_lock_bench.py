@@ -80,7 +80,7 @@ def test_a_plane_lock_from_drawing_to_comparing(opened, tmp_path):
     opened.click(stage.still, QPoint(6, 8))
     # a correction by hand, keyed, smooth between
     desk.set_frame(1005)
-    opened.click(stage.parts["Correct"][0])
+    opened.click(stage.tabs["Correct"])
     before = carry(reference_to_frame(desk.shot, lock.id, 1009), place)
     opened.type_number(stage.correct.right, "3")
     assert desk.lock.correction.x.at(1005) == 3
@@ -172,7 +172,7 @@ def test_a_camera_lock_shows_points_carries_a_card_and_is_scaled(opened):
         opened.click_plate(*places[k])
     assert len(window.lock_tool.points_chosen) >= 1
     window.bench.refresh()
-    opened.click(stage.parts["Correct"][0])
+    opened.click(stage.tabs["Correct"])
     k = window.lock_tool.points_chosen[-1]
     opened.type_number(stage.correct.distance, "12")
     assert desk.lock.in_metres
@@ -212,7 +212,7 @@ def test_a_proposal_makes_a_lock_and_says_why(opened):
 def test_a_zone_leaves_parts_of_the_motion(opened):
     desk = opened.window.desk
     stage = opened.window.bench.lock
-    opened.click(stage.parts["Correct"][0])
+    opened.click(stage.tabs["Correct"])
     stage.correct.takes.parts["turn"].trigger()
     opened.window.bench.refresh()
     assert stage.correct.takes.text() == "Follows position, size, shear, perspective"

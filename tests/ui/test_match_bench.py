@@ -26,7 +26,7 @@ def tower(hands, demo: Path):
 
 def part(hands, name: str):
     """Opens a part of the match and returns its panel."""
-    button, panel = hands.window.bench.match.parts[name]
+    button, panel = hands.window.bench.match.tabs[name], hands.window.bench.match.panel(name)
     hands.click(button)
     return panel
 

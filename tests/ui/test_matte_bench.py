@@ -143,7 +143,7 @@ def test_the_edge_is_worked_in_parts_of_a_pixel(opened):
     window, desk = opened.window, opened.window.desk
     opened.click(window.bench.matte.new)
     before = desk.store.matte(desk.shot, desk.matte, 1001).alpha.sum()
-    opened.click(window.bench.matte.parts["Edge"][0])
+    opened.click(window.bench.matte.tabs["Edge"])
     edge = window.bench.matte.edge
     opened.type_number(edge.grow, "0.7")
     assert desk.matte.edge.grow_px.constant == 0.7
@@ -160,7 +160,7 @@ def test_the_edge_is_worked_in_parts_of_a_pixel(opened):
 def test_a_riding_shape_is_drawn_keyed_seen_and_rendered(opened, tmp_path):
     window, desk, stage = opened.window, opened.window.desk, opened.window.bench.matte
     opened.click(stage.new)
-    opened.click(stage.parts["Shapes"][0])
+    opened.click(stage.tabs["Shapes"])
     opened.choose(stage.shapes.form, "ellipse")
     opened.click(stage.shapes.keep)
     opened.drag_plate(300, 40, 380, 90)
@@ -205,7 +205,7 @@ def open_shot_of(desk, folder: Path):
 
 def test_shapes_are_edited_by_hand(opened):
     window, desk, stage = opened.window, opened.window.desk, opened.window.bench.matte
-    opened.click(stage.parts["Shapes"][0])
+    opened.click(stage.tabs["Shapes"])
     opened.choose(stage.shapes.form, "rectangle")
     opened.click(stage.shapes.drop)
     opened.drag_plate(200, 40, 300, 100)
@@ -245,7 +245,7 @@ def test_shapes_are_edited_by_hand(opened):
 
 def test_shapes_are_copied_and_go_through_svg(opened, tmp_path):
     desk, stage = opened.window.desk, opened.window.bench.matte
-    opened.click(stage.parts["Shapes"][0])
+    opened.click(stage.tabs["Shapes"])
     opened.choose(stage.shapes.form, "ellipse")
     opened.click(stage.shapes.keep)
     opened.drag_plate(200, 40, 300, 100)
@@ -415,7 +415,7 @@ def test_alpha_apart_is_that_of_the_chosen_zone(opened):
 
 def test_an_outline_copied_on_one_frame_is_a_key_on_another(opened):
     desk, stage = opened.window.desk, opened.window.bench.matte
-    opened.click(stage.parts["Shapes"][0])
+    opened.click(stage.tabs["Shapes"])
     opened.choose(stage.shapes.form, "rectangle")
     opened.click(stage.shapes.keep)
     opened.drag_plate(200, 40, 300, 100)

@@ -57,7 +57,7 @@ def measured(opened):
 @pytest.mark.background
 def test_horizons_are_drawn_and_met_over_the_shot(opened, truth):
     desk, place = opened.window.desk, opened.window.bench.place
-    opened.click(place.parts["Level"][0])
+    opened.click(place.tabs["Level"])
     y0, y1 = true_horizon(truth, 1005)
     opened.click(place.level.horizon)
     opened.drag_plate(40, y0 + (y1 - y0) * 40 / 640, 600, y0 + (y1 - y0) * 600 / 640)
@@ -92,7 +92,7 @@ def test_horizons_are_drawn_and_met_over_the_shot(opened, truth):
 def test_light_from_the_wrong_side_is_a_finding_and_flip_answers_it(opened):
     desk, place = opened.window.desk, opened.window.bench.place
     reading = measured(opened)
-    opened.click(place.parts["Light"][0])
+    opened.click(place.tabs["Light"])
     opened.click(place.light.shadow)
     side = 40 if reading.lit.side == "right" else -40  # a shadow toward the painting's own light
     opened.drag_plate(300, 300, 300 + side, 304)
@@ -128,7 +128,7 @@ def test_a_painting_that_runs_out_is_hatched_named_and_covered(opened):
     colours = [image.pixelColor(x, y) for x, y in places]
     found = sum(c.red() > 190 and c.green() < 120 and c.blue() < 40 for c in colours)
     assert found > 20  # the hatch
-    opened.click(place.parts["Cover"][0])
+    opened.click(place.tabs["Cover"])
     opened.click(place.cover.cover)
     opened.wait(lambda: desk.job is None, 60)
     reading = measured(opened)
@@ -138,7 +138,7 @@ def test_a_painting_that_runs_out_is_hatched_named_and_covered(opened):
 
 def test_a_base_goes_out_and_comes_back_in_register(opened, tmp_path):
     desk, place = opened.window.desk, opened.window.bench.place
-    opened.click(place.parts["Cover"][0])
+    opened.click(place.tabs["Cover"])
     path = tmp_path / "wide.exr"
     opened.with_file(path, lambda: opened.click(place.cover.make))
     opened.wait(lambda: desk.job is None and path.exists(), 60)
@@ -173,7 +173,7 @@ def test_a_facade_lands_on_the_wall_and_stays(opened, truth, tmp_path):
     desk.set_view(view="Plate")
     opened.settled()
     opened.open_stage(place)
-    opened.click(place.parts["Level"][0])
+    opened.click(place.tabs["Level"])
     opened.click(place.level.wall)
     quad = seen(1005)
     opened.window.viewer.zoom_about(opened.window.viewer.to_widget(*quad.mean(axis=0)), 2.0)
@@ -213,7 +213,7 @@ def test_ways_change_without_a_jump_and_pins_are_dragged_and_nudged(opened):
 
 def test_laying_seam_mirror_and_group(opened):
     desk, place = opened.window.desk, opened.window.bench.place
-    opened.click(place.parts["Blend"][0])
+    opened.click(place.tabs["Blend"])
     opened.choose(place.lay.mode, "multiply")
     assert desk.zone.blend.mode == "multiply"
     opened.click(place.lay.seam, QPoint(6, 8))
@@ -226,7 +226,7 @@ def test_laying_seam_mirror_and_group(opened):
     (_, y0), (_, y1) = desk.zone.mirror.line
     assert abs(y1 - y0) < 6
     opened.settled()
-    opened.click(place.parts["Transform"][0])
+    opened.click(place.tabs["Transform"])
     other = desk.shot.zones[2]
     for zone in (desk.shot.zones[1], other):
         desk.choose_zone(zone.id)

@@ -56,7 +56,7 @@ def test_from_plate_to_rendered_sky(hands, demo: Path, tmp_path: Path):
     assert (desk.matte.pulls[0].high.at(1001), desk.matte.pulls[0].high_softness.at(1001)) == (0.66, 0.2)
 
     # draw both shapes: all the ground stays, the upper sky goes
-    hands.click(bench.matte.parts["Shapes"][0])
+    hands.click(bench.matte.tabs["Shapes"])
     outline(hands, bench.matte.shapes.keep, [(2, 222), (638, 222), (638, 358), (2, 358)])
     outline(hands, bench.matte.shapes.drop, [(2, 2), (638, 2), (638, 30), (2, 30)])
     keep, drop = desk.matte.shapes
@@ -86,7 +86,7 @@ def test_from_plate_to_rendered_sky(hands, demo: Path, tmp_path: Path):
     assert desk.lock.reference_frame == works.reference_frame
     desk.set_frame(1001)  # the solve still starts where the marks were set
     bench.refresh()
-    hands.click(bench.lock.both)
+    hands.click(bench.lock.measure.both)
     hands.wait(lambda: bool(desk.lock.solved) and desk.job is None)
     assert [entry.frame for entry in desk.lock.solved] == list(range(1001, 1011))
     for ours, theirs in zip(desk.lock.solved, works.solved):

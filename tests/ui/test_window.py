@@ -29,7 +29,7 @@ def test_a_solve_cancelled_in_the_middle_leaves_all_as_it_was(opened):
     before, steps = desk.shot, desk.history.place
     seen = []
     desk.job_changed.connect(lambda share, words: (seen.append(share), share > 0.1 and desk.cancel_job()))
-    opened.click(bench.lock.both)
+    opened.click(bench.lock.measure.both)
     opened.wait(lambda: bool(seen) and desk.job is None)
     assert max(seen) < 0.9
     assert desk.shot == before
@@ -158,7 +158,7 @@ def test_a_shape_is_drawn_moved_keyed_switched_and_removed(opened):
     plate = desk.shot.zones[0].id
     desk.choose_zone(plate)
     opened.open_stage(matte)
-    opened.click(matte.parts["Shapes"][0])
+    opened.click(matte.tabs["Shapes"])
     count = len(desk.matte.shapes)
     opened.click(matte.shapes.keep)
     for x, y in ((400, 60), (460, 60), (460, 110), (400, 110)):
@@ -183,7 +183,7 @@ def test_a_shape_with_two_points_is_refused_in_words(opened):
     desk.choose_zone(desk.shot.zones[0].id)
     opened.open_stage(window.bench.matte)
     before = desk.shot
-    opened.click(window.bench.matte.parts["Shapes"][0])
+    opened.click(window.bench.matte.tabs["Shapes"])
     opened.click(window.bench.matte.shapes.drop)
     opened.click_plate(100, 60)
     opened.click_plate(200, 60)

@@ -137,7 +137,7 @@ def test_what_is_edited_while_a_lock_is_solved_stays(opened):
     window, desk = opened.window, opened.window.desk
     desk.choose_zone("zone2")
     opened.open_stage(window.bench.lock)
-    opened.click(window.bench.lock.both)
+    opened.click(window.bench.lock.measure.both)
     zone = desk.shot.zone("zone3")
     desk.edit_zone(zone.but(name="Renamed meanwhile"), "Rename")
     opened.wait(lambda: desk.job is None)

@@ -4,8 +4,8 @@ STOCK is what `fetch.py` laid down; OUT is the file `sky_sense.npz` that ships w
 pictures is not taught; the cross entropy of its cells and the share of them that is right are printed. About half an
 hour of two cores, nearly all of it for making the pictures.
 
-Each perceptron is taught by Adam with decoupled decay (Loshchilov & Hutter 2019), a cosine of the rate, and noise on
-what it is told; the second one is told answers of firsts that have not seen the picture (half and half).
+Noise is laid on what each perceptron is told; the second one is told answers of firsts that have not seen the picture
+(half and half).
 """
 
 from __future__ import annotations
@@ -17,6 +17,7 @@ from pathlib import Path
 
 import cv2
 import numpy as np
+from adam import Adam, Net, fresh, slopes, through
 from numpy.typing import NDArray
 from pictures import lesson, read_stock
 
@@ -24,12 +25,10 @@ from zonal_mantle.matte.sky_region import noise_of
 from zonal_mantle.matte.sky_sense import MOST_DEVIATIONS, cells, context, features
 
 Array = NDArray[np.float32]
-Net = dict[str, Array]
 
 HIDDEN = (64, 32)
 TOLD = 400  # cells of each picture
 BATCH, RATE, DECAY, NOISE = 4096, 2e-3, 1e-3, 0.1
-BETAS = (0.9, 0.999)
 
 
 def made(stock: Path, seeds: range) -> list[tuple[Array, Array]]:
@@ -46,44 +45,24 @@ def made(stock: Path, seeds: range) -> list[tuple[Array, Array]]:
 
 def answer(net: Net, told: Array) -> Array:
     """As `sky_sense.answered`, for (n, kinds)."""
+    layers = {name: value for name, value in net.items() if name not in ("mean", "spread")}
     x = np.clip((told - net["mean"]) / net["spread"], -MOST_DEVIATIONS, MOST_DEVIATIONS)
-    for layer in range(2):
-        x = np.maximum(x @ net[f"weights{layer}"] + net[f"offsets{layer}"], 0)
-    return np.asarray(x @ net["weights2"] + net["offsets2"])[:, 0]
+    return through(layers, x)[-1][:, 0]
 
 
 def taught(told: Array, share: Array, rounds: int, rng: np.random.Generator) -> Net:
     mean, spread = told.mean(0), told.std(0) + np.float32(1e-3)
     told = np.clip((told - mean) / spread, -MOST_DEVIATIONS, MOST_DEVIATIONS)
-    sizes = (told.shape[1], *HIDDEN, 1)
-    net: Net = {}
-    for layer, (inputs, outputs) in enumerate(zip(sizes, sizes[1:])):
-        net[f"weights{layer}"] = rng.standard_normal((inputs, outputs), np.float32) * np.float32(np.sqrt(2 / inputs))
-        net[f"offsets{layer}"] = np.zeros(outputs, np.float32)
-    moments = {name: (np.zeros_like(value), np.zeros_like(value)) for name, value in net.items()}
+    net = fresh((told.shape[1], *HIDDEN, 1), rng)
     turns = rounds * (len(told) // BATCH)
+    walk = Adam(net, turns, RATE, DECAY)
     for turn in range(turns):
         if turn % (len(told) // BATCH) == 0:
             order = rng.permutation(len(told))
         some = order[turn % (len(told) // BATCH) * BATCH :][:BATCH]
-        x0 = told[some] + NOISE * rng.standard_normal((BATCH, sizes[0]), np.float32)
-        x1 = np.maximum(x0 @ net["weights0"] + net["offsets0"], 0)
-        x2 = np.maximum(x1 @ net["weights1"] + net["offsets1"], 0)
-        odds = (x2 @ net["weights2"] + net["offsets2"])[:, 0]
-        slope = ((1 / (1 + np.exp(-odds)) - share[some]) / BATCH).astype(np.float32)[:, None]
-        slopes = {"weights2": x2.T @ slope, "offsets2": slope.sum(0)}
-        slope = (slope @ net["weights2"].T) * (x2 > 0)
-        slopes |= {"weights1": x1.T @ slope, "offsets1": slope.sum(0)}
-        slope = (slope @ net["weights1"].T) * (x1 > 0)
-        slopes |= {"weights0": x0.T @ slope, "offsets0": slope.sum(0)}
-        rate = RATE * 0.5 * (1 + np.cos(np.pi * turn / turns))
-        for name, each in slopes.items():
-            first, second = moments[name]
-            first += (1 - BETAS[0]) * (each - first)
-            second += (1 - BETAS[1]) * (each * each - second)
-            grown = [1 - beta ** (turn + 1) for beta in BETAS]
-            change = (first / grown[0]) / (np.sqrt(second / grown[1]) + 1e-8)
-            net[name] -= np.float32(rate) * (change + (DECAY if name.startswith("weights") else 0) * net[name])
+        seen = through(net, told[some] + NOISE * rng.standard_normal((BATCH, told.shape[1]), np.float32))
+        slope = (1 / (1 + np.exp(-seen[-1][:, 0])) - share[some]) / BATCH
+        walk.step(slopes(net, seen, slope.astype(np.float32)[:, None]))
     return net | {"mean": mean, "spread": spread}
 
 

@@ -16,12 +16,13 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from ..media.bands import run_bands
+from ..media.bands import run_bands, run_each
 from ..media.curves import srgb_decode
 from ..shot.matte import ClearSkyPull
 from .clear_sky import away_from, plain_surfaces
 from .errors import MatteError
 from .local_sky import local_sky
+from .sky_edge import Looked, second_look
 from .sky_region import WORKING_PX, SkyModel, colour_ratio, learn_sky, sharpened, sky_region
 from .sky_sense import KNOWN
 
@@ -92,6 +93,16 @@ def sky_matte(pixels: Array, pull: ClearSkyPull, found: SkyFound, frame: float =
     ------
     MatteError : no sky is found.
     """
+    looked = first_look(pixels, pull, found, frame, scale)
+    out = second_look(looked, pull.empty.at(frame))
+    if found.said is not None:
+        said = cv2.resize(found.said, out.shape[::-1], interpolation=cv2.INTER_LINEAR)
+        out = np.where(said > 0, out * (1 - said), out - (1 - out) * said).astype(np.float32)
+    return SkyCut(out, looked.sky)
+
+
+def first_look(pixels: Array, pull: ClearSkyPull, found: SkyFound, frame: float = 0, scale: float = 1.0) -> Looked:
+    """Alpha by what each pixel shows alone, and what it was found by; see `sky_matte`."""
     height, width = pixels.shape[:2]
     region = sharpened(found.chance)
     if not has_sky(found):
@@ -114,13 +125,10 @@ def sky_matte(pixels: Array, pull: ClearSkyPull, found: SkyFound, frame: float =
     )
     fore = _what_stays(stands, size)
     deep = cv2.erode(region, np.ones((3, 3), np.uint8))
-    out = np.empty((height, width), np.float32)
+    alpha, way = np.empty((height, width), np.float32), np.zeros((height, width, 3), np.float32)
     limits = np.float32(pull.empty.at(frame)), np.float32(pull.full.at(frame)), unlike
-    run_bands(_cut_rows, height, pixels, behind, off, near, plain, region, deep, fore, DIRECTIONS, *limits, out)
-    if found.said is not None:
-        said = cv2.resize(found.said, (width, height), interpolation=cv2.INTER_LINEAR)
-        out = np.where(said > 0, out * (1 - said), out - (1 - out) * said).astype(np.float32)
-    return SkyCut(out, behind)
+    run_bands(_cut_rows, height, pixels, behind, off, near, plain, region, deep, fore, DIRECTIONS, *limits, alpha, way)
+    return Looked(alpha, off, pixels, behind, way, near, region, noise_about(sky.whitening))
 
 
 def has_sky(found: SkyFound) -> bool:
@@ -219,10 +227,14 @@ def _unlike(off: Array, near: NDArray[np.uint8], whitening: NDArray[np.float32])
     far = off[::2, ::2][near[::2, ::2] == 0]
     if far.size < LEAST_FAR:
         return np.float32(0)
-    finer = whitening.astype(np.float64)
-    noise = float(np.sqrt(np.trace(np.linalg.inv(finer.T @ finer)) / 3))
-    alike = float((far < max(LIKE_NOISES, LIKE_STEP / noise)).mean())
+    alike = float((far < max(LIKE_NOISES, LIKE_STEP / noise_about(whitening))).mean())
     return np.float32(min(max((MOST_ALIKE - alike) / (0.8 * MOST_ALIKE), 0.0), 1.0))
+
+
+def noise_about(whitening: NDArray[np.float32]) -> float:
+    """The deviation of the sky's noise, coded, over the channels."""
+    finer = whitening.astype(np.float64)
+    return float(np.sqrt(np.trace(np.linalg.inv(finer.T @ finer)) / 3))
 
 
 def _near(like: NDArray[np.uint8], away: Array, size: float) -> tuple[NDArray[np.uint8], Array]:
@@ -309,11 +321,12 @@ def _what_stays(stands: Array, size: float) -> Array:
     channel is how much there is near by. (8, h, w, 4)."""
     height, width = stands.shape[1:3]
     out = np.zeros_like(stands)
-    for k in range(8):
+
+    def guessed(k: int) -> None:
         weighted, guess = stands[k], out[k]
         total = weighted.sum(axis=(0, 1), dtype=np.float64)
         if total[3] < 1e-6:  # nothing stays in this direction
-            continue
+            return
         guess[..., :3] = (total[:3] / total[3]).astype(np.float32)
         for sigma, coarse in ((48.0, 4), (16.0, 2), (5.0, 1)):
             small: NDArray = weighted
@@ -323,7 +336,9 @@ def _what_stays(stands: Array, size: float) -> Array:
             small = cv2.GaussianBlur(small, (0, 0), max(sigma * size / BLOCK / coarse, 0.5))
             if coarse > 1:
                 small = cv2.resize(small, (width, height), interpolation=cv2.INTER_LINEAR)
-            run_bands(_over_rows, height, small, np.float32(ENOUGH), guess)
+            _over_rows(0, height, small, np.float32(ENOUGH), guess)
+
+    run_each(guessed, range(8))
     return out
 
 
@@ -358,7 +373,7 @@ def _mixes(seen, sky, er, eg, eb):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _cut_rows(y0, y1, pixels, sky, off, near, plain, region, deep, fore, directions, empty, full, unlike, out):  # type: ignore[no-untyped-def]
+def _cut_rows(y0, y1, pixels, sky, off, near, plain, region, deep, fore, directions, empty, full, unlike, out, way):  # type: ignore[no-untyped-def]
     height, width = off.shape
     gh, gw = fore.shape[1:3]
     zero, one, half, bend = np.float32(0), np.float32(1), np.float32(0.5), np.float32(BEND)
@@ -399,6 +414,7 @@ def _cut_rows(y0, y1, pixels, sky, off, near, plain, region, deep, fore, directi
                 fr, fg, fb = fr + m * er, fg + m * eg, fb + m * eb
                 share = along / (er * er + eg * eg + eb * eb + np.float32(1e-9))
                 sum_of += m * min(max(share, zero), np.float32(1.2))
+            way[y, x, 0], way[y, x, 1], way[y, x, 2] = fr / total, fg / total, fb / total
             alpha = min(sum_of / total / np.float32(0.95), one)
             if alpha > bend:  # nearly solid is solid: what stays is never quite of one colour
                 alpha = min(bend + (alpha - bend) * (one - bend) / (np.float32(0.98) - bend), one)

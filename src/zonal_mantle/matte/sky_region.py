@@ -27,11 +27,13 @@ from ..media.curves import coded
 from .sky_fit import sampled
 from .sky_reach import reach
 from .sky_sense import cells, sensed
+from .sky_walk import walk
 
 Array = NDArray[np.float32]
 
 WORKING_PX = 480  # the longer side of the picture that is judged
 BINS = (20, 16, 16)  # of L, a and b
+BIN_FROM, BIN_SPAN = (0.0, -40.0, -60.0), (100.0, 80.0, 120.0)
 TEXTURES = 24
 ROUNDS = 3  # of learning
 NEAR_REACH = 0.075  # coded step from the top at which sky and ground are as likely, all in one pixel
@@ -156,10 +158,19 @@ def sharpened(chance: Array) -> Array:
 
 def _places(feed: Array) -> Array:
     """Where colours lie in the table of colours."""
-    lab = cv2.cvtColor(np.clip(feed, 0, 1), cv2.COLOR_RGB2Lab)
-    top = np.array(BINS, np.float32) - np.float32(1.001)
-    scale = np.array([(BINS[0] - 1) / 100, (BINS[1] - 1) / 80, (BINS[2] - 1) / 120], np.float32)
-    return np.ascontiguousarray(np.clip((lab + np.array([0, 40, 60], np.float32)) * scale, 0, top), np.float32)
+    lab = np.asarray(cv2.cvtColor(np.clip(feed, 0, 1), cv2.COLOR_RGB2Lab), np.float32)
+    run_bands(_place_rows, len(lab), lab)
+    return lab
+
+
+@kernel
+def _place_rows(y0, y1, lab):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        for x in range(lab.shape[1]):
+            for c in range(3):
+                low, scale = np.float32(BIN_FROM[c]), np.float32((BINS[c] - 1) / BIN_SPAN[c])
+                value = min((lab[y, x, c] - low) * scale, np.float32(BINS[c] - 1.001))
+                lab[y, x, c] = max(value, np.float32(0))
 
 
 def noise_of(picture: Array) -> float:
@@ -284,72 +295,5 @@ def _walked(look: _Look, model: SkyModel) -> Array:
         against = np.where(look.said < 0, np.float32(HINTED), np.where(look.said > 0, np.float32(0), against))
     step = np.float32(max(STEP_NOISES * look.noise, LEAST_STEP))
     out = chance.astype(np.float64)
-    _walk(look.smooth, for_sky.astype(np.float64), against.astype(np.float64), step, out)
+    walk(look.smooth, for_sky.astype(np.float64), against.astype(np.float64), step, out)
     return np.clip(out, 0, 1).astype(np.float32)
-
-
-@kernel
-def _walk(smooth, for_sky, against, step, p):  # type: ignore[no-untyped-def]
-    """Solves (weights' Laplacian + pulls) p = pull to sky by conjugate gradients, from p as it stands."""
-    h, w = p.shape
-    across, down = np.zeros((h, w)), np.zeros((h, w))
-    for y in range(h):
-        for x in range(w):
-            for way in range(2):
-                v, u = y + way, x + 1 - way
-                if v >= h or u >= w:
-                    continue
-                total = 0.0
-                for c in range(3):
-                    d = smooth[v, u, c] - smooth[y, x, c]
-                    total += d * d
-                weight = np.exp(-total / (3 * step * step)) + 1e-3
-                if way == 0:
-                    across[y, x] = weight
-                else:
-                    down[y, x] = weight
-    diagonal = for_sky + against
-    for y in range(h):
-        for x in range(w):
-            diagonal[y, x] += across[y, x] + down[y, x]
-            if x > 0:
-                diagonal[y, x] += across[y, x - 1]
-            if y > 0:
-                diagonal[y, x] += down[y - 1, x]
-    rest, way_to, image = np.empty((h, w)), np.zeros((h, w)), np.empty((h, w))
-    before, first = 0.0, 0.0
-    for turn in range(-1, 240):
-        source = p if turn < 0 else way_to
-        along = 0.0
-        for y in range(h):
-            for x in range(w):
-                total = diagonal[y, x] * source[y, x]
-                if x > 0:
-                    total -= across[y, x - 1] * source[y, x - 1]
-                if x < w - 1:
-                    total -= across[y, x] * source[y, x + 1]
-                if y > 0:
-                    total -= down[y - 1, x] * source[y - 1, x]
-                if y < h - 1:
-                    total -= down[y, x] * source[y + 1, x]
-                image[y, x] = total
-                along += total * source[y, x]
-        share = before / along if turn >= 0 and along > 0 else 0.0
-        after = 0.0
-        for y in range(h):
-            for x in range(w):
-                if turn < 0:
-                    rest[y, x] = for_sky[y, x] - image[y, x]
-                else:
-                    p[y, x] += share * way_to[y, x]
-                    rest[y, x] -= share * image[y, x]
-                after += rest[y, x] * rest[y, x] / diagonal[y, x]
-        grow = after / before if turn >= 0 and before > 0 else 0.0
-        if turn < 0:
-            first = after
-        if after <= 1e-7 * first or after < 1e-12:
-            break
-        for y in range(h):
-            for x in range(w):
-                way_to[y, x] = rest[y, x] / diagonal[y, x] + grow * way_to[y, x]
-        before = after

@@ -6,7 +6,7 @@ The kernels release the interpreter's lock, so plain threads do; results do not 
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
@@ -35,6 +35,12 @@ def run_halves(kernel: Callable[..., None], height: int, *arguments: Any) -> Non
     futures = [_pool.submit(kernel, edges[k], edges[k + 1], *arguments) for k in range(1, _CORES)]
     kernel(0, edges[1], *arguments)
     for future in futures:
+        future.result()
+
+
+def run_each(work: Callable[[Any], None], things: Iterable[Any]) -> None:
+    """Calls `work` with each thing, on all cores; for work that waits for none of the others."""
+    for future in [_pool.submit(work, each) for each in things]:
         future.result()
 
 

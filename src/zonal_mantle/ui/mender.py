@@ -39,10 +39,10 @@ class Mender:
         self.bench.refresh()
         place, match = self.bench.place, self.bench.match
         acts = {
-            "suggest lock": self.bench.lock.measure.propose,
-            "cover": place.cover.cover_now,
-            "align horizon": place.level.align,
-            "flip": place.light.flip_now,
-            "fit tone": match.tone.fit_now,
+            "suggest lock": lambda: self.bench.lock.measure.propose(),
+            "cover": lambda: place.cover.cover_now(),
+            "align horizon": lambda: place.level.align(),
+            "flip": lambda: place.light.flip_now(),
+            "fit tone": lambda: match.tone.fit_now(),
         }
         acts[mend.what]()

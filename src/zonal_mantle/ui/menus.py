@@ -84,7 +84,7 @@ class Menus:
         window = self.window
         shot = self._open("Shot")
         self._add(shot, "First pass", "", window.first_pass)
-        self._add(shot, "Suggest a lock", "", window.bench.lock.measure.propose)
+        self._add(shot, "Suggest a lock", "", lambda: window.bench.lock.measure.propose())
         shot.addSeparator()
         self._add(shot, "Notes…", "Ctrl+T", window.show_notes)
         self._add(shot, "States…", "Ctrl+Shift+T", window.show_states)

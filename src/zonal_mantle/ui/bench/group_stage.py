@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from typing import Any, get_args
 
 from ...shot import Group
 from ...shot.hang import Mode
 from ..desk import Desk
 from ..widgets import choice, note, row, show_choice
-from .panel import Panel
 from .stage import Stage
 from .valued import Valued
 from .whole_tone import ToneOf, WholeTone
@@ -61,8 +61,16 @@ class GroupStage(Stage):
         super().__init__(desk)
         self.members = note()
         self.inside.addWidget(self.members)
-        self.tone = WholeTone(
-            desk,
+        self.add_parts(
+            ("Tone", lambda: self.tone, "Toned as one"),
+            ("Blend", lambda: self.blend, "Softness, opacity, wrap and blend"),
+        )
+
+    @cached_property
+    def tone(self) -> WholeTone:
+        """The tone of all of its zones."""
+        tone = WholeTone(
+            self.desk,
             ToneOf(
                 name=lambda: "" if self.group is None else self.group.name,
                 tone=lambda: None if self.group is None else self.group.tone,
@@ -72,14 +80,14 @@ class GroupStage(Stage):
                 finish=lambda: None,
             ),
         )
-        self.tone.across.hide()
-        self.tone.draw.hide()
-        self.blend = GroupBlend(desk, self)
-        parts: tuple[tuple[str, Panel, str], ...] = (
-            ("Tone", self.tone, "Toned as one"),
-            ("Blend", self.blend, "Softness, opacity, wrap and blend"),
-        )
-        self.add_parts(*parts)
+        tone.across.hide()
+        tone.draw.hide()
+        return tone
+
+    @cached_property
+    def blend(self) -> GroupBlend:
+        """How they are laid."""
+        return GroupBlend(self.desk, self)
 
     @property
     def group(self) -> Group | None:
@@ -96,13 +104,17 @@ class GroupStage(Stage):
     def switch(self, on: bool) -> None:
         self.put(f"Group {'on' if on else 'off'}", None, on=on)
 
-    def refresh(self) -> None:
-        super().refresh()
+    def show_header(self) -> None:
         group = self.group
         if group is None:
             return
-        names = [zone.name for zone in self.desk.shot.members(group.id)]
+        count = len(self.desk.shot.members(group.id))
         self.header.switch.setChecked(group.on)
-        self.header.show_reading(f"{group.name}, {len(names)} zones" if group.on else f"{group.name} off")
-        self.members.setText(", ".join(names))
-        self.open_part(self.part)
+        self.header.show_reading(f"{group.name}, {count} zones" if group.on else f"{group.name} off")
+
+    def show_body(self) -> None:
+        super().show_body()
+        group = self.group
+        if group is not None:
+            self.members.setText(", ".join(zone.name for zone in self.desk.shot.members(group.id)))
+            self.open_part(self.part)

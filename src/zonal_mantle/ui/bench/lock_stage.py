@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import cached_property
+
 from PySide6.QtWidgets import QCheckBox
 
 from ...comp import mend_of_lock
@@ -45,12 +47,11 @@ class LockStage(Stage):
             "crosshair", "Show the reference frame, on which the marks or the field were set", self._go
         )
         self.inside.addLayout(row(named("Lock", self.which, wide=False), self.go, self.remove))
-        self.measure, self.correct = MeasurePanel(desk, tool, sample), CorrectPanel(desk, tool)
+        self._sample = sample
         self.add_parts(
-            ("Measure", self.measure, "What is looked at, how, and solving it"),
-            ("Correct", self.correct, "Keys by hand, smoothing, joining, scale; what the zone follows; files"),
+            ("Measure", lambda: self.measure, "What is looked at, how, and solving it"),
+            ("Correct", lambda: self.correct, "Keys by hand, smoothing, joining, scale; what the zone follows; files"),
         )
-        self.back, self.both, self.on = self.measure.back, self.measure.both, self.measure.on
         self.quad = QCheckBox("Quad")
         self.quad.setToolTip("Hangs a grid of four corners on the lock, to see whether it holds. Drag its corners")
         self.quad.clicked.connect(self._quad)
@@ -67,21 +68,27 @@ class LockStage(Stage):
         self.inside.addWidget(self.words)
         self.lost = note(role="warn")
         self.inside.addWidget(self.lost)
-        self.open_part("Measure")
+
+    @cached_property
+    def measure(self) -> MeasurePanel:
+        """What is looked at, and solving it."""
+        return MeasurePanel(self.desk, self.tool, self._sample)
+
+    @cached_property
+    def correct(self) -> CorrectPanel:
+        """What is done to a lock by hand."""
+        return CorrectPanel(self.desk, self.tool)
 
     # --- showing ---
-    def refresh(self) -> None:
-        super().refresh()
+    def show_body(self) -> None:
+        super().show_body()
         shot, zone, lock = self.desk.shot, self.zone, self.desk.lock
         entries = [(other.id, other.name) for other in shot.locks]
-        riding = shot.lock(zone.placement.rides) if zone.placement.rides else None
-        plate = shot.holds_plate(zone)
         fill(self.rides, [(None, FREE), *entries], zone.placement.rides)
         fill(self.which, entries, lock.id if lock else None)
         for part in (self.which, self.remove, self.go, self.quad, self.still, self.apart):
             part.setVisible(lock is not None)
-        self._show_header(riding, plate)
-        self.parts[self.part][1].refresh()
+        self.open_part(self.part)
         if lock is None:
             self.words.setText("")
             self.lost.setText("")
@@ -109,9 +116,14 @@ class LockStage(Stage):
             + "."
         )
 
-    def _show_header(self, riding: Lock | None, plate: bool) -> None:
-        self.header.show_mend(mend_of_lock(self.desk.shot, self.zone))
-        lock = riding or (self.desk.lock if plate else None)
+    def show_header(self) -> None:
+        shot, zone = self.desk.shot, self.zone
+        self.header.show_mend(mend_of_lock(shot, zone))
+        plate = shot.holds_plate(zone)
+        lock = shot.lock(zone.placement.rides) if zone.placement.rides else self.desk.lock if plate else None
+        if lock is None and shot.first == shot.last:
+            self.header.show_reading("nothing moves in a still")
+            return
         if lock is None:
             self.header.show_reading("no lock yet" if plate else "rides on nothing", not plate)
             return

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import cached_property
 
 from PySide6.QtWidgets import QComboBox
 
@@ -48,17 +49,12 @@ class MatchStage(Stage):
         self.rides.setMinimumContentsLength(8)
         self.distance.setMinimumWidth(104)
         self.inside.addLayout(row(self.distance, self.rides))
-        self.tone, self.air = TonePanel(desk), AirPanel(desk)
-        self.lens, self.wrap, self.grain = LensPanel(desk), WrapPanel(desk), GrainPanel(desk)
-        self.tone.line_wanted = self.line  # type: ignore[method-assign]
-        self.air.line_wanted = self.line  # type: ignore[method-assign]
-        self.tone.sky_wanted = self._new_sky  # type: ignore[method-assign]
         self.add_parts(
-            ("Tone", self.tone, "Exposure, white, balance, contrast, curves, colour"),
-            ("Air", self.air, "Haze by distance, depth, mist"),
-            ("Lens", self.lens, "Focus, sharpness, motion blur"),
-            ("Wrap", self.wrap, "Light of the background over the rim"),
-            ("Grain", self.grain, "Grain on what is not plate"),
+            ("Tone", lambda: self.tone, "Exposure, white, balance, contrast, curves, colour"),
+            ("Air", lambda: self.air, "Haze by distance, depth, mist"),
+            ("Lens", lambda: self.lens, "Focus, sharpness, motion blur"),
+            ("Wrap", lambda: self.wrap, "Light of the background over the rim"),
+            ("Grain", lambda: self.grain, "Grain on what is not plate"),
         )
         self.all = push_button("Fit all", "Fits all five parts of this zone in their order", self._fit_all, "crosshair")
         self.before = push_button(
@@ -68,14 +64,43 @@ class MatchStage(Stage):
         self.words = note()
         self.inside.addWidget(self.words)
 
+    @cached_property
+    def tone(self) -> TonePanel:
+        """Exposure, white, contrast, colour."""
+        tone = TonePanel(self.desk)
+        tone.line_wanted = self.line  # type: ignore[method-assign]
+        tone.sky_wanted = self._new_sky  # type: ignore[method-assign]
+        return tone
+
+    @cached_property
+    def air(self) -> AirPanel:
+        """Haze and mist."""
+        air = AirPanel(self.desk)
+        air.line_wanted = self.line  # type: ignore[method-assign]
+        return air
+
+    @cached_property
+    def lens(self) -> LensPanel:
+        """Focus, sharpness, motion blur."""
+        return LensPanel(self.desk)
+
+    @cached_property
+    def wrap(self) -> WrapPanel:
+        """Light over the rim."""
+        return WrapPanel(self.desk)
+
+    @cached_property
+    def grain(self) -> GrainPanel:
+        """Grain."""
+        return GrainPanel(self.desk)
+
     def open_part(self, name: str) -> None:
         super().open_part(name)
         self.desk.match_part = name.lower()
         if self.desk.before:
             self.desk.view_changed.emit()
 
-    def refresh(self) -> None:
-        super().refresh()
+    def show_header(self) -> None:
         zone, shot = self.zone, self.desk.shot
         match = zone.match
         self.header.switch.setChecked(match.on)
@@ -95,6 +120,10 @@ class MatchStage(Stage):
             self.header.show_reading("air off")
         else:
             self.header.show_reading(f"{transmittance(zone.distance_m, shot.air.visibility_m):.0%} transmitted")
+
+    def show_body(self) -> None:
+        super().show_body()
+        shot, match = self.desk.shot, self.zone.match
         count = len(match.aim.areas)
         names = [f"Area {k + 1}" for k in range(count)] or [NO_AREA]
         chosen = self.areas.currentText()
@@ -109,7 +138,7 @@ class MatchStage(Stage):
             locks = [(lock.id, f"on {lock.name}") for lock in shot.locks if lock.holds]
             fill(self.rides, [(None, STILL), *locks], match.aim.rides)
         self.before.setChecked(self.desk.before)
-        self.all.setEnabled(not plate)
+        self.all.setEnabled(not shot.holds_plate(self.zone))
         self.open_part(self.part)
 
     def switch(self, on: bool) -> None:

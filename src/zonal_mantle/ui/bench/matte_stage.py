@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import cached_property
 
 from PySide6.QtWidgets import QLineEdit
 
@@ -47,34 +48,47 @@ class MatteStage(Stage):
         self.inside.addLayout(row(self.which, self.title, self.new, self.remove))
         self.problem = note(role="warn")
         self.inside.addWidget(self.problem)
-        self.pulls = PullPanel(desk, sample)
-        self.edge = EdgePanel(desk)
-        self.shapes = ShapePanel(desk, tool)
+        self._tool, self._sample = tool, sample
         self.add_parts(
-            ("Pulls", self.pulls, "What is cut out by brightness, colour, screen, sky or difference"),
-            ("Edge", self.edge, "Levels, growth, softness, specks and holes, steadying, the old sky's colour"),
-            ("Shapes", self.shapes, "Keep and drop shapes"),
+            ("Pulls", lambda: self.pulls, "What is cut out by brightness, colour, screen, sky or difference"),
+            ("Edge", lambda: self.edge, "Levels, growth, softness, specks and holes, steadying, the old sky's colour"),
+            ("Shapes", lambda: self.shapes, "Keep and drop shapes"),
         )
-        self.open_part("Pulls")
+
+    @cached_property
+    def pulls(self) -> PullPanel:
+        """What cuts by the picture."""
+        return PullPanel(self.desk, self._sample)
+
+    @cached_property
+    def edge(self) -> EdgePanel:
+        """What is done to the edge."""
+        return EdgePanel(self.desk)
+
+    @cached_property
+    def shapes(self) -> ShapePanel:
+        """Keep and drop shapes."""
+        return ShapePanel(self.desk, self._tool)
 
     # --- showing ---
-    def refresh(self) -> None:
-        super().refresh()
-        zone, matte = self.zone, self.desk.matte
-        self.header.switch.setChecked(zone.matte.on)
+    def show_body(self) -> None:
+        super().show_body()
+        matte = self.desk.matte
+        reading = self.desk.readings.mattes.get(matte.id) if matte is not None else None
+        self.problem.setText(reading.problem if reading is not None else "")
+        self.problem.setVisible(bool(self.problem.text()))
         mattes = [(each.id, each.name) for each in self.desk.shot.mattes]
         fill(self.which, [(None, NONE), *mattes], matte.id if matte is not None else None)
         for part in (self.title, self.remove):
             part.setEnabled(matte is not None)
         if not self.title.hasFocus():
             self.title.setText(matte.name if matte is not None else NONE)
-        self._show_reading(matte)
-        self.parts[self.part][1].refresh()
+        self.open_part(self.part)
 
-    def _show_reading(self, matte: Matte | None) -> None:
+    def show_header(self) -> None:
+        matte = self.desk.matte
         reading = self.desk.readings.mattes.get(matte.id) if matte is not None else None
-        self.problem.setText(reading.problem if reading is not None else "")
-        self.problem.setVisible(bool(self.problem.text()))
+        self.header.switch.setChecked(self.zone.matte.on)
         mend = mend_of_matte(self.desk.shot, self.zone)
         self.header.show_mend(mend)
         if not self.zone.matte.on:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import cached_property
+
 import numpy as np
 
 from ...comp import Mend
@@ -25,21 +27,41 @@ class PlaceStage(Stage):
 
     def __init__(self, desk: Desk, tool: PlaceTool) -> None:
         super().__init__(desk)
-        self.hang = HangPanel(desk)
-        self.level = LevelPanel(desk, tool.lines)
-        self.cover = CoverPanel(desk)
-        self.light = LightPanel(desk, tool.lines)
-        self.lay = LayPanel(desk, tool.lines)
+        self._lines = tool.lines
         self.add_parts(
-            ("Transform", self.hang, "How the painting hangs: its way and its numbers"),
-            ("Level", self.level, "Horizon and vanishing points of plate and painting"),
-            ("Cover", self.cover, "Whether it covers every frame; painting bases"),
-            ("Light", self.light, "Which side the light comes from"),
-            ("Blend", self.lay, "Blend mode, opacity, seam, mirror in water"),
+            ("Transform", lambda: self.hang, "How the painting hangs: its way and its numbers"),
+            ("Level", lambda: self.level, "Horizon and vanishing points of plate and painting"),
+            ("Cover", lambda: self.cover, "Whether it covers every frame; painting bases"),
+            ("Light", lambda: self.light, "Which side the light comes from"),
+            ("Blend", lambda: self.lay, "Blend mode, opacity, seam, mirror in water"),
         )
 
-    def refresh(self) -> None:
-        super().refresh()
+    @cached_property
+    def hang(self) -> HangPanel:
+        """How it hangs."""
+        return HangPanel(self.desk)
+
+    @cached_property
+    def level(self) -> LevelPanel:
+        """Horizons."""
+        return LevelPanel(self.desk, self._lines)
+
+    @cached_property
+    def cover(self) -> CoverPanel:
+        """Whether it covers."""
+        return CoverPanel(self.desk)
+
+    @cached_property
+    def light(self) -> LightPanel:
+        """Where its light comes from."""
+        return LightPanel(self.desk, self._lines)
+
+    @cached_property
+    def lay(self) -> LayPanel:
+        """How it is laid."""
+        return LayPanel(self.desk, self._lines)
+
+    def show_header(self) -> None:
         zone = self.zone
         placement = zone.placement
         self.header.switch.setChecked(placement.on)
@@ -55,9 +77,12 @@ class PlaceStage(Stage):
         else:
             cover = place.coverage
             self.header.show_reading(f"covers {cover.covered}/{cover.frames}", cover.covered < cover.frames)
-        plate = self.desk.shot.holds_plate(zone)
+
+    def show_body(self) -> None:
+        super().show_body()
+        plate = self.desk.shot.holds_plate(self.zone)
         for name in ("Level", "Cover", "Light"):  # of paintings only
-            self.parts[name][0].setEnabled(not plate)
+            self.tabs[name].setEnabled(not plate)
         self.open_part("Transform" if plate and self.part in ("Level", "Cover", "Light") else self.part)
 
     def _mend(self, place: PlaceReading | None) -> Mend | None:

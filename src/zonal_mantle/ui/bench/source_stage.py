@@ -71,8 +71,17 @@ class SourceStage(Stage):
     def source(self) -> Source:
         return self.desk.shot.source(self.zone.source)
 
-    def refresh(self) -> None:
-        super().refresh()
+    def show_header(self) -> None:
+        source = self.source
+        problem = self.desk.problem_of(source)
+        self.header.show_mend(Mend("relink", "Relink…", source.id) if problem else None)
+        if problem:
+            self.header.show_reading("missing", True)
+        else:
+            self.header.show_reading(f"{source.encoding}{' ?' if source.encoding_guessed else ''}")
+
+    def show_body(self) -> None:
+        super().show_body()
         source = self.source
         problem = self.desk.problem_of(source)
         moving = source.kind != "still"
@@ -93,11 +102,6 @@ class SourceStage(Stage):
         self.rate.setVisible(moving)
         self.aspect.set_value(source.pixel_aspect)
         self._show_plates()
-        self.header.show_mend(Mend("relink", "Relink…", source.id) if problem else None)
-        if problem:
-            self.header.show_reading("missing", True)
-        else:
-            self.header.show_reading(f"{source.encoding}{' ?' if source.encoding_guessed else ''}")
 
     def _show_plates(self) -> None:
         """The denoised and the clean plate, where the zone holds the plate and the stock has any of its size."""

@@ -107,7 +107,7 @@ class Header(QFrame):
 
 
 class Stage(QWidget):
-    """A header and its body. Subclasses fill the body and show the zone in `refresh`."""
+    """A header and its body. Subclasses fill the body and show the zone in `show_header` and `show_body`."""
 
     name = ""
     tip = ""
@@ -135,26 +135,36 @@ class Stage(QWidget):
         assert zone is not None
         return zone
 
-    def add_parts(self, *parts: tuple[str, Panel, str]) -> None:
-        """Panels of which one is open at a time, with a button and a tip each; the first is open."""
-        self.parts: dict[str, tuple[QPushButton, Panel]] = {}
-        for name, panel, tip in parts:
+    def add_parts(self, *parts: tuple[str, Callable[[], Panel], str]) -> None:
+        """Panels of which one is open at a time, each with a button and a tip; the first is open. A panel is made when
+        it is first asked for: most of them are not looked at in most sittings."""
+        self._makers = {name: make for name, make, _ in parts}
+        self._made: dict[str, Panel] = {}
+        self.tabs: dict[str, QPushButton] = {}
+        for name, _, tip in parts:
             button = push_button(name, tip, lambda name=name: self.open_part(name), checkable=True)
             button.setProperty("tab", True)
-            self.parts[name] = (button, panel)
-        self.inside.addLayout(row(*(button for button, _ in self.parts.values())))
-        for _, panel in self.parts.values():
-            self.inside.addWidget(panel)
+            self.tabs[name] = button
+        self.inside.addLayout(row(*self.tabs.values()))
+        self._panels_at = self.inside.count()
         self.part = parts[0][0]
+
+    def panel(self, name: str) -> Panel:
+        """One of the parts' panels."""
+        if name not in self._made:
+            panel = self._made[name] = self._makers[name]()
+            panel.setVisible(name == self.part)
+            self.inside.insertWidget(self._panels_at, panel)
+        return self._made[name]
 
     def open_part(self, name: str) -> None:
         """Shows one of the parts."""
         self.part = name
-        for each, (button, panel) in self.parts.items():
+        self.panel(name).refresh()
+        for each, button in self.tabs.items():
             button.setChecked(each == name)
+        for each, panel in self._made.items():
             panel.setVisible(each == name)
-            if each == name:
-                panel.refresh()
 
     def show_open(self, on: bool) -> None:
         self.header.show_open(on)
@@ -164,7 +174,16 @@ class Stage(QWidget):
         """The header's switch was clicked."""
 
     def refresh(self) -> None:
-        """Shows the chosen zone."""
+        """Shows the chosen zone: what its header says, and the body where it is open."""
+        self.show_header()
+        if not self.body.isHidden():
+            self.show_body()
+
+    def show_header(self) -> None:
+        """Switch, reading and what mends; seen whether the stage is open or not."""
+
+    def show_body(self) -> None:
+        """The controls of an open stage."""
         for field, get in self._fields:
             part = get(self.zone)
             field.setEnabled(part is not None)
