@@ -107,6 +107,17 @@ class Hands:
         QTest.keyClick(self.window, *combination)
         QApplication.processEvents()
 
+    def whole(self) -> Window:
+        """The window with all that is made only when it is first asked for: every panel of every stage."""
+        bench = self.window.bench
+        for stage in (*bench.stages, bench.group):
+            for name in getattr(stage, "tabs", ()):
+                stage.panel(name)
+        assert bench.finish is not None
+        self.window.desk.choose_stage("Finish")
+        QApplication.processEvents()
+        return self.window
+
     def with_file(self, path: Path, action: Callable[[], None]) -> None:
         """Does something that asks for a file, and answers its dialog by typing a path."""
         self._answering(lambda tries: self._answer_file(path, tries), action)

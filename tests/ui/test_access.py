@@ -19,9 +19,7 @@ def told(widget: QWidget, what: QAccessible.Text) -> str:
 
 
 def test_every_control_has_a_name_for_a_screen_reader(opened):
-    window = opened.window
-    window.desk.choose_stage("Finish")
-    QApplication.processEvents()
+    window = opened.whole()
     kinds = (QAbstractButton, QComboBox, QLineEdit, QListWidget, NumberField, Header)
     nameless = [
         (type(widget).__name__, widget.toolTip())

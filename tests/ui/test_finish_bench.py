@@ -336,7 +336,7 @@ def test_every_part_of_the_finish_fits_at_1280_by_800(hands, saltworks):
         assert panel.minimumSizeHint().width() <= window.bench.width(), name
     tone = window.bench.finish.tone
     for page, (button, _) in tone.pages.items():
-        hands.click(window.bench.finish.tabs["Tone"])
+        hands.click(window.bench.finish.parts["Tone"][0])
         hands.click(button)
         QApplication.processEvents()
         assert tone.mapTo(window.bench, tone.rect().bottomLeft()).y() <= window.bench.finish_header.y(), page

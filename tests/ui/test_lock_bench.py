@@ -61,7 +61,7 @@ def test_a_plane_lock_from_drawing_to_comparing(opened, tmp_path):
     assert [shape.mode for shape in desk.lock.field] == ["keep", "drop"]
     assert desk.lock.field[0].points_at(1005)[0] == pytest.approx((205, 168), abs=1)
     opened.window.bench.refresh()
-    opened.click(stage.both)
+    opened.click(stage.measure.both)
     solved(opened)
     lock = desk.lock
     assert [entry.frame for entry in lock.solved] == list(desk.shot.frames)
@@ -128,7 +128,7 @@ def test_the_difference_view_and_the_kinds_own_controls(opened):
     assert stage.measure.stays.isVisible()
     assert not stage.measure.focal.isVisible()
     draw_house(opened, stage)
-    opened.click(stage.on)
+    opened.click(stage.measure.on)
     solved(opened)
     desk.set_frame(1008)
     opened.window.bench.refresh()
@@ -147,7 +147,7 @@ def test_changing_what_is_measured_takes_the_solve_away_and_undo_brings_it_back(
     desk = opened.window.desk
     stage = new_lock(opened, "plane")
     draw_house(opened, stage)
-    opened.click(stage.both)
+    opened.click(stage.measure.both)
     solved(opened)
     before = desk.lock
     opened.choose(stage.measure.motion, "similarity")
@@ -159,7 +159,7 @@ def test_changing_what_is_measured_takes_the_solve_away_and_undo_brings_it_back(
 def test_a_camera_lock_shows_points_carries_a_card_and_is_scaled(opened):
     window, desk = opened.window, opened.window.desk
     stage = new_lock(opened, "camera")
-    opened.click(stage.both)
+    opened.click(stage.measure.both)
     solved(opened, 240)
     lock = desk.lock
     places = window.lock_tool.places(lock)
@@ -192,7 +192,7 @@ def test_what_cannot_be_solved_says_why_and_leaves_all_as_it_was(opened):
     said = []
     desk.said.connect(lambda words, trouble: said.append((words, trouble)))
     before = desk.shot
-    opened.click(stage.both)
+    opened.click(stage.measure.both)
     opened.wait(lambda: any("too small" in words for words, _ in said))
     assert said[-1][1]
     assert desk.shot == before
@@ -231,7 +231,7 @@ def test_marks_are_proposed_in_an_area_and_followed_in_one_pass(opened):
     assert len(marks) >= 3
     assert all(204 <= mark.x <= 319 and 164 <= mark.y <= 225 for mark in marks)
     assert desk.lock.reference_frame == 1005
-    opened.click(stage.both)
+    opened.click(stage.measure.both)
     solved(opened)
     assert len(desk.lock.solved) == len(desk.shot.frames)
 

@@ -81,8 +81,8 @@ def test_one_key_gives_the_picture_the_whole_window_and_takes_it_back(opened):
 
 
 def test_no_attribute_of_a_part_hides_one_of_qt(opened):
-    opened.window.bench.finish  # noqa: B018 - made when it is first asked for
-    for widget in (opened.window, *opened.window.findChildren(QWidget)):
+    window = opened.whole()
+    for widget in (window, *window.findChildren(QWidget)):
         own = {k for k, v in vars(widget).items() if hasattr(QWidget, k) and not isinstance(v, SignalInstance)}
         assert not own, (type(widget).__name__, own)
 
@@ -347,6 +347,7 @@ def test_two_things_of_one_name_are_told_apart_and_both_chosen(opened):
     locks = desk.shot.locks
     desk.edit(desk.shot.but(locks=tuple(lock.but(name="Far") for lock in locks)), "Same names")
     desk.choose_zone(hung(desk).id)
+    desk.choose_stage("Lock")
     bench.refresh()
     rides = bench.lock.rides
     for k, lock in enumerate(locks, 1):

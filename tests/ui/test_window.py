@@ -306,7 +306,7 @@ def test_number_fields_are_dragged_stepped_typed_and_set_back(qtbot):
 
 
 def test_every_control_says_what_it_does(opened):
-    window = opened.window
+    window = opened.whole()
     for kind in (NumberField, QPushButton, QToolButton, QComboBox, QCheckBox):
         for part in window.findChildren(kind):
             if part.objectName().startswith("qt_"):
@@ -339,7 +339,7 @@ def test_nothing_is_cut_off_at_1280_by_800(opened):
         window.desk.choose_zone(zone)
         for stage in bench.stages:
             opened.open_stage(stage)
-            for part in getattr(stage, "parts", {"": None}):
+            for part in getattr(stage, "tabs", {"": None}):
                 if part:
                     stage.open_part(part)
                 QApplication.processEvents()

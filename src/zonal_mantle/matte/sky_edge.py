@@ -79,7 +79,7 @@ def second_look(looked: Looked, empty: float) -> Array:
 def described(looked: Looked, rows: NDArray[np.int64], columns: NDArray[np.int64]) -> Array:
     """What is told of some pixels: (n, 53)."""
     out = np.empty((KINDS, len(rows)), np.float32)
-    _describe(rows, columns, len(rows), *_planes(looked), out)
+    _describe(rows, columns, len(rows), *_planes(looked), out)  # type: ignore[call-arg]
     return np.ascontiguousarray(out.T)
 
 

@@ -116,6 +116,7 @@ class HangPanel(Panel):
             lambda v: self._timing(f"Between frames {v}", between=v),
         )
         self.own_rate = QCheckBox("Own frame rate")
+        self.own_rate.setToolTip("A second of it lasts a second; off, a frame of it lasts one of the plate")
         self.own_rate.clicked.connect(lambda on: self._timing("Own frame rate", own_rate=bool(on)))
         self.inside.addLayout(row(self.start, self.speed))
         self.inside.addLayout(row(named("Beyond its ends", self.after), named("Between frames", self.between)))

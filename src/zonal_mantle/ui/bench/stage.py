@@ -153,8 +153,8 @@ class Stage(QWidget):
         """One of the parts' panels."""
         if name not in self._made:
             panel = self._made[name] = self._makers[name]()
-            panel.setVisible(name == self.part)
             self.inside.insertWidget(self._panels_at, panel)
+            panel.setVisible(name == self.part)  # not before it has its place: it would be a window of its own
         return self._made[name]
 
     def open_part(self, name: str) -> None:
