@@ -64,3 +64,11 @@ if [ ! -x .venv/bin/zonal-mantle ] || [ pyproject.toml -nt .venv/.installed-proj
   .venv/bin/pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e .
   touch .venv/.installed-project
 fi
+
+# --- Kernels: compiled now, so that nobody waits for them at the first picture ----------------------------------
+compiled=".venv/.compiled-$kind"
+if [ ! -e "$compiled" ] || [ -n "$(find src -name '*.py' -newer "$compiled" -print -quit)" ]; then
+  say "Compiling what pictures are made with …"
+  [ "$kind" = test ] && export NUMBA_CACHE_DIR="$PWD/.venv/kernels"
+  if .venv/bin/python -m zonal_mantle.kernels; then touch "$compiled"; fi
+fi

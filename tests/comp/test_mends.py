@@ -1,10 +1,15 @@
 """What mends a trouble, and findings by their weight."""
 
+from pathlib import Path
+
+import numpy as np
 import pytest
 
+from zonal_mantle.api import new
 from zonal_mantle.comp import Finding, by_severity, mend_of, mend_of_lock, mend_of_matte, mended, reason_set_aside
 from zonal_mantle.comp.mends import best_lock, hidden_behind
 from zonal_mantle.comp.readings import Readings, _findings
+from zonal_mantle.media.still import write_still
 from zonal_mantle.shot import Finish, Lock, LockFrame, MatteUse, SetAside, load
 
 
@@ -99,3 +104,13 @@ def test_the_gravest_come_first_and_those_set_aside_last(shot):
     assert by_severity([aside, doubt, wrong], kept) == [wrong, doubt, aside]
     assert reason_set_aside(kept, aside) == "comes tonight"
     assert reason_set_aside(kept, doubt) is None
+
+
+def test_a_still_lacks_no_lock(shot, tmp_path):
+    """Nothing moves in one frame: nothing is offered, and nothing is wrong."""
+    write_still(tmp_path / "still.exr", np.full((48, 64, 3), 0.4, np.float32), "float")
+    still = new(tmp_path / "still.exr").shot
+    assert still.first == still.last
+    assert mend_of_lock(still, still.zones[0]) is None
+    moving_plate = new(Path(shot.plate_source.path)).shot
+    assert mend_of_lock(moving_plate, moving_plate.zones[0]).what == "suggest lock"

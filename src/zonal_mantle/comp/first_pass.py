@@ -70,9 +70,8 @@ def first_pass(shot: Shot, pictures: Pictures, cards: list[SkyCard], progress: P
         except MantleError as problem:
             steps.append(Step(f"First pass: {name.lower()}", shot, f"{name}: {problem}", done=False))
             if name == "Matte":  # nothing would be seen of what is hung behind
-                for later, *_ in acts[len(steps) :]:
-                    words = f"{later}: left out, for the plate is not cut."
-                    steps.append(Step(f"First pass: {later.lower()}", shot, words, done=False))
+                words = "Sky, cover and fits: left out, for the plate is not cut."
+                steps.append(Step("First pass: left out", shot, words, done=False))
                 break
             continue
         shot = new

@@ -84,6 +84,8 @@ def mend_of_lock(shot: Shot, zone: Zone) -> Mend | None:
     rides = zone.placement.rides
     if rides is not None:
         return mend_of_solve(shot, shot.lock(rides))
+    if shot.first == shot.last:
+        return None  # nothing moves in a still
     if shot.holds_plate(zone):
         return None if shot.locks else Mend("suggest lock", "Suggest a lock", zone.id)
     best = best_lock(shot, zone.distance_m, zone.placement.way)

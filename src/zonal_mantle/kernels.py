@@ -1,0 +1,100 @@
+"""Compiles the kernels before they are needed: `python -m zonal_mantle.kernels`, on all cores.
+
+Numba compiles a kernel when it is first called, and keeps it. `kernels.json` lists which are called with what; set-up
+compiles those, so that nobody waits for them at the first picture. What is not listed is compiled when it is called.
+`tools/list_kernels.py` writes the list from what a run of the tests has kept.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import subprocess
+import sys
+from collections.abc import Iterable
+from importlib import import_module
+from importlib.resources import files
+from typing import Any
+
+from numba.core import types
+
+LIST = "kernels.json"  # [module, kernel, types of its arguments as Numba writes them]
+PARTS = re.compile(r"(readonly )?array\((\w+), (\d)d, (\w)\)|UniTuple\(|Tuple\(| x (\d+)|([A-Z]\w*)\(")
+
+
+def listed() -> list[list[str]]:
+    """All entries of the list."""
+    return list(json.loads((files(__package__) / LIST).read_text(encoding="utf-8")))
+
+
+def types_of(written: str, module: str) -> tuple[Any, ...]:
+    """Numba's types from how it writes them. Only for the list that ships: it is evaluated as Python.
+
+    Raises
+    ------
+    ValueError : something in it is none of them.
+
+    Example
+    -------
+    >>> types_of("int64, array(float32, 2d, C)", "zonal_mantle.media.bands")
+    (int64, Array(float32, 2, 'C', False, aligned=True))
+    """
+
+    def python(found: re.Match[str]) -> str:
+        fixed, element, dimensions, order, times, name = found.groups()
+        if element:
+            return f"array({element}, {dimensions}, {order!r}, {bool(fixed)})"
+        if times:
+            return f", {times}"
+        return f"named({name!r}, " if name else found[0]
+
+    def named(name: str, *inner: Any) -> Any:
+        known = (
+            vars(each).get(name) for each in list(sys.modules.values()) if each.__name__.startswith("zonal_mantle")
+        )
+        kind = next((each for each in known if hasattr(each, "_fields")), None)
+        if kind is None:
+            raise ValueError(f"{module}: there is no {name}.")
+        return types.NamedTuple(inner, kind)
+
+    def array(element: Any, dimensions: int, order: str, fixed: bool) -> Any:
+        return types.Array(element, dimensions, order, readonly=fixed)
+
+    simple = {name: getattr(types, name) for name in ("int32", "int64", "uint8", "uint64", "float32", "float64")}
+    names = {"array": array, "named": named, "UniTuple": types.UniTuple, "Tuple": lambda *of: types.Tuple(of)}
+    try:
+        made = eval(f"({PARTS.sub(python, written)},)", {"__builtins__": {}}, simple | names | {"bool": types.boolean})
+    except (SyntaxError, NameError, TypeError) as problem:
+        raise ValueError(f"{module}: {written} is not understood ({problem}).") from problem
+    return tuple(made)
+
+
+def compile_listed(entries: Iterable[list[str]]) -> int:
+    """Compiles entries of the list, or finds them compiled; those that are gone are passed by. How many there were."""
+    count = 0
+    for module, name, written in entries:
+        try:
+            kernel = getattr(import_module(module), name)
+            kernel.compile(types_of(written, module))
+        except (ImportError, AttributeError, ValueError):
+            continue
+        count += 1
+    return count
+
+
+def main() -> None:
+    """On all cores, each its share."""
+    if len(sys.argv) == 3:
+        compile_listed(listed()[int(sys.argv[1]) :: int(sys.argv[2])])
+        return
+    cores = len(os.sched_getaffinity(0))
+    parts = [[sys.executable, "-m", "zonal_mantle.kernels", str(k), str(cores)] for k in range(cores)]
+    started = [subprocess.Popen(part) for part in parts]
+    failed = [process.wait() for process in started]
+    if any(failed):
+        sys.exit("Not all kernels could be compiled; they will be when they are needed.")
+
+
+if __name__ == "__main__":
+    main()
