@@ -21,6 +21,8 @@ def test_every_entry_is_a_kernel_with_types_that_are_understood():
         kernel = getattr(import_module(module), name, None)
         assert isinstance(kernel, Dispatcher), f"{module}.{name} is gone: run tools/list_kernels.py"
         assert ", ".join(str(each) for each in types_of(written, module)) == written
+        kinds = [each for each in types_of(written, module) if isinstance(each, types.NamedTuple)]
+        assert all(len(each.types) == len(each.instance_class._fields) for each in kinds)
         assert len(types_of(written, module)) == kernel.py_func.__code__.co_argcount, f"{name} has other arguments now"
 
 

@@ -17,8 +17,10 @@ from importlib import import_module
 from importlib.resources import files
 from typing import Any
 
-from numba.core import types
+import numba
+from numba.core.errors import NumbaError
 
+types: Any = numba.core.types
 LIST = "kernels.json"  # [module, kernel, types of its arguments as Numba writes them]
 PARTS = re.compile(r"(readonly )?array\((\w+), (\d)d, (\w)\)|UniTuple\(|Tuple\(| x (\d+)|([A-Z]\w*)\(")
 
@@ -50,9 +52,9 @@ def types_of(written: str, module: str) -> tuple[Any, ...]:
         return f"named({name!r}, " if name else found[0]
 
     def named(name: str, *inner: Any) -> Any:
-        known = (
-            vars(each).get(name) for each in list(sys.modules.values()) if each.__name__.startswith("zonal_mantle")
-        )
+        home = sys.modules.get(module)  # names that are known where the kernel stands come first
+        others = [each for key, each in list(sys.modules.items()) if key.startswith("zonal_mantle")]
+        known = (vars(each).get(name) for each in [*([home] if home else []), *others])
         kind = next((each for each in known if hasattr(each, "_fields")), None)
         if kind is None:
             raise ValueError(f"{module}: there is no {name}.")
@@ -77,7 +79,7 @@ def compile_listed(entries: Iterable[list[str]]) -> int:
         try:
             kernel = getattr(import_module(module), name)
             kernel.compile(types_of(written, module))
-        except (ImportError, AttributeError, ValueError):
+        except (ImportError, AttributeError, ValueError, NumbaError):
             continue
         count += 1
     return count
