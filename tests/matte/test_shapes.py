@@ -1,5 +1,7 @@
 """Shapes: curves, handles, soft edges, growth, riding, motion blur, SVG."""
 
+from xml.etree import ElementTree
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -208,3 +210,11 @@ def test_a_shape_with_two_points_or_unequal_keys_is_refused():
         Shape(id="s", form="curve", keys=(ShapeKey(frame=1, points=((0, 0), (1, 1), (2, 0))),))
     with pytest.raises(ValueError, match="feather share"):
         Shape(id="s", keys=(rectangle_key(1, (0, 0), (9, 9)),), feather_shares=(1.0,))
+
+
+def test_any_name_of_a_shape_is_read_back_from_svg():
+    """By Python's own XML parser: what stands in an attribute is what was named."""
+    names = ["a \"b\" <c> & 'd'", "tab\tline\nend\r", "Öl é ☃"]
+    shapes = [Shape(id=f"s{k}", name=name, keys=(rectangle_key(1, (0, 0), (9, 9)),)) for k, name in enumerate(names)]
+    root = ElementTree.fromstring(shapes_to_svg(shapes, 1, (64, 48)))
+    assert [path.get("id") for path in root] == names
