@@ -9,7 +9,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLineEdit, QMessageBox, QWidget
 
 from zonal_mantle.paths import state_dir
-from zonal_mantle.shot import Note, load, save
+from zonal_mantle.shot import Keyed, Note, load, save
 from zonal_mantle.ui.numberfield import NumberField
 from zonal_mantle.ui.room import NAMES, first_size
 from zonal_mantle.ui.window import Window
@@ -445,3 +445,37 @@ def test_the_list_of_recent_shots_survives_a_disk_that_is_full(monkeypatch, tmp_
 
     monkeypatch.setattr(Path, "write_text", full)
     recent.remember(path)
+
+
+def test_a_number_that_moves_paints_neither_rail_nor_scale_anew(opened, monkeypatch):
+    """They are painted anew for what they show, and for nothing else."""
+    window, desk = opened.window, opened.window.desk
+    zone = hung(desk)
+    desk.choose_zone(zone.id)
+    desk.choose_stage("Match")
+    opened.settled()
+    painted = []
+    rail, section = window.rail.track, window.section.view
+
+    def counted(part, name):
+        paint = getattr(part, name)
+        monkeypatch.setattr(part, name, lambda painter: (painted.append(name), paint(painter)))
+
+    counted(rail, "_paint_still")
+    counted(section, "_paint_ground")
+    tone = desk.zone.match.tone
+    for stops in (0.1, 0.2, 0.3):
+        moved = tone.but(exposure_stops=Keyed(constant=stops))
+        desk.edit_zone(desk.zone.but(match=desk.zone.match.but(tone=moved)), "Exposure", "g")
+        opened.settled()
+        rail.grab()
+        section.grab()
+    assert painted == []
+    keyed = tone.but(exposure_stops=Keyed().with_value(desk.frame, 0.5).with_key(desk.frame, 0.5))
+    desk.edit_zone(desk.zone.but(match=desk.zone.match.but(tone=keyed)), "Key")
+    painted.clear()
+    rail.grab()
+    assert painted == ["_paint_still"]
+    desk.edit(desk.shot.but(air=desk.shot.air.but(visibility_m=9000.0)), "Visibility")
+    section.grab()
+    assert painted[-1] == "_paint_ground"

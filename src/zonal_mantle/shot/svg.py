@@ -45,8 +45,8 @@ def shapes_to_svg(shapes: list[Shape], frame: int, size: tuple[int, int]) -> str
 
 def _quoted(text: str) -> str:
     """An attribute's value, with its marks. (`xml.sax.saxutils` would do it, and bring the whole of HTTP and TLS.)"""
-    marks = {"\n": "&#10;", "\r": "&#13;", "\t": "&#9;"}
-    return f'"{escape(text).translate(str.maketrans(marks))}"'
+    blanks = str.maketrans({"\n": "&#10;", "\r": "&#13;", "\t": "&#9;"})
+    return f'"{escape(text).translate(blanks)}"'
 
 
 def _path(shape: Shape, frame: int) -> str:

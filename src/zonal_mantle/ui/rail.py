@@ -42,7 +42,9 @@ class Track(QWidget):
         self._held: int | None = None  # the frame of the key that is dragged, and where it is now
         self._held_to: int | None = None
         self._pins: list[int] = []
-        self._kept: tuple[tuple[Any, ...], tuple[Any, ...], QPixmap] | None = None  # what it shows, and its picture
+        self._kept: tuple[tuple[Any, ...], tuple[Any, ...], QPixmap] | None = None  # what it stands for; its picture
+        self._seen_kept: tuple[Any, ...] = ()
+        self._ready: list[tuple[int, int]] = []  # runs of frames that can be shown at once, first and last
         self.setMinimumHeight(46)
         self.setMouseTracking(True)
         self.setAccessibleName("Rail")
@@ -73,6 +75,10 @@ class Track(QWidget):
             return
         painter.drawPixmap(0, 0, self._still())
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        step, _ = self._labelled()
+        for first, last in self._ready:
+            left, right = self.x_of(first) - step / 2, self.x_of(last) + step / 2
+            painter.fillRect(QRectF(left, self.height() - 4, right - left + 0.5, 3), QColor("#5d8f80"))
         painter.setFont(theme.font(11))
         self._paint_here(painter)
 
@@ -85,16 +91,39 @@ class Track(QWidget):
             self.size(), ratio, self.viewer.server.cache.version, self.viewer.wanted(desk.shot.first), desk.zone_id,
             desk.lock_id, desk.stage, desk.finish_part, desk.match_part, self._held, self._held_to,
         )  # fmt: skip
-        if self._kept is None or self._kept[1] != plain or any(x is not y for x, y in zip(self._kept[0], parts)):
+        if self._kept is not None and self._kept[1] == plain and all(x is y for x, y in zip(self._kept[0], parts)):
+            return self._kept[2]
+        self._ready = _runs(sorted(self.viewer.cached_frames()))
+        seen = self._seen()
+        if self._kept is None or self._seen_kept != seen:
             picture = QPixmap(self.size() * ratio)
             picture.setDevicePixelRatio(ratio)
-            self._pins = self.keys.frames()
             painter = QPainter(picture)
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             self._paint_still(painter)
             painter.end()
-            self._kept = (parts, plain, picture)
-        return self._kept[2]
+            self._seen_kept = seen
+        else:
+            picture = self._kept[2]
+        self._kept = (parts, plain, picture)
+        return picture
+
+    def _seen(self) -> tuple[Any, ...]:
+        """All that is painted: while a number is dragged the shot changes with every step, and mostly none of this."""
+        desk, shot = self.desk, self.desk.shot
+        self._pins = self.keys.frames()
+        zone, readings = desk.zone, desk.readings
+        place = readings.places.get(zone.id) if zone is not None and desk.stage == "Place" else None
+        lock = desk.lock
+        curve = None if lock is None else (lock.reference_frame, lock.solved, bool(lock.marks or lock.field))
+        aside = {each.finding for each in shot.set_aside}
+        marks = [finding.frame for finding in readings.findings if finding.key not in aside]
+        patches = None if desk.patch_curves is None else (desk.patch_curves[1], desk.patch_curves[0] == shot.patches)
+        return (
+            self.size(), self.devicePixelRatioF(), shot.first, shot.last, shot.work, curve,
+            None if place is None else tuple(place.coverage.short_on), marks, patches, list(self._pins),
+            self._held, self._held_to,
+        )  # fmt: skip
 
     def _labelled(self) -> tuple[float, int]:
         """How wide a frame is, and every how many of them has its number."""
@@ -107,7 +136,6 @@ class Track(QWidget):
         shot, height = self.desk.shot, self.height()
         painter.setFont(theme.font(11))
         step, every = self._labelled()
-        cached = self.viewer.cached_frames()
         for frame in shot.frames:
             x = self.x_of(frame)
             labelled = (frame - shot.first) % every == 0
@@ -115,8 +143,6 @@ class Track(QWidget):
             painter.drawLine(QPointF(x, 14), QPointF(x, 18 if labelled else 16))
             if labelled:
                 painter.drawText(QRectF(x - 30, 0, 60, 13), Qt.AlignmentFlag.AlignCenter, str(frame))
-            if frame in cached:
-                painter.fillRect(QRectF(x - step / 2, height - 4, step + 0.5, 3), QColor("#5d8f80"))
         if shot.work is not None:  # frames that are not worked on are shaded
             work = shot.work_frames
             for left, right in ((0.0, self.x_of(work[0]) - step / 2), (self.x_of(work[-1]) + step / 2, self.width())):
@@ -282,6 +308,17 @@ class Track(QWidget):
     def _go(self, event: QMouseEvent) -> None:
         if self.desk.shot.plate is not None:
             self.desk.set_frame(self.frame_at(event.position().x()))
+
+
+def _runs(frames: list[int]) -> list[tuple[int, int]]:
+    """First and last of each run of frames that follow one another."""
+    runs: list[tuple[int, int]] = []
+    for frame in frames:
+        if runs and runs[-1][1] == frame - 1:
+            runs[-1] = (runs[-1][0], frame)
+        else:
+            runs.append((frame, frame))
+    return runs
 
 
 class Rail(QWidget):

@@ -17,6 +17,7 @@ from PySide6.QtGui import (
     QPainter,
     QPaintEvent,
     QPen,
+    QPixmap,
     QPolygonF,
 )
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
@@ -49,6 +50,7 @@ class SectionView(QWidget):
         self.setAccessibleName("Section")
         self._drag: str | None = None
         self._gesture = ""
+        self._kept: tuple[tuple[object, ...], QPixmap] | None = None  # what its ground shows, and its picture
         for signal in (desk.shot_changed, desk.choice_changed, desk.readings_changed):
             signal.connect(self.update)
         desk.thumbs.ready.connect(self._thumb_ready)
@@ -86,6 +88,27 @@ class SectionView(QWidget):
     # --- painting ---
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
+        painter.drawPixmap(0, 0, self._ground())
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setFont(theme.font(11))
+        for zone in reversed(self.desk.shot.near_to_far()):
+            self._paint_upright(painter, zone)
+        self._paint_share(painter)
+
+    def _ground(self) -> QPixmap:
+        """Scale, lens and curve, painted anew when one of them changed."""
+        ratio, fit, air = self.devicePixelRatioF(), self.desk.air_fit, self.desk.shot.air
+        shown = (self.size(), ratio, air.visibility_m, None if fit is None or fit[0] != air else fit[1])
+        if self._kept is None or self._kept[0] != shown:
+            picture = QPixmap(self.size() * ratio)
+            picture.setDevicePixelRatio(ratio)
+            painter = QPainter(picture)
+            self._paint_ground(painter)
+            painter.end()
+            self._kept = (shown, picture)
+        return self._kept[1]
+
+    def _paint_ground(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), QColor(theme.GROUND))
         painter.setFont(theme.font(11))
@@ -101,9 +124,6 @@ class SectionView(QWidget):
         painter.fillRect(QRectF(self.width() - INFINITY_PX, 0, 1, base), QColor(theme.LINE))
         self._paint_lens(painter, base)
         self._paint_curve(painter)
-        for zone in reversed(self.desk.shot.near_to_far()):
-            self._paint_upright(painter, zone)
-        self._paint_share(painter)
 
     def _paint_lens(self, painter: QPainter, base: float) -> None:
         painter.setPen(QPen(QColor(theme.TEXT), 1.2))
