@@ -15,7 +15,7 @@ RUNS = 5
 REFERENCE = "import numpy; from PySide6 import QtWidgets"
 API = "import zonal_mantle.api"
 WINDOW = """
-import sys
+import sys, time
 from PySide6.QtWidgets import QApplication
 from zonal_mantle.demo import demo_shot
 from zonal_mantle.ui.theme import dress
@@ -26,6 +26,7 @@ window = Window(); window.show()
 window.files.open_path(demo_shot())
 while not window.viewer.is_showing():
     app.processEvents()
+    time.sleep(0.002)  # as the application waits: a loop that spins would keep the interpreter from the workers
 os._exit(0)
 """
 EMPTY = WINDOW.replace(

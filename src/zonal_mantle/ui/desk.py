@@ -35,6 +35,7 @@ from .thumbs import Thumbs
 
 _gestures = itertools.count()
 WATCH_MS = 1000  # between two looks at the files that are used
+MOST_WAITS = 5  # of 700 ms, that readings give way to the picture
 MARK_MS = 60_000  # after which others are told again that a shot is open here
 
 
@@ -97,6 +98,8 @@ class Desk(QObject):
         self.patch_curves: tuple[tuple[Patch, ...], list[PatchCurve]] | None = None
         self._trying = False
         self._tried: Shot | None = None
+        self.is_showing: Callable[[], bool] = lambda: True  # whether the picture that is wanted is seen; by the window
+        self._waited = 0  # times that the readings have given way to it
         self.picture_seen: Callable[[], Any] = lambda: None  # the image on the viewer; set by the window
         self.air_fit: tuple[Air, dict[str, float]] | None = None  # what was measured last, and the air that it set
         self.fit_words: dict[tuple[str, str], tuple[str, object]] = {}  # what was said, and the part that it set
@@ -445,6 +448,11 @@ class Desk(QObject):
     def _read(self) -> None:
         if self.shot.plate is None:
             return
+        if self._waited < MOST_WAITS and not self.is_showing():  # the picture comes first: both want all cores
+            self._waited += 1
+            self._read_soon.start()
+            return
+        self._waited = 0
         if self._reader is not None:
             self._reader.cancel()
         shot = self.shot

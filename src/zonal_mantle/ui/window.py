@@ -85,7 +85,7 @@ class Window(QMainWindow):
         self.scopes.patch_wanted.connect(
             lambda: self._sample("Drag a patch to be followed.", self.compare.add_patch, "Finished")
         )
-        self.desk.picture_seen = self.viewer.picture_seen
+        self.desk.picture_seen, self.desk.is_showing = self.viewer.picture_seen, self.viewer.is_showing
         self.start = StartPage()
         self.findings = Findings(self.desk)
         self.mender = Mender(self.desk, self.bench, self.files)
