@@ -13,7 +13,7 @@ import av
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from pictures import WIDTH, Stock, _sky
+from pictures import WIDTH, Stock, painted_sky
 
 from zonal_mantle.media.curves import srgb_decode, srgb_encode
 
@@ -28,9 +28,8 @@ def plate(stock: Stock, seed: int) -> tuple[Array, Array]:
     """One plate (448, 800, 3), scene-linear, and the alpha (448, 800) of what stays."""
     rng = np.random.default_rng(seed)
     width, height = SIZE
-    sky = np.clip(
-        cv2.resize(_sky(stock, rng, round(WIDTH * height / width)), SIZE, interpolation=cv2.INTER_CUBIC), 0, 0.97
-    )
+    small = painted_sky(stock, rng, round(WIDTH * height / width))
+    sky = np.clip(cv2.resize(small, SIZE, interpolation=cv2.INTER_CUBIC), 0, 0.97)
     stays = np.zeros((height, width, 4), np.float32)  # premultiplied, scene-linear
     if rng.random() < 0.8:
         _ridge(stays, stock, rng)
@@ -38,10 +37,10 @@ def plate(stock: Stock, seed: int) -> tuple[Array, Array]:
         _cut_out(stays, stock.grounds[int(rng.integers(len(stock.grounds)))], rng)
     for _ in range(int(rng.choice([0, 1, 2, 4], p=[0.15, 0.25, 0.3, 0.3]))):
         _over(stays, _crown(stock, rng))
-    small = rng.random() < 0.25
-    for _ in range(int(rng.integers(8, 20) if small else rng.integers(0, 4))):
+    many = rng.random() < 0.25
+    for _ in range(int(rng.integers(8, 20) if many else rng.integers(0, 4))):
         pool = stock.trees if rng.random() < 0.5 else stock.stamps
-        sizes = (0.04, 0.25) if small else (0.2, 1.5)
+        sizes = (0.04, 0.25) if many else (0.2, 1.5)
         _cut_out(stays, pool[int(rng.integers(len(pool)))], rng, sizes)
     if rng.random() < 0.25:
         _wires(stays, rng)

@@ -93,7 +93,8 @@ def clouds(rng: Rng, height: int, stretch: float) -> Array:
     return np.clip((out - low) / (high - low + 1e-6), 0, 1)
 
 
-def _sky(stock: Stock, rng: Rng, height: int) -> Array:
+def painted_sky(stock: Stock, rng: Rng, height: int) -> Array:
+    """A sky (height, 480, 3), coded: photographed or painted."""
     if rng.random() < 0.35:
         light = stock.skies[str(rng.choice(SKIES))]
         return _coded(_view(light, rng, height, (22.0, 55.0)), rng)
@@ -152,7 +153,7 @@ def _coded(light: Array, rng: Rng) -> Array:
 
 
 def _landscape(stock: Stock, rng: Rng, height: int) -> tuple[Array, Array]:
-    picture = _sky(stock, rng, height)
+    picture = painted_sky(stock, rng, height)
     sky = np.ones((height, WIDTH), np.float32)
     horizon = height * rng.uniform(0.12, 1.0)
     air = picture[int(np.clip(horizon, 0, height - 1))].mean(0)
@@ -298,7 +299,7 @@ def _wires(picture: Array, sky: Array, rng: Rng) -> None:
 
 
 def _all_sky(stock: Stock, rng: Rng, height: int) -> tuple[Array, Array]:
-    picture = _sky(stock, rng, height)
+    picture = painted_sky(stock, rng, height)
     sky = np.ones((height, WIDTH), np.float32)
     if rng.random() < 0.4:
         _wires(picture, sky, rng)

@@ -11,13 +11,13 @@ Noise is laid on what each perceptron is told; the second one is told answers of
 from __future__ import annotations
 
 import argparse
-from concurrent.futures import ProcessPoolExecutor
 from functools import partial
 from pathlib import Path
 
 import cv2
 import numpy as np
 from adam import Adam, Net, fresh, slopes, through
+from gathered import gathered
 from numpy.typing import NDArray
 from pictures import lesson, read_stock
 
@@ -110,12 +110,7 @@ def main() -> None:
     parser.add_argument("--pictures", type=int, default=12_000)
     parser.add_argument("--rounds", type=int, default=6)
     args = parser.parse_args()
-    parts = [range(first, min(first + 100, args.pictures)) for first in range(0, args.pictures, 100)]
-    lessons: list[tuple[Array, Array]] = []
-    with ProcessPoolExecutor(2) as pool:
-        for each in pool.map(partial(made, args.stock), parts):
-            lessons += each
-            print(f"{len(lessons)} pictures", end="\r", flush=True)
+    lessons = gathered(partial(made, args.stock), args.pictures, 100)
     np.savez_compressed(args.out, **teach(lessons, args.rounds))
 
 

@@ -11,7 +11,6 @@ bright. Plates on which the first look is far off weigh less: there the region i
 from __future__ import annotations
 
 import argparse
-from concurrent.futures import ProcessPoolExecutor
 from functools import partial
 from pathlib import Path
 
@@ -19,6 +18,7 @@ import cv2
 import numpy as np
 from adam import Adam, Net, fresh, slopes, through
 from edges import plate
+from gathered import gathered
 from numpy.typing import NDArray
 from pictures import read_stock
 
@@ -30,11 +30,11 @@ from zonal_mantle.shot import ClearSkyPull
 
 Array = NDArray[np.float32]
 
-HIDDEN = (40, 20)
+HIDDEN = (32, 16)
 TOLD = 2500  # pixels of each plate
 LEAST_TOLD = 200
 BATCH, RATE, DECAY = 4096, 3e-3, 1e-4
-FAR_OFF = 0.02  # mean square error of a plate from which it weighs less
+FAR_OFF = 0.003  # mean square error of a plate from which it weighs less
 MOST_SHOWN = 12.0  # times the usual weight
 WRONG, WRONG_AROUND = 15, 0.4  # px, and share of them that are wrong by more than a half: the region's fault
 
@@ -98,15 +98,10 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("stock", type=Path)
     parser.add_argument("out", type=Path)
-    parser.add_argument("--plates", type=int, default=1600)
+    parser.add_argument("--plates", type=int, default=1240)
     parser.add_argument("--rounds", type=int, default=20)
     args = parser.parse_args()
-    parts = [range(first, min(first + 20, args.plates)) for first in range(0, args.plates, 20)]
-    lessons: list[tuple[Array, Array]] = []
-    with ProcessPoolExecutor(2) as pool:
-        for each in pool.map(partial(made, args.stock), parts):
-            lessons += each
-            print(f"{len(lessons)} plates", end="\r", flush=True)
+    lessons = gathered(partial(made, args.stock), args.plates, 20)
     apart, others = lessons[::16], [each for k, each in enumerate(lessons) if k % 16]
     told, alpha = (np.concatenate([each[k] for each in others]).astype(np.float32) for k in (0, 1))
     off = [np.full(len(a), np.mean((t[:, 12].astype(np.float32) - a) ** 2), np.float32) for t, a in others]
