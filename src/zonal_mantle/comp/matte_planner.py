@@ -119,7 +119,8 @@ def _own_plan(shot: Shot, matte: Matte, frame: int, scale: float, zone: Zone) ->
         studied: list[tuple[Picture, tuple[Said, ...]]] = [(shown_of(source, each), ()) for each in spread]
         studied += [(at, said[each]) for each, at in pictures.items() if isinstance(at, Picture)]
         study = SkyStudy(shown.size, tuple(at for at, _ in studied), tuple(words for _, words in studied))
-        return SkyPlan(study, _said_on(pull, frame))
+        beside = _beside(source, shown.number, pull.neighbours) if isinstance(shown, Picture) else ()
+        return SkyPlan(study, _said_on(pull, frame), beside)
 
     return MattePlan(
         picture=shown,
@@ -194,7 +195,15 @@ def _region(shot: Shot, matte: Matte, pull: object, frame: int) -> SkyPlan | Non
         tuple(tuple(_said(shot, stroke, each) for stroke in strokes if stroke.frame == each) for each in frames),
     )
     here = tuple(_said(shot, stroke, frame) for stroke in strokes if stroke.frame == frame or stroke.rides is not None)
-    return SkyPlan(study, here)
+    return SkyPlan(study, here, _beside(plate, frame, pull.neighbours))
+
+
+def _beside(source: Source, frame: int, count: int) -> tuple[Picture, ...]:
+    """A clip's frames beside one of its own, up to `count` before and after."""
+    if source.kind == "still":
+        return ()
+    numbers = [frame + step for step in range(-count, count + 1) if step != 0]
+    return tuple(picture_of(source, each) for each in numbers if source.start <= each <= source.end)
 
 
 def _box(area: tuple[float, float, float, float], frame: int) -> SkyStroke:

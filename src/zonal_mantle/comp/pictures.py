@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from typing import TypeVar
 
@@ -13,7 +13,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..matte import Made, MatteError, SkyFound, Surroundings, build_matte, feed_of, find_sky
-from ..matte.sky_region import SkyModel, drawn, learn_sky, working
+from ..matte.over_time import averaged_codes, share_of
+from ..matte.sky_region import SkyModel, drawn, learn_sky, noise_of, plate_noise, working
+from ..media.errors import MediaError
 from ..media.inbetween import blended, flowed
 from ..media.memory import ByteCache, budget
 from ..media.picture import Picture, picture_of
@@ -146,7 +148,12 @@ class Pictures:
             wanted = plan.regions[place]
             return None if wanted is None else self.sky_of(plan.picture, wanted)
 
-        return Surroundings(plan.keep, plan.drop, clean, first_sky, neighbours, found_sky)
+        def beside(place: int) -> Iterator[Array]:
+            wanted = plan.regions[place]
+            each_of = wanted.beside if wanted is not None else ()
+            return (self.pixels(each, plan.scale) for each in each_of if self._can_be_read(each))
+
+        return Surroundings(plan.keep, plan.drop, clean, first_sky, neighbours, found_sky, beside)
 
     def working_of(self, picture: Picture | Between) -> Array:
         """A picture at the one size at which the sky is found, see `sky_region.working`."""
@@ -156,17 +163,43 @@ class Pictures:
         """How doubtful it is whether a pixel of a matte stays, see `Made.doubt`."""
         return self.made(plan).doubt(self.pixels(plan.picture, plan.scale))
 
+    def _can_be_read(self, picture: Picture | Between) -> bool:
+        """A frame that is there does not fail for one beside it that is not."""
+        try:
+            self.working_of(picture)
+        except MediaError:
+            return False
+        return True
+
     def sky_of(self, picture: Picture | Between, plan: SkyPlan) -> SkyFound:
         """Where a picture's sky is. What the shot teaches is learnt once."""
         study = plan.study
 
         def learn() -> SkyModel:
-            pictures = [self.working_of(each) for each in study.pictures]
-            return learn_sky(pictures, [drawn(said, study.size) for said in study.said])
+            frames = [
+                (self.working_of(each), drawn(said, study.size), plate_noise(self.pixels(each)))
+                for each, said in zip(study.pictures, study.said)
+                if self._can_be_read(each)
+            ]
+            if not frames:
+                self.pixels(study.pictures[0])  # says why
+            pictures, words, noises = zip(*frames)
+            return replace(learn_sky(pictures, words), noise=float(np.median(noises)))
 
         model = known(("sky", study.digest), learn, MODELS)
-        key = (picture, study.digest, plan.said)
-        found = self._frames.make(key, lambda: find_sky(self.working_of(picture), model, drawn(plan.said, study.size)))
+
+        def find() -> SkyFound:
+            seen = self.working_of(picture)
+            if (share := share_of(model.noise)) > 0:
+                seen = averaged_codes(
+                    seen,
+                    (self.working_of(each) for each in plan.beside if self._can_be_read(each)),
+                    noise_of(seen),
+                    share,
+                )[0]
+            return find_sky(seen, model, drawn(plan.said, study.size))
+
+        found = self._frames.make((picture, study.digest, plan.said, plan.beside), find)
         assert isinstance(found, SkyFound)
         return found
 

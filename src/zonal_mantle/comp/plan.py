@@ -82,10 +82,12 @@ class SkyStudy:
 
 @dataclass(frozen=True, eq=False)
 class SkyPlan:
-    """Where a picture's sky is: by what is learnt of the shot, and by what was said of this frame."""
+    """Where a picture's sky is: by what is learnt of the shot, and by what was said of this frame. beside : the frames
+    that a noisy one is averaged with."""
 
     study: SkyStudy
     said: tuple[Said, ...]
+    beside: tuple[Picture, ...] = ()
 
 
 @dataclass(frozen=True, eq=False)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 
 import cv2
@@ -52,6 +52,7 @@ class Surroundings:
         there in the picture's pixels.
     found_sky : for the pull at a place, where the sky is on the whole picture; None where it is found on the pixels at
         hand.
+    beside : for the pull at a place, the pictures (h, w, 3) of the frames beside that it is averaged with.
     """
 
     keep: tuple[Standing, ...] = ()
@@ -60,6 +61,7 @@ class Surroundings:
     first_sky: Callable[[int], tuple[Array, NDArray] | None] = lambda place: None
     neighbours: Callable[[], Sequence[tuple[Array, Array, NDArray]]] = tuple
     found_sky: Callable[[int], SkyFound | None] = lambda place: None
+    beside: Callable[[int], Iterable[Array]] = lambda place: ()
 
 
 @dataclass
@@ -162,7 +164,7 @@ def _pulled(
     for number, (place, pull) in enumerate(pulls, 1):
         if isinstance(pull, ClearSkyPull) and pull.finds == "region":
             found = around.found_sky(place) or find_sky(working(pixels))
-            cut = sky_matte(pixels, pull, found, frame, scale)
+            cut = sky_matte(pixels, pull, found, frame, scale, around.beside(place))
             alpha: Array = cut.alpha
             behind: Array | None = cut.sky
             made.skies = (*made.skies, found)

@@ -9,6 +9,7 @@ distance) is empty, what lies within it far from any sky is solid, and clouds ar
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import cv2
@@ -22,6 +23,7 @@ from ..shot.matte import ClearSkyPull
 from .clear_sky import away_from, plain_surfaces
 from .errors import MatteError
 from .local_sky import local_sky
+from .over_time import averaged, share_of
 from .sky_edge import Looked, second_look
 from .sky_region import WORKING_PX, SkyModel, colour_ratio, learn_sky, sharpened, sky_region
 from .sky_sense import KNOWN
@@ -80,7 +82,14 @@ def find_sky(picture: Array, model: SkyModel | None = None, said: Array | None =
     return SkyFound(chance, sense, model, said)
 
 
-def sky_matte(pixels: Array, pull: ClearSkyPull, found: SkyFound, frame: float = 0, scale: float = 1.0) -> SkyCut:
+def sky_matte(
+    pixels: Array,
+    pull: ClearSkyPull,
+    found: SkyFound,
+    frame: float = 0,
+    scale: float = 1.0,
+    beside: Iterable[Array] = (),
+) -> SkyCut:
     """Cuts the sky out.
 
     Parameters
@@ -88,12 +97,16 @@ def sky_matte(pixels: Array, pull: ClearSkyPull, found: SkyFound, frame: float =
     pixels : (h, w, 3) float32, scene-linear, at `scale` (pixels of it to one of the plate).
     found : where the sky is; see `find_sky`.
     pull : its `empty` and `full`, in deviations of noise.
+    beside : frames beside this one; where the shot is noisy they are averaged in, see `over_time`.
 
     Raises
     ------
     MatteError : no sky is found.
     """
-    looked = first_look(pixels, pull, found, frame, scale)
+    more, noise = None, found.model.noise
+    if (share := share_of(noise)) > 0:
+        pixels, more = averaged(pixels, beside, noise * min(scale, 1.0), share)
+    looked = first_look(pixels, pull, found, frame, scale, more)
     out = second_look(looked, pull.empty.at(frame))
     if found.said is not None:
         said = cv2.resize(found.said, out.shape[::-1], interpolation=cv2.INTER_LINEAR)
@@ -101,8 +114,16 @@ def sky_matte(pixels: Array, pull: ClearSkyPull, found: SkyFound, frame: float =
     return SkyCut(out, looked.sky)
 
 
-def first_look(pixels: Array, pull: ClearSkyPull, found: SkyFound, frame: float = 0, scale: float = 1.0) -> Looked:
-    """Alpha by what each pixel shows alone, and what it was found by; see `sky_matte`."""
+def first_look(
+    pixels: Array,
+    pull: ClearSkyPull,
+    found: SkyFound,
+    frame: float = 0,
+    scale: float = 1.0,
+    more: Array | None = None,
+) -> Looked:
+    """Alpha by what each pixel shows alone, and what it was found by; see `sky_matte`. more (h, w): how much more noise
+    than elsewhere a pixel has."""
     height, width = pixels.shape[:2]
     region = sharpened(found.chance)
     if not has_sky(found):
@@ -114,6 +135,8 @@ def first_look(pixels: Array, pull: ClearSkyPull, found: SkyFound, frame: float 
     sky = local_sky(pixels, region, feed, own)
     linear = np.ascontiguousarray(srgb_decode(np.maximum(sky.surface, 0)), np.float32)
     off, away, behind = away_from(sky, linear, pixels)
+    if more is not None:
+        off /= more
     plain = plain_surfaces(off, away, scale)
     like = _sky_like(off, region, own, plain)
     near, most = _near(like, away, size)

@@ -41,6 +41,7 @@ PULL = 0.03  # of the prior against the walk of a step to the next pixel
 LEAST_STEP, STEP_NOISES = 0.02, 5.0
 HINTED = 40.0  # pull of a stroke, against PULL
 LEAST_NOISE = 0.006
+NOISE_ROWS = 240  # of a plate that its noise is measured on
 MOST_SENSE = 6.0  # log odds of the classifier that are listened to
 LEAST_SPREAD = (0.01, 0.05)  # coded: a frame of one colour tells nothing
 WEIGHTS = (0.5, 0.25, 1.5)  # of reach, of place, and of the classifier
@@ -51,10 +52,12 @@ kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
 
 @dataclass(frozen=True)
 class SkyModel:
-    """How sky and ground of a shot differ: log ratios of how often colours (L, a, b) and textures occur in them."""
+    """How sky and ground of a shot differ: log ratios of how often colours (L, a, b) and textures occur in them. And
+    the noise of its plate, coded; 0 where it was not measured."""
 
     colours: Array
     textures: Array
+    noise: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -183,6 +186,12 @@ def noise_of(picture: Array) -> float:
     blocks = rough[:height, :width].reshape(height // size, size, width // size, size, 3)
     middle = np.median(blocks.transpose(0, 2, 1, 3, 4).reshape(-1, size * size * 3), axis=1)
     return max(float(np.percentile(middle, 15)) * 1.4826, LEAST_NOISE)
+
+
+def plate_noise(pixels: Array) -> float:
+    """Standard deviation of a plate's noise, coded, see `noise_of`. pixels (h, w, 3) scene-linear."""
+    rows = np.ascontiguousarray(pixels[:: max(1, pixels.shape[0] // NOISE_ROWS)], np.float32)
+    return noise_of(np.nan_to_num(coded(rows), nan=0.0, posinf=16.0, neginf=0.0))
 
 
 def _look(picture: Array, said: Array | None) -> _Look:

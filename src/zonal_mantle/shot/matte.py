@@ -11,6 +11,7 @@ from .keyed import Keyed
 from .shapes import Point, Shape
 
 Colour = tuple[float, float, float]
+MOST_NEIGHBOURS = 2  # frames before and after
 Area = tuple[float, float, float, float]
 Place = tuple[float, float]
 Reads = Literal["plate", "raw plate", "clean plate", "own picture"]
@@ -119,7 +120,8 @@ class ClearSkyPull(Pull):
     leaves, smoothed over about a twelfth of the frame), and what lies off it stays.
 
     Empty below `empty` and no longer held down above `full`, both in standard deviations of the plate's noise. Areas of
-    known sky are boxes (x0, y0, x1, y1) on the frame they were drawn on. `carried_by` is for the surface.
+    known sky are boxes (x0, y0, x1, y1) on the frame they were drawn on. `carried_by` is for the surface, `neighbours`
+    for the region: how many frames before and after a noisy one is averaged with, along what moves, before it is cut.
     """
 
     kind: Literal["clear sky"] = "clear sky"
@@ -132,6 +134,7 @@ class ClearSkyPull(Pull):
     areas: tuple[Area, ...] = ()
     areas_frame: int | None = None
     carried_by: str | None = None
+    neighbours: int = Field(default=2, ge=0, le=MOST_NEIGHBOURS)
 
 
 class DifferencePull(Pull):

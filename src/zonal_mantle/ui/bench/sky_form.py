@@ -56,6 +56,22 @@ class ClearSkyForm(Form):
             "Solid above", "full", 0, 40, 0.05, 4.5, 2, "σ", "Beyond this nothing is held down as noise"
         )
         self.inside.addLayout(row(self.empty, self.full))
+        self.neighbours = NumberField(
+            "Neighbouring frames",
+            0,
+            2,
+            1,
+            2,
+            0,
+            "",
+            "How many frames before and after a noisy one is averaged with, along what moves, before it is cut",
+        )
+        self.plain(
+            self.neighbours,
+            lambda: self.pull.neighbours if self.pull else None,
+            lambda v, w, g: self.put(w, g, neighbours=round(v)),
+        )
+        self.inside.addWidget(self.neighbours)
         self.degree = NumberField("Surface order", 0, 5, 1, 2, 0, "", "Degree of the surface that is fitted to the sky")
         self.plain(
             self.degree,
@@ -83,6 +99,7 @@ class ClearSkyForm(Form):
             part.setEnabled(by_region)
         for part in (self.degree, self.clouds, self.carried):
             part.setVisible(not by_region)
+        self.neighbours.setVisible(by_region)
         self.rides.setVisible(not self.desk.cuts_own)
         locks = self.desk.shot.locks
         entries = [(None, NOTHING), *((lock.id, lock.name) for lock in locks)]

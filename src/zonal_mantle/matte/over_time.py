@@ -1,0 +1,158 @@
+"""A noisy frame averaged with those beside it, along what moves: grain goes, and what is seen of an edge stays.
+
+Each frame beside is brought here by dense inverse search (Kroeger, Timofte, Dai & Van Gool 2016) and averaged in where
+it looks alike, within the noise, over a few pixels; where something else moved, this frame stands alone. Square roots
+of light are averaged, in which noise is about the same at all levels. The frames are picked by number alone, so that a
+frame is the same whichever was made before it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import cv2
+import numba
+import numpy as np
+from numpy.typing import NDArray
+
+from ..media.bands import run_bands
+
+Array = NDArray[np.float32]
+
+GRAINY = (0.009, 0.015)  # coded noise from which the frames beside are asked, and are in full
+FLOW_PX = 960  # the longer side on which motion is found
+CALM_PX, ALIKE_PX = 1.0, 1.2  # deviations of blurs before motion is found, and over which pictures are compared
+ALIKE = 4.0  # what is further apart than this many times what noise makes of it is not averaged
+OF_NOISE = 0.34  # √2 times what a blur of ALIKE_PX leaves of the noise of one pixel
+BRIGHTEST = 4096.0
+LUMA = np.array((0.2126, 0.7152, 0.0722), np.float32)
+
+kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
+
+
+def share_of(noise: float) -> float:
+    """How far the frames beside are asked, 0…1, by a shot's noise (standard deviation, coded)."""
+    return float(np.clip((noise - GRAINY[0]) / (GRAINY[1] - GRAINY[0]), 0, 1))
+
+
+def averaged(pixels: Array, beside: Iterable[Array], noise: float, share: float = 1.0) -> tuple[Array, Array]:
+    """A frame averaged with those beside it.
+
+    Parameters
+    ----------
+    pixels : (h, w, 3) float32, scene-linear.
+    beside : frames of the same size.
+    noise : of a pixel, standard deviation in coded values.
+    share : how far the frames beside are asked, 0…1; see `share_of`.
+
+    Returns
+    -------
+    The average, scene-linear, not below 0, and by pixel how much more noise it has than where all frames were alike,
+    at least 1, (h, w) float32.
+
+    Examples
+    --------
+    >>> grainy = np.random.default_rng(1).normal(0.25, 0.02, (2, 64, 64, 1)).astype(np.float32).repeat(3, 3)
+    >>> calm, more = averaged(grainy[0], [grainy[1]], 0.02)
+    >>> bool(calm.std() < 0.8 * grainy[0].std()), calm.shape, more.shape
+    (True, (64, 64, 3), (64, 64))
+    """
+    total, more = averaged_codes(_rooted(pixels), (_rooted(other) for other in beside), noise, share)
+    run_bands(_square_rows, len(total), total)
+    return total, more
+
+
+def averaged_codes(here: Array, beside: Iterable[Array], noise: float, share: float = 1.0) -> tuple[Array, Array]:
+    """The same of coded pictures, (h, w, 3) float32 each."""
+    height, width = here.shape[:2]
+    total, squares = here.copy(), np.ones((height, width), np.float32)
+    weight = np.ones((height, width), np.float32)
+    fit = min(1.0, FLOW_PX / max(width, height))
+    size = max(16, round(width * fit)), max(16, round(height * fit))
+    seen, finder = _seen(here, size), cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_ULTRAFAST)
+    limit = np.float32((ALIKE * OF_NOISE * noise) ** 2)
+    count = 1.0
+    for other in beside:
+        flow = cv2.resize(finder.calc(seen, _seen(other, size), None), (width, height))  # type: ignore[call-overload]
+        at = np.empty((height, width, 2), np.float32)
+        run_bands(_places_rows, height, flow, np.float32(width / size[0]), np.float32(height / size[1]), at)
+        brought = cv2.remap(other, at, None, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)  # type: ignore[call-overload]
+        apart = cv2.GaussianBlur(brought - here, (0, 0), ALIKE_PX)
+        run_bands(_add_rows, height, brought, apart, at, np.float32(share), limit, total, weight, squares)
+        count += share
+    more = np.empty_like(weight)
+    least = np.sqrt(1 + (count - 1) * share) / count
+    run_bands(_settle_rows, height, weight, squares, np.float32(least), total, more)
+    return total, more
+
+
+def _rooted(pixels: Array) -> Array:
+    out = np.empty(pixels.shape, np.float32)
+    run_bands(_root_rows, len(pixels), pixels, out)
+    return out
+
+
+def _seen(codes: Array, size: tuple[int, int]) -> NDArray[np.uint8]:
+    """Brightness in eight bits, calmed, at the size at which motion is found."""
+    small = cv2.resize(codes, size, interpolation=cv2.INTER_AREA)
+    level = np.asarray(cv2.GaussianBlur(small @ LUMA, (0, 0), max(CALM_PX * size[0] / codes.shape[1], 0.5)))
+    return np.asarray(np.clip(level * 255 + 0.5, 0, 255), np.uint8)
+
+
+@kernel
+def _root_rows(y0, y1, pixels, out):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        for x in range(out.shape[1]):
+            for c in range(3):
+                value = pixels[y, x, c]
+                value = value if value > np.float32(0) else np.float32(0)  # what is no number too
+                out[y, x, c] = np.sqrt(min(value, np.float32(BRIGHTEST)))
+
+
+@kernel
+def _places_rows(y0, y1, flow, across, down, at):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        for x in range(at.shape[1]):
+            at[y, x, 0] = np.float32(x) + flow[y, x, 0] * across
+            at[y, x, 1] = np.float32(y) + flow[y, x, 1] * down
+
+
+@kernel
+def _add_rows(y0, y1, brought, apart, at, share, limit, total, weight, squares):  # type: ignore[no-untyped-def]
+    height, width = weight.shape
+    one, zero, tail = np.float32(1), np.float32(0), np.float32(1 / 9) / limit
+    right, low = np.float32(width - 2), np.float32(height - 2)
+    parts = np.empty(width, np.float32)
+    for y in range(y0, y1):
+        for x in range(width):
+            r, g, b = apart[y, x, 0], apart[y, x, 1], apart[y, x, 2]
+            u, v = at[y, x, 0], at[y, x, 1]
+            alike = max(one - (r * r + g * g + b * b) * tail, zero)  # (1 - d/3)³ is near to exp(-d), and ends
+            inside = (u >= one) & (v >= one) & (u <= right) & (v <= low)
+            parts[x] = alike * alike * alike * share * np.float32(inside)
+        for x in range(width):
+            part = parts[x]
+            total[y, x, 0] += part * brought[y, x, 0]
+            total[y, x, 1] += part * brought[y, x, 1]
+            total[y, x, 2] += part * brought[y, x, 2]
+            weight[y, x] += part
+            squares[y, x] += part * part
+
+
+@kernel
+def _settle_rows(y0, y1, weight, squares, least, total, more):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        for x in range(weight.shape[1]):
+            part = np.float32(1) / weight[y, x]
+            for c in range(3):
+                total[y, x, c] *= part
+            more[y, x] = max(np.sqrt(squares[y, x]) * part / least, np.float32(1))
+
+
+@kernel
+def _square_rows(y0, y1, rooted):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        for x in range(rooted.shape[1]):
+            for c in range(3):
+                value = max(rooted[y, x, c], np.float32(0))
+                rooted[y, x, c] = value * value
