@@ -19,22 +19,25 @@ from zonal_mantle.paths import as_text, for_library, named, on_disk
 NOT_UTF8 = os.fsdecode(b"sk\xe9_\xff")
 
 
-def film(path, pixels=None, times=None, rotation=0, codec="libx264", format="yuv420p", size=(48, 32), edit=None):
-    """A video of grey frames, each brighter than the one before; written by PyAV alone."""
-    with av.open(str(path), "w", options={} if edit is None else {"use_editlist": "1"}) as out:
-        stream = out.add_stream(codec, rate=24, options={"crf": "10"} if codec == "libx264" else {})
+def film(path, pixels=None, times=None, rotation=0, codec="libx264", format="yuv420p", size=(48, 32), before=0):
+    """A video of grey frames, each brighter than the one before; written by PyAV alone. `before` frames lie before what
+    its edit list shows."""
+    edited = {"use_editlist": "1", "avoid_negative_ts": "disabled"} if before else {}
+    with av.open(str(path), "w", options=edited) as out:
+        stream = out.add_stream(codec, rate=24, options={"crf": "10", "bf": "0"} if codec == "libx264" else {})
         stream.width, stream.height, stream.pix_fmt = *size, format
         stream.time_base = Fraction(1, 2400)
         stream.codec_context.time_base = Fraction(1, 2400)
         if rotation:
             stream.set_display_rotation(rotation)
+        packets: list[av.Packet] = []
         for k, time in enumerate(times or [100 * k for k in range(6)]):
             grey = np.full((size[1], size[0], 3), 40 + 30 * k, np.uint8) if pixels is None else pixels
             frame = av.VideoFrame.from_ndarray(grey, format="rgb24" if grey.shape[2] == 3 else "rgba")
             frame.pts, frame.time_base = time, Fraction(1, 2400)
-            for packet in stream.encode(frame):
-                out.mux(packet)
-        for packet in stream.encode(None):
+            packets += stream.encode(frame)
+        for packet in [*packets, *stream.encode(None)]:
+            packet.pts, packet.dts = packet.pts - 100 * before, packet.dts - 100 * before
             out.mux(packet)
     return path
 
@@ -73,6 +76,33 @@ def test_a_video_with_alpha_keeps_it(tmp_path):
     assert picture.shape == (32, 48, 4)
     assert picture[:, :20, 3].min() > 0.98
     assert np.abs(picture[:, 28:]).max() < 0.01
+
+
+@pytest.mark.parametrize("codec", ["libvpx-vp9", "libvpx"])
+def test_alpha_in_a_layer_beside_the_picture_is_read_in_any_order(tmp_path, codec):
+    """As WebM keeps it: VP8 and VP9 with a second stream of alpha in each block's additions."""
+    path = tmp_path / "a.webm"
+    with av.open(str(path), "w") as out:
+        stream = out.add_stream(codec, rate=24, options={"auto-alt-ref": "0"})
+        stream.width, stream.height, stream.pix_fmt = 64, 48, "yuva420p"
+        for k in range(6):
+            pixels = np.zeros((48, 64, 4), np.uint8)
+            pixels[..., 0], pixels[:, :32, 3], pixels[:, 32:, 3] = 200, 255, 40 * k
+            out.mux(stream.encode(av.VideoFrame.from_ndarray(pixels, format="rgba")))
+        out.mux(stream.encode(None))
+    source = open_source(path)
+    assert (source.alpha, source.last) == ("straight", 6)
+    for frame in (6, 1, 3, 2, 6):
+        picture = read_frame(source, frame)
+        assert picture[8:40, 4:28, 3].min() > 0.97
+        assert picture[8:40, 36:60, 3].mean() == pytest.approx(40 * (frame - 1) / 255, abs=0.02)
+
+
+def test_what_an_edit_list_cuts_off_does_not_count(tmp_path):
+    whole, cut = (open_source(film(tmp_path / f"{n}.mp4", before=n)) for n in (0, 2))
+    assert (whole.last, cut.last) == (6, 4)
+    for frame in (4, 1, 2, 3):
+        assert read_frame(cut, frame).mean() == pytest.approx(read_frame(whole, frame + 2).mean(), abs=0.01)
 
 
 def test_an_odd_ending_of_names_is_no_sequence():

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Iterator
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -30,6 +31,8 @@ VIDEO_SUFFIXES = {".mp4", ".mov", ".mkv", ".m4v", ".avi", ".mxf", ".webm"}
 
 PREDICTING = {"h264", "hevc", "vp8", "vp9", "av1", "libdav1d", "mpeg4", "mpeg2video", "mpeg1video", "vc1", "wmv3"}
 
+ALPHA_BESIDE = {"vp8": "libvpx", "vp9": "libvpx-vp9"}  # codecs whose alpha is a layer of its own, and who reads both
+
 
 class VideoReader:
     """A video whose frames can be asked for by number, in any order. Safe to use from several threads.
@@ -54,6 +57,7 @@ class VideoReader:
             raise MediaError(f"{named(path)} is coded in a way that is not known. Deliver it in another codec.")
         self._stream.thread_type = "AUTO"
         context = self._stream.codec_context
+        self._layered = self._alpha_beside(context)
         # as the container tags them: decoding puts what the stream itself says in their place, which is often less
         self._curve, self._primaries = (
             int(getattr(context, name, 2) or 2) for name in ("color_trc", "color_primaries")
@@ -70,6 +74,23 @@ class VideoReader:
         width, height = self._coded_size
         if min(width, height) < 1 or max(width, height) > MOST_SIDE or width * height > MOST_PIXELS:
             raise MediaError(f"{named(path)} says that it is {width}×{height}, which cannot be. Deliver it again.")
+
+    def _alpha_beside(self, context: Any) -> Any:
+        """What decodes a stream whose alpha is a layer beside its picture; None for the others."""
+        if self._stream.metadata.get("alpha_mode") != "1" or context.name not in ALPHA_BESIDE:
+            return None
+        decoder = av.CodecContext.create(ALPHA_BESIDE[context.name], "r")
+        decoder.extradata = context.extradata
+        return decoder
+
+    def _frames(self) -> Iterator[av.VideoFrame]:
+        """All frames from where the file stands."""
+        if self._layered is None:
+            yield from self._container.decode(self._stream)
+            return
+        self._layered.flush_buffers()
+        for packet in self._container.demux(self._stream):
+            yield from self._layered.decode(packet)
 
     def _index(self) -> list[int]:
         """When each frame is shown, in the stream's own units. What an edit list cuts off does not count."""
@@ -110,6 +131,8 @@ class VideoReader:
     @property
     def has_alpha(self) -> bool:
         """Whether its pictures have an alpha of their own."""
+        if self._layered is not None:
+            return True
         format = self._stream.codec_context.format
         return format is not None and any(part.is_alpha for part in format.components)
 
@@ -194,7 +217,7 @@ class VideoReader:
         wanted = self._times[index]
         if self._decoder is None or index < self._next or index > self._next + 24:
             self._container.seek(wanted, stream=self._stream, backward=True, any_frame=False)
-            self._decoder = self._container.decode(self._stream)
+            self._decoder = self._frames()
         for frame in self._decoder:
             if frame.pts is not None and frame.pts >= wanted:
                 self._next = index + 1
