@@ -53,7 +53,7 @@ class Hands:
 
     def __init__(self, window: Window, seed: int) -> None:
         self.window, self.chance = window, random.Random(seed)
-        self.doing = ""
+        self.doing, self._since = "", 0.0
         self.stops: list[tuple[float, str]] = []
         self.errors: list[str] = []
         self._closer = QTimer(window, interval=40)
@@ -83,16 +83,21 @@ class Hands:
         act = chance.choice((self._click, self._click, self._drag, self._turn, self._press, self._type, self._leave))
         name = part.accessibleName() or type(part).__name__
         self.doing = f"{act.__name__.strip('_')} {name}"
-        start = time.perf_counter()
+        self._since = time.perf_counter()
         try:
             act(part)
         except RuntimeError as problem:  # the part is gone: what was done took it away
             if "already deleted" not in str(problem):
                 raise
+        self._answered()
+
+    def _answered(self) -> None:
+        """One movement of the hand is over, and the window has answered it: how long that took."""
         QApplication.processEvents()
-        took = time.perf_counter() - start
-        if took > STOP_SECONDS:
-            self.stops.append((took, self.doing))
+        now = time.perf_counter()
+        if now - self._since > STOP_SECONDS:
+            self.stops.append((now - self._since, self.doing))
+        self._since = now
 
     def _place(self, part: QWidget) -> QPoint:
         return QPoint(self.chance.randrange(part.width()), self.chance.randrange(part.height()))
@@ -113,9 +118,10 @@ class Hands:
     def _drag(self, part: QWidget) -> None:
         start, end = self._place(part), self._place(part)
         QTest.mousePress(part, LEFT, self._modifier(), start)
+        self._answered()
         for k in range(1, 5):
             QTest.mouseMove(part, (QPointF(start) + (QPointF(end) - QPointF(start)) * k / 4).toPoint())
-            QApplication.processEvents()
+            self._answered()
         QTest.mouseRelease(part, LEFT, NONE, end)
 
     def _turn(self, part: QWidget) -> None:
@@ -144,6 +150,7 @@ class Hands:
                 continue  # letters are shortcuts elsewhere, see _press
             for kind in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease):
                 QApplication.sendEvent(target, QKeyEvent(kind, 0, NONE, letter))
+            self._answered()
         QTest.keyClick(QApplication.focusWidget() or target, Qt.Key.Key_Return)
 
     def _leave(self, part: QWidget) -> None:

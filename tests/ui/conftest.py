@@ -113,7 +113,8 @@ class Hands:
         for stage in (*bench.stages, bench.group):
             for name in getattr(stage, "tabs", ()):
                 stage.panel(name)
-        assert bench.finish is not None
+        for name in bench.finish.tabbed.tabs:
+            bench.finish.tabbed.panel(name)
         self.window.desk.choose_stage("Finish")
         QApplication.processEvents()
         return self.window

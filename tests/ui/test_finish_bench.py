@@ -35,9 +35,9 @@ def saltworks(hands, demo: Path):
 
 def part(hands, name: str):
     """Opens a part of the finish and returns its panel."""
-    button, panel = hands.window.bench.finish.parts[name]
-    hands.click(button)
-    return panel
+    tabbed = hands.window.bench.finish.tabbed
+    hands.click(tabbed.tabs[name])
+    return tabbed.panel(name)
 
 
 def done(hands) -> None:
@@ -328,15 +328,17 @@ def test_every_part_of_the_finish_fits_at_1280_by_800(hands, saltworks):
     local = part(hands, "Local")
     hands.click(local.ellipse)
     hands.drag_plate(380, 60, 560, 240)
-    for name, (button, panel) in window.bench.finish.parts.items():
+    tabbed = window.bench.finish.tabbed
+    for name, button in tabbed.tabs.items():
         hands.click(button)
         QApplication.processEvents()
+        panel = tabbed.panel(name)
         foot = panel.mapTo(window.bench, panel.rect().bottomLeft()).y()
         assert foot <= window.bench.finish_header.y(), name
         assert panel.minimumSizeHint().width() <= window.bench.width(), name
     tone = window.bench.finish.tone
     for page, (button, _) in tone.pages.items():
-        hands.click(window.bench.finish.parts["Tone"][0])
+        hands.click(tabbed.tabs["Tone"])
         hands.click(button)
         QApplication.processEvents()
         assert tone.mapTo(window.bench, tone.rect().bottomLeft()).y() <= window.bench.finish_header.y(), page

@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import cached_property
 
-from PySide6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QVBoxLayout, QWidget
 
 from ...shot import MantleError
 from ...shot.moods import in_mood, next_mood, renamed, with_mood, without_mood
 from ..desk import Desk
 from ..tools.local import LocalTool
 from ..tools.sample import Area
-from ..widgets import choice, fill, push_button, row, tool_button
+from ..widgets import choice, fill, row, tool_button
 from .finish_panels import GlowPanel, LutPanel, VignettePanel, WholeGrainPanel
 from .frame_panel import FramePanel
 from .local_panel import LocalPanel
-from .panel import Panel
+from .tabbed import Tabbed
 from .whole_tone import ToneOf, WholeTone
 
 
@@ -38,37 +39,45 @@ class FinishBench(QWidget):
         self.name.editingFinished.connect(self._rename)
         self.keep = tool_button("plus", "Keep what is at hand as another mood", self._keep)
         self.drop = tool_button("trash-2", "Remove the mood at hand; the picture stays as it is", self._drop)
-        self.tone = WholeTone(desk, self._tone_of())
-        self.lut, self.glow = LutPanel(desk), GlowPanel(desk)
-        self.vignette = VignettePanel(desk, sample)
-        self.local = LocalPanel(desk, tool)
-        self.grain = WholeGrainPanel(desk)
-        self.frame = FramePanel(desk, sample)
-        self.tone.line_wanted = lambda hint, then: self.line_wanted(hint, then)  # type: ignore[method-assign]
-        self.parts: dict[str, tuple[QPushButton, Panel]] = {}
-        for name, panel, tip in (
-            ("Tone", self.tone, "Exposure, white, balance, contrast, curves, colour, and a look"),
-            ("LUT", self.lut, "A look-up table from a file"),
-            ("Glow", self.glow, "Glow and halation"),
-            ("Vignette", self.vignette, "Corners darker or brighter"),
-            ("Local", self.local, "Light on a part of the picture"),
-            ("Grain", self.grain, "Grain over all"),
-            ("Frame", self.frame, "Reframing, crop, size, aspect, bars, burn-in"),
-        ):
-            button = push_button(name, tip, lambda name=name: self.open_part(name), checkable=True)
-            self.parts[name] = (button, panel)
         inside = QVBoxLayout(self)
         inside.setContentsMargins(8, 4, 8, 8)
         inside.setSpacing(4)
         inside.addLayout(row(self.on, self.moods, self.name, self.keep, self.drop))
-        buttons = [button for button, _ in self.parts.values()]
-        inside.addLayout(row(*buttons[:4]))
-        inside.addLayout(row(*buttons[4:]))
-        for _, panel in self.parts.values():
-            inside.addWidget(panel)
+        self.tabbed = Tabbed(
+            inside,
+            (
+                ("Tone", self._tone, "Exposure, white, balance, contrast, curves, colour, and a look"),
+                ("LUT", lambda: LutPanel(desk), "A look-up table from a file"),
+                ("Glow", lambda: GlowPanel(desk), "Glow and halation"),
+                ("Vignette", lambda: VignettePanel(desk, sample), "Corners darker or brighter"),
+                ("Local", lambda: LocalPanel(desk, tool), "Light on a part of the picture"),
+                ("Grain", lambda: WholeGrainPanel(desk), "Grain over all"),
+                ("Frame", lambda: FramePanel(desk, sample), "Reframing, crop, size, aspect, bars, burn-in"),
+            ),
+            self.open_part,
+            across=4,
+        )
         inside.addStretch(1)
-        self.part = "Tone"
         self.open_part("Tone")
+
+    @cached_property
+    def frame(self) -> FramePanel:
+        """Reframing, crop, size, bars."""
+        panel = self.tabbed.panel("Frame")
+        assert isinstance(panel, FramePanel)
+        return panel
+
+    @cached_property
+    def tone(self) -> WholeTone:
+        """Tone of the whole picture."""
+        panel = self.tabbed.panel("Tone")
+        assert isinstance(panel, WholeTone)
+        return panel
+
+    def _tone(self) -> WholeTone:
+        made = WholeTone(self.desk, self._tone_of())
+        made.line_wanted = lambda hint, then: self.line_wanted(hint, then)  # type: ignore[method-assign]
+        return made
 
     def line_wanted(self, hint: str, then: Callable[..., None]) -> None:
         """Set by the bench: asks for a line on the picture."""
@@ -90,13 +99,8 @@ class FinishBench(QWidget):
 
     def open_part(self, name: str) -> None:
         """Shows one of the parts."""
-        self.part = name
         self.desk.finish_part = name
-        for each, (button, panel) in self.parts.items():
-            button.setChecked(each == name)
-            panel.setVisible(each == name)
-            if each == name:
-                panel.refresh()
+        self.tabbed.open(name)
         self.desk.choice_changed.emit()  # other handles on the picture, and another hint
 
     # --- moods ---
@@ -144,4 +148,4 @@ class FinishBench(QWidget):
         if not self.name.hasFocus():
             self.name.setText(next((name for id, name in items if id == shot.mood), ""))
         self.drop.setEnabled(shot.mood is not None)
-        self.parts[self.part][1].refresh()
+        self.tabbed.panel(self.tabbed.part).refresh()

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent
-from PySide6.QtWidgets import QCheckBox, QFrame, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QFrame, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
 from ...comp import Mend
 from ...shot import Keyed, Zone
@@ -15,6 +15,7 @@ from ..desk import Desk, new_gesture
 from ..numberfield import NumberField
 from ..widgets import push_button, row
 from .panel import Panel
+from .tabbed import Tabbed
 
 
 class Header(QFrame):
@@ -136,35 +137,22 @@ class Stage(QWidget):
         return zone
 
     def add_parts(self, *parts: tuple[str, Callable[[], Panel], str]) -> None:
-        """Panels of which one is open at a time, each with a button and a tip; the first is open. A panel is made when
-        it is first asked for: most of them are not looked at in most sittings."""
-        self._makers = {name: make for name, make, _ in parts}
-        self._made: dict[str, Panel] = {}
-        self.tabs: dict[str, QPushButton] = {}
-        for name, _, tip in parts:
-            button = push_button(name, tip, lambda name=name: self.open_part(name), checkable=True)
-            button.setProperty("tab", True)
-            self.tabs[name] = button
-        self.inside.addLayout(row(*self.tabs.values()))
-        self._panels_at = self.inside.count()
-        self.part = parts[0][0]
+        """Panels of which one is open at a time, each with a button and a tip; the first is open."""
+        self.tabbed = Tabbed(self.inside, parts, self.open_part)
+        self.tabs = self.tabbed.tabs
+
+    @property
+    def part(self) -> str:
+        """The part that is open."""
+        return self.tabbed.part
 
     def panel(self, name: str) -> Panel:
         """One of the parts' panels."""
-        if name not in self._made:
-            panel = self._made[name] = self._makers[name]()
-            self.inside.insertWidget(self._panels_at, panel)
-            panel.setVisible(name == self.part)  # not before it has its place: it would be a window of its own
-        return self._made[name]
+        return self.tabbed.panel(name)
 
     def open_part(self, name: str) -> None:
         """Shows one of the parts."""
-        self.part = name
-        self.panel(name).refresh()
-        for each, button in self.tabs.items():
-            button.setChecked(each == name)
-        for each, panel in self._made.items():
-            panel.setVisible(each == name)
+        self.tabbed.open(name)
 
     def show_open(self, on: bool) -> None:
         self.header.show_open(on)
