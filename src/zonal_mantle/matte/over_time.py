@@ -15,7 +15,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from ..media.bands import run_bands
+from ..media.bands import run_bands, run_each
 
 Array = NDArray[np.float32]
 
@@ -25,6 +25,7 @@ CALM_PX, ALIKE_PX = 1.0, 1.2  # deviations of blurs before motion is found, and 
 ALIKE = 4.0  # what is further apart than this many times what noise makes of it is not averaged
 OF_NOISE = 0.34  # √2 times what a blur of ALIKE_PX leaves of the noise of one pixel
 BRIGHTEST = 4096.0
+STRIP, ROUND = 128, 8  # rows that are worked on together, and those above and below them that a blur needs
 LUMA = np.array((0.2126, 0.7152, 0.0722), np.float32)
 
 kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
@@ -73,12 +74,20 @@ def averaged_codes(here: Array, beside: Iterable[Array], noise: float, share: fl
     limit = np.float32((ALIKE * OF_NOISE * noise) ** 2)
     count = 1.0
     for other in beside:
-        flow = cv2.resize(finder.calc(seen, _seen(other, size), None), (width, height))  # type: ignore[call-overload]
-        at = np.empty((height, width, 2), np.float32)
-        run_bands(_places_rows, height, flow, np.float32(width / size[0]), np.float32(height / size[1]), at)
-        brought = cv2.remap(other, at, None, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)  # type: ignore[call-overload]
-        apart = cv2.GaussianBlur(brought - here, (0, 0), ALIKE_PX)
-        run_bands(_add_rows, height, brought, apart, at, np.float32(share), limit, total, weight, squares)
+        flow = finder.calc(seen, _seen(other, size), None)  # type: ignore[call-overload]
+
+        def add(first: int, other: Array = other, flow: Array = flow) -> None:
+            end = min(first + STRIP, height)
+            top, foot = max(first - ROUND, 0), min(end + ROUND, height)
+            at = np.empty((foot - top, width, 2), np.float32)
+            _places_rows(top, flow, height, at)
+            brought = cv2.remap(other, at, None, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)  # type: ignore[call-overload]
+            apart = cv2.GaussianBlur(brought - here[top:foot], (0, 0), ALIKE_PX)
+            inner = slice(first - top, end - top)
+            sums = total[first:end], weight[first:end], squares[first:end]
+            _add_rows(brought[inner], apart[inner], at[inner], np.float32(height), np.float32(share), limit, *sums)
+
+        run_each(add, range(0, height, STRIP))
         count += share
     more = np.empty_like(weight)
     least = np.sqrt(1 + (count - 1) * share) / count
@@ -110,20 +119,34 @@ def _root_rows(y0, y1, pixels, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _places_rows(y0, y1, flow, across, down, at):  # type: ignore[no-untyped-def]
-    for y in range(y0, y1):
-        for x in range(at.shape[1]):
-            at[y, x, 0] = np.float32(x) + flow[y, x, 0] * across
-            at[y, x, 1] = np.float32(y) + flow[y, x, 1] * down
+def _places_rows(top, flow, height, at):  # type: ignore[no-untyped-def]
+    """Where pixels of the rows from `top` on are on the other frame: the flow between the middles of its cells."""
+    half, one, zero = np.float32(0.5), np.float32(1), np.float32(0)
+    tall, wide = flow.shape[:2]
+    rows, width = at.shape[:2]
+    down, across = np.float32(height) / np.float32(tall), np.float32(width) / np.float32(wide)
+    for y in range(rows):
+        v = min(max((np.float32(top + y) + half) / down - half, zero), np.float32(tall - 1))
+        j = min(int(v), tall - 2)
+        fv = v - np.float32(j)
+        for x in range(width):
+            u = min(max((np.float32(x) + half) / across - half, zero), np.float32(wide - 1))
+            i = min(int(u), wide - 2)
+            fu = u - np.float32(i)
+            for c in range(2):
+                above = flow[j, i, c] * (one - fu) + flow[j, i + 1, c] * fu
+                below = flow[j + 1, i, c] * (one - fu) + flow[j + 1, i + 1, c] * fu
+                moved = above * (one - fv) + below * fv
+                at[y, x, c] = np.float32(x) + moved * across if c == 0 else np.float32(top + y) + moved * down
 
 
 @kernel
-def _add_rows(y0, y1, brought, apart, at, share, limit, total, weight, squares):  # type: ignore[no-untyped-def]
-    height, width = weight.shape
+def _add_rows(brought, apart, at, height, share, limit, total, weight, squares):  # type: ignore[no-untyped-def]
+    rows, width = weight.shape
     one, zero, tail = np.float32(1), np.float32(0), np.float32(1 / 9) / limit
-    right, low = np.float32(width - 2), np.float32(height - 2)
+    right, low = np.float32(width - 2), height - np.float32(2)
     parts = np.empty(width, np.float32)
-    for y in range(y0, y1):
+    for y in range(rows):
         for x in range(width):
             r, g, b = apart[y, x, 0], apart[y, x, 1], apart[y, x, 2]
             u, v = at[y, x, 0], at[y, x, 1]

@@ -144,6 +144,8 @@ class ToneMatch(Value):
             xs = [x for x, _ in points]
             if len(points) == 1 or xs != sorted(set(xs)):
                 raise ValueError("A curve has no points, or at least two in the order of their x.")
+            if any(after[1] < before[1] for before, after in zip(points, points[1:])):
+                raise ValueError("A tone curve does not fall: each point is at least as high as the one before it.")
         return self
 
 

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QApplication
 
 from ..desktop import ID
 from ..paths import log_path, state_dir, sweep_all
+from .guard import log_uncaught
 from .preferences import scale_interface
 from .recent import recent_shots
 from .single import Single
@@ -54,6 +55,7 @@ def run(shot: Path | None) -> int:
         return 0
     dress(app)
     window = Window()
+    log_uncaught(lambda words: window.desk.said.emit(words, True))
     single = Single(window.raise_to_front)
     window.desk.shot_changed.connect(lambda: single.serve(window.desk.path))
     window.show()

@@ -11,12 +11,14 @@ from PySide6.QtWidgets import QLineEdit, QMenu, QSizePolicy, QWidget
 
 from . import theme
 from .desk import new_gesture
+from .guard import guarded
 
 KEY_PX = 15  # room for the ring of a keyable number
 LEAST_BOX_PX, BARE_PX = 46, 50
 NOTCH = 120  # what a wheel says of one notch, in eighths of a degree (Qt)
 
 
+@guarded
 class NumberField(QWidget):
     """A labelled number.
 

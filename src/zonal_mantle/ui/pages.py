@@ -9,6 +9,7 @@ from PySide6.QtGui import QKeyEvent, QTextCursor, QTextDocument
 from PySide6.QtWidgets import QDialog, QLineEdit, QTextBrowser, QWidget
 
 from . import theme
+from .guard import guarded
 from .widgets import column, note, push_button, row
 
 HANDS = {
@@ -31,6 +32,7 @@ def shipped_text(name: str) -> str:
     return (resources.files("zonal_mantle") / "assets" / name).read_text(encoding="utf-8")
 
 
+@guarded
 class Page(QDialog):
     """A text with a line to search it. It is not modal: the picture can be judged beside it."""
 

@@ -5,7 +5,10 @@ from __future__ import annotations
 from PySide6.QtCore import QPoint, QRect, QSize, Qt
 from PySide6.QtWidgets import QLayout, QLayoutItem
 
+from .guard import guarded
 
+
+@guarded
 class Pairs(QLayout):
     """Fills row after row. With `even` all columns are of one width, so that numbers line up below one another; with
     `grow` what is in a row shares its whole width."""

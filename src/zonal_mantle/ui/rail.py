@@ -22,6 +22,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QVBoxLay
 from ..shot.lock import SHOWN_TIMES
 from . import theme
 from .desk import Desk
+from .guard import guarded
 from .railkeys import RailKeys
 from .server import FrameServer
 from .viewer import Viewer
@@ -32,6 +33,7 @@ PATCH_TOP = 10.0  # ΔE at the top of the graph
 GRAPH_PX = (0.2, 0.5, 1.0, 2.0, 5.0)  # errors of which one is at the top of the graph
 
 
+@guarded
 class Track(QWidget):
     """The painted part of the rail."""
 

@@ -17,6 +17,7 @@ from ..finish.scopes import HIGH, LEVELS, LOW, REACH, Kind, Scope, bar_targets
 from ..shot import MantleError
 from . import theme
 from .desk import Desk
+from .guard import guarded
 from .widgets import choice, column, note, push_button, row
 
 SCALE = 0.5  # of what is measured, of whole pictures
@@ -41,6 +42,7 @@ def density(counts: NDArray, ink: tuple[int, int, int]) -> NDArray[np.float32]:
     return np.asarray(share * np.array(ink, np.float32) / 255, np.float32)
 
 
+@guarded
 class ScopeView(QWidget):
     """One scope."""
 
@@ -177,6 +179,7 @@ class ScopeView(QWidget):
         )
 
 
+@guarded
 class Scopes(QWidget):
     """The scopes and what they look at. They follow the frame, also while it plays."""
 

@@ -28,6 +28,7 @@ from ..media.curves import srgb_encode
 from ..shot import Zone
 from . import theme
 from .desk import Desk, new_gesture
+from .guard import guarded
 from .numberfield import NumberField
 from .widgets import tool_button
 
@@ -36,6 +37,7 @@ INFINITY_PX, LENS_PX = 64, 34
 UPRIGHT = (66, 42)
 
 
+@guarded
 class SectionView(QWidget):
     """The painted section. Drag an upright to change its distance, the curve to change the visibility."""
 

@@ -14,11 +14,13 @@ from ..media import open_source
 from ..skies import SkyCard, make_library, read_library
 from . import theme
 from .desk import Desk
+from .guard import guarded
 from .widgets import THUMB, as_shelf
 
 UNRANKED = ("not compared with a plate yet",)
 
 
+@guarded
 class SkyList(QListWidget):
     """Thumbnails of the library, best fit first; a double click or a drag hangs one."""
 

@@ -18,10 +18,12 @@ from ..place.perspective import height_at
 from ..shot import MantleError, Source
 from . import theme
 from .desk import Desk
+from .guard import guarded
 from .skies import SkyList
 from .widgets import THUMB, as_shelf, choice, tool_button
 
 
+@guarded
 class SourceList(QListWidget):
     """Thumbnails; dragged out as files."""
 

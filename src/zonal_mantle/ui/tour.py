@@ -9,6 +9,7 @@ from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QFrame, QLabel, QVBoxLayout, QWidget
 
 from . import theme
+from .guard import guarded
 from .widgets import push_button, row
 
 if TYPE_CHECKING:
@@ -51,6 +52,7 @@ STEPS = (
 )
 
 
+@guarded
 class Outline(QWidget):
     """A line about the part of which the tour speaks; the mouse goes through it."""
 
@@ -66,6 +68,7 @@ class Outline(QWidget):
         painter.drawRect(self.rect().adjusted(1, 1, -2, -2))
 
 
+@guarded
 class Tour(QFrame):
     """The card of the tour, over the window."""
 

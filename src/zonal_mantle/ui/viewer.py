@@ -30,6 +30,7 @@ from ..media.picture import picture_of
 from ..place import reference_to_frame
 from . import theme
 from .desk import Desk
+from .guard import guarded
 from .guides import paint_frame
 from .noteflags import paint_notes
 from .numberfield import NOTCH
@@ -37,6 +38,7 @@ from .server import FrameServer, Wanted
 from .tools.base import Tool, label
 
 
+@guarded
 class Viewer(QWidget):
     """Shows the desk's view of its frame. Places are plate pixels; the tool of the open stage draws its handles."""
 

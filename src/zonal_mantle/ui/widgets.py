@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from . import theme
+from .guard import guarded
 from .numberfield import NumberField
 from .pairs import Pairs
 
@@ -45,6 +46,7 @@ def row(*parts: QWidget | int, spacing: int = 4) -> QLayout:
     return layout
 
 
+@guarded
 class Named(QWidget):
     """A control with its name before it; both are shown or hidden with the control."""
 

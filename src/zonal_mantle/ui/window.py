@@ -17,6 +17,7 @@ from .desk import Desk
 from .files import Files
 from .findings import Findings
 from .firstpass import first_pass
+from .guard import guarded
 from .keptpictures import keep_picture
 from .mender import Mender
 from .menus import Menus
@@ -49,6 +50,7 @@ from .viewer import Viewer
 from .viewstrip import Probe, ViewStrip
 
 
+@guarded
 class Window(QMainWindow):
     """One shot in one window. The desk holds the shot; the parts ask the desk and are told by it."""
 

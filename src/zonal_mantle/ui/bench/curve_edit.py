@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QWidget
 from ...matte import free_curve
 from .. import theme
 from ..desk import new_gesture
+from ..guard import guarded
 
 END = 1.05  # coded value at the right rim
 LOW_PX, HIGH_PX = 34, 104
@@ -21,20 +22,25 @@ BINS = 64
 Point = tuple[float, float]
 
 
+@guarded
 class CurveEdit(QWidget):
     """Coded brightness across, alpha upward.
 
-    Click for a new point, drag one, press Delete or double-click to remove it. A point cannot pass its neighbours.
+    Click for a new point, drag one, press Delete or double-click to remove it. A point cannot pass its neighbours; on a
+    curve that is `rising` it cannot leave their heights either.
     """
 
     changed = Signal(object, str)  # points, gesture
     gesture = Signal(bool)
 
     def __init__(
-        self, line: Callable[[tuple[Point, ...], np.ndarray], np.ndarray] = free_curve, end: float = END
+        self,
+        line: Callable[[tuple[Point, ...], np.ndarray], np.ndarray] = free_curve,
+        end: float = END,
+        rising: bool = False,
     ) -> None:
         super().__init__()
-        self._line, self._end = line, end
+        self._line, self._end, self._rising = line, end, rising
         self.setAccessibleName("Response")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
@@ -121,8 +127,9 @@ class CurveEdit(QWidget):
             x, y = self._value(event.position())
             if min(abs(x - p[0]) for p in self.points) < 0.004:
                 return
-            points = tuple(sorted((*self.points, (x, y))))
-            self.chosen = points.index((x, y))
+            self.chosen = sum(p[0] < x for p in self.points)
+            new = (x, self._held_between(y, self.points[: self.chosen], self.points[self.chosen :]))
+            points = (*self.points[: self.chosen], new, *self.points[self.chosen :])
             self.changed.emit(points, self._gesture)
         self._held = True
         self.gesture.emit(True)
@@ -134,8 +141,14 @@ class CurveEdit(QWidget):
         k, (x, y) = self.chosen, self._value(event.position())
         low = self.points[k - 1][0] + 0.004 if k else 0.0
         high = self.points[k + 1][0] - 0.004 if k + 1 < len(self.points) else self._end
-        new = (min(max(x, low), high), y)
+        new = (min(max(x, low), high), self._held_between(y, self.points[:k], self.points[k + 1 :]))
         self.changed.emit((*self.points[:k], new, *self.points[k + 1 :]), self._gesture)
+
+    def _held_between(self, y: float, before: tuple[Point, ...], after: tuple[Point, ...]) -> float:
+        """The height of a point between others."""
+        if not self._rising:
+            return y
+        return min(max(y, before[-1][1] if before else 0.0), after[0][1] if after else 1.0)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         if self._held:

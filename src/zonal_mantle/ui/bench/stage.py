@@ -12,12 +12,14 @@ from ...comp import Mend
 from ...shot import Keyed, Zone
 from .. import theme
 from ..desk import Desk, new_gesture
+from ..guard import guarded
 from ..numberfield import NumberField
 from ..widgets import push_button, row
 from .panel import Panel
 from .tabbed import Tabbed
 
 
+@guarded
 class Header(QFrame):
     """Name, reading and switch of a stage. A click opens it."""
 

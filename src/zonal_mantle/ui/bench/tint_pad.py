@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QWidget
 from ...media.curves import srgb_encode
 from .. import theme
 from ..desk import new_gesture
+from ..guard import guarded
 
 REACH = 0.35  # of a factor, at the rim
 CHROMA = 0.25  # coded, of a colour at the rim
@@ -30,6 +31,7 @@ def place_of(red: float, green: float, blue: float) -> tuple[float, float]:
     return -(green - mean) / REACH, ((red - mean) - (blue - mean)) / 2 / REACH
 
 
+@guarded
 class TintPad(QWidget):
     """Drag for a tint; a double click takes it away."""
 

@@ -147,7 +147,7 @@ class TonePanel(MatchPart):
         self.which = choice(list(CURVES), "The curve that is shown", lambda _: self.refresh())
         self.flat = push_button("Reset curve", "Takes this curve away", lambda: self._curve((), None))
         out.addLayout(row(self.which, self.flat))
-        self.curve = CurveEdit(curve_at, 1.0)
+        self.curve = CurveEdit(curve_at, 1.0, rising=True)
         self.curve.setAccessibleName("Tone curve")
         self.curve.changed.connect(self._curve)
         self.curve.gesture.connect(self.desk.set_dragging)
