@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 from typing import TypeVar
 
@@ -28,6 +28,7 @@ from .matte_planner import matte_plan, proxy_size
 from .plan import Between, MattePlan, SkyPlan
 
 Array = NDArray[np.float32]
+S = TypeVar("S")
 T = TypeVar("T")
 FRAMES_SHARE, PAINTINGS_SHARE = 0.32, 0.22  # of the budget; the rest is the screen's and the shapes'
 SMALL_THINGS = 4096
@@ -150,8 +151,7 @@ class Pictures:
 
         def beside(place: int) -> Iterator[Array]:
             wanted = plan.regions[place]
-            each_of = wanted.beside if wanted is not None else ()
-            return (self.pixels(each, plan.scale) for each in each_of if self._can_be_read(each))
+            return iter(()) if wanted is None else _readable(wanted.beside, lambda each: self.pixels(each, plan.scale))
 
         return Surroundings(plan.keep, plan.drop, clean, first_sky, neighbours, found_sky, beside)
 
@@ -163,27 +163,22 @@ class Pictures:
         """How doubtful it is whether a pixel of a matte stays, see `Made.doubt`."""
         return self.made(plan).doubt(self.pixels(plan.picture, plan.scale))
 
-    def _can_be_read(self, picture: Picture | Between) -> bool:
-        """A frame that is there does not fail for one beside it that is not."""
-        try:
-            self.working_of(picture)
-        except MediaError:
-            return False
-        return True
+    def _studied(self, picture: Picture) -> tuple[Array, float]:
+        """A picture at the size at which the sky is found, and its noise at its own size."""
+        pixels = self.pixels(picture)
+        noise = self.kept(("noise", picture), lambda: plate_noise(pixels))
+        return np.asarray(self._frames.make((picture, "working"), lambda: working(pixels)), np.float32), noise
 
     def sky_of(self, picture: Picture | Between, plan: SkyPlan) -> SkyFound:
         """Where a picture's sky is. What the shot teaches is learnt once."""
         study = plan.study
 
         def learn() -> SkyModel:
-            frames = [
-                (self.working_of(each), drawn(said, study.size), plate_noise(self.pixels(each)))
-                for each, said in zip(study.pictures, study.said)
-                if self._can_be_read(each)
-            ]
+            each = zip(study.pictures, study.said)
+            frames = list(_readable(each, lambda pair: (*self._studied(pair[0]), drawn(pair[1], study.size))))
             if not frames:
                 self.pixels(study.pictures[0])  # says why
-            pictures, words, noises = zip(*frames)
+            pictures, noises, words = zip(*frames)
             return replace(learn_sky(pictures, words), noise=float(np.median(noises)))
 
         model = known(("sky", study.digest), learn, MODELS)
@@ -191,12 +186,7 @@ class Pictures:
         def find() -> SkyFound:
             seen = self.working_of(picture)
             if (share := share_of(model.noise)) > 0:
-                seen = averaged_codes(
-                    seen,
-                    (self.working_of(each) for each in plan.beside if self._can_be_read(each)),
-                    noise_of(seen),
-                    share,
-                )[0]
+                seen = averaged_codes(seen, _readable(plan.beside, self.working_of), noise_of(seen), share)[0]
             return find_sky(seen, model, drawn(plan.said, study.size))
 
         found = self._frames.make((picture, study.digest, plan.said, plan.beside), find)
@@ -292,3 +282,12 @@ class Pictures:
 
 def _three(pixels: Array) -> Array:
     return np.ascontiguousarray(pixels[..., :3])
+
+
+def _readable(pictures: Iterable[S], read: Callable[[S], T]) -> Iterator[T]:
+    """What is read of those that can be: a frame that is there does not fail for one beside it that is not."""
+    for each in pictures:
+        try:
+            yield read(each)
+        except MediaError:
+            continue

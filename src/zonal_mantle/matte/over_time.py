@@ -8,7 +8,7 @@ frame is the same whichever was made before it.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 
 import cv2
 import numba
@@ -58,59 +58,66 @@ def averaged(pixels: Array, beside: Iterable[Array], noise: float, share: float 
     >>> bool(calm.std() < 0.8 * grainy[0].std()), calm.shape, more.shape
     (True, (64, 64, 3), (64, 64))
     """
-    total, more = averaged_codes(_rooted(pixels), (_rooted(other) for other in beside), noise, share)
+    total, more = _averaged(pixels, beside, noise, share, _rooted)
     run_bands(_square_rows, len(total), total)
     return total, more
 
 
-def averaged_codes(here: Array, beside: Iterable[Array], noise: float, share: float = 1.0) -> tuple[Array, Array]:
+def averaged_codes(codes: Array, beside: Iterable[Array], noise: float, share: float = 1.0) -> tuple[Array, Array]:
     """The same of coded pictures, (h, w, 3) float32 each."""
+    return _averaged(codes, beside, noise, share, lambda rows: rows)
+
+
+def _averaged(
+    here: Array, beside: Iterable[Array], noise: float, share: float, as_codes: Callable[[Array], Array]
+) -> tuple[Array, Array]:
+    """Worked on in strips, so that hardly more than the result is held beside the frames."""
     height, width = here.shape[:2]
-    total, squares = here.copy(), np.ones((height, width), np.float32)
+    total, squares = np.array(as_codes(here)), np.ones((height, width), np.float32)
     weight = np.ones((height, width), np.float32)
     fit = min(1.0, FLOW_PX / max(width, height))
     size = max(16, round(width * fit)), max(16, round(height * fit))
-    seen, finder = _seen(here, size), cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_ULTRAFAST)
+    seen, finder = _seen(here, size, as_codes), cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_ULTRAFAST)
     limit = np.float32((ALIKE * OF_NOISE * noise) ** 2)
     count = 1.0
     for other in beside:
-        flow = finder.calc(seen, _seen(other, size), None)  # type: ignore[call-overload]
+        flow = finder.calc(seen, _seen(other, size, as_codes), None)  # type: ignore[call-overload]
 
         def add(first: int, other: Array = other, flow: Array = flow) -> None:
             end = min(first + STRIP, height)
             top, foot = max(first - ROUND, 0), min(end + ROUND, height)
             at = np.empty((foot - top, width, 2), np.float32)
-            _places_rows(top, flow, height, at)
-            brought = cv2.remap(other, at, None, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)  # type: ignore[call-overload]
-            apart = cv2.GaussianBlur(brought - here[top:foot], (0, 0), ALIKE_PX)
+            inside = np.empty((foot - top, width), np.bool_)
+            low, high = _places_rows(top, flow, height, at, inside)
+            brought = cv2.remap(as_codes(other[low:high]), at, None, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)  # type: ignore[call-overload]
+            apart = cv2.GaussianBlur(brought - as_codes(here[top:foot]), (0, 0), ALIKE_PX)
             inner = slice(first - top, end - top)
             sums = total[first:end], weight[first:end], squares[first:end]
-            _add_rows(brought[inner], apart[inner], at[inner], np.float32(height), np.float32(share), limit, *sums)
+            _add_rows(brought[inner], apart[inner], inside[inner], np.float32(share), limit, *sums)
 
         run_each(add, range(0, height, STRIP))
         count += share
-    more = np.empty_like(weight)
     least = np.sqrt(1 + (count - 1) * share) / count
-    run_bands(_settle_rows, height, weight, squares, np.float32(least), total, more)
-    return total, more
+    run_bands(_settle_rows, height, weight, squares, np.float32(least), total)
+    return total, squares
 
 
 def _rooted(pixels: Array) -> Array:
     out = np.empty(pixels.shape, np.float32)
-    run_bands(_root_rows, len(pixels), pixels, out)
+    _root_rows(pixels, out)
     return out
 
 
-def _seen(codes: Array, size: tuple[int, int]) -> NDArray[np.uint8]:
+def _seen(picture: Array, size: tuple[int, int], as_codes: Callable[[Array], Array]) -> NDArray[np.uint8]:
     """Brightness in eight bits, calmed, at the size at which motion is found."""
-    small = cv2.resize(codes, size, interpolation=cv2.INTER_AREA)
-    level = np.asarray(cv2.GaussianBlur(small @ LUMA, (0, 0), max(CALM_PX * size[0] / codes.shape[1], 0.5)))
+    small = as_codes(np.asarray(cv2.resize(picture, size, interpolation=cv2.INTER_AREA), np.float32))
+    level = np.asarray(cv2.GaussianBlur(small @ LUMA, (0, 0), max(CALM_PX * size[0] / picture.shape[1], 0.5)))
     return np.asarray(np.clip(level * 255 + 0.5, 0, 255), np.uint8)
 
 
 @kernel
-def _root_rows(y0, y1, pixels, out):  # type: ignore[no-untyped-def]
-    for y in range(y0, y1):
+def _root_rows(pixels, out):  # type: ignore[no-untyped-def]
+    for y in range(out.shape[0]):
         for x in range(out.shape[1]):
             for c in range(3):
                 value = pixels[y, x, c]
@@ -119,11 +126,15 @@ def _root_rows(y0, y1, pixels, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _places_rows(top, flow, height, at):  # type: ignore[no-untyped-def]
-    """Where pixels of the rows from `top` on are on the other frame: the flow between the middles of its cells."""
+def _places_rows(top, flow, height, at, inside):  # type: ignore[no-untyped-def]
+    """Where pixels of the rows from `top` on are on the other frame, by the flow between the middles of its cells, and
+    whether they are in it. Returned are the first and the end of the other's rows that are needed; `at` counts from
+    there."""
     half, one, zero = np.float32(0.5), np.float32(1), np.float32(0)
     tall, wide = flow.shape[:2]
     rows, width = at.shape[:2]
+    right, bottom = np.float32(width - 2), np.float32(height - 2)
+    least, most = np.float32(height), zero
     down, across = np.float32(height) / np.float32(tall), np.float32(width) / np.float32(wide)
     for y in range(rows):
         v = min(max((np.float32(top + y) + half) / down - half, zero), np.float32(tall - 1))
@@ -133,26 +144,32 @@ def _places_rows(top, flow, height, at):  # type: ignore[no-untyped-def]
             u = min(max((np.float32(x) + half) / across - half, zero), np.float32(wide - 1))
             i = min(int(u), wide - 2)
             fu = u - np.float32(i)
-            for c in range(2):
-                above = flow[j, i, c] * (one - fu) + flow[j, i + 1, c] * fu
-                below = flow[j + 1, i, c] * (one - fu) + flow[j + 1, i + 1, c] * fu
-                moved = above * (one - fv) + below * fv
-                at[y, x, c] = np.float32(x) + moved * across if c == 0 else np.float32(top + y) + moved * down
+            w00, w01 = (one - fu) * (one - fv), fu * (one - fv)
+            w10, w11 = (one - fu) * fv, fu * fv
+            a, b, c, d = flow[j, i], flow[j, i + 1], flow[j + 1, i], flow[j + 1, i + 1]
+            px = np.float32(x) + (a[0] * w00 + b[0] * w01 + c[0] * w10 + d[0] * w11) * across
+            py = np.float32(top + y) + (a[1] * w00 + b[1] * w01 + c[1] * w10 + d[1] * w11) * down
+            at[y, x, 0], at[y, x, 1] = px, py
+            least, most = min(least, py), max(most, py)
+            inside[y, x] = (px >= one) & (py >= one) & (px <= right) & (py <= bottom)
+    low = min(max(int(np.floor(least)) - 3, 0), height - 1)
+    high = max(min(int(np.floor(most)) + 5, height), low + 1)
+    for y in range(rows):
+        for x in range(width):
+            at[y, x, 1] -= np.float32(low)
+    return low, high
 
 
 @kernel
-def _add_rows(brought, apart, at, height, share, limit, total, weight, squares):  # type: ignore[no-untyped-def]
+def _add_rows(brought, apart, inside, share, limit, total, weight, squares):  # type: ignore[no-untyped-def]
     rows, width = weight.shape
     one, zero, tail = np.float32(1), np.float32(0), np.float32(1 / 9) / limit
-    right, low = np.float32(width - 2), height - np.float32(2)
     parts = np.empty(width, np.float32)
     for y in range(rows):
         for x in range(width):
             r, g, b = apart[y, x, 0], apart[y, x, 1], apart[y, x, 2]
-            u, v = at[y, x, 0], at[y, x, 1]
             alike = max(one - (r * r + g * g + b * b) * tail, zero)  # (1 - d/3)³ is near to exp(-d), and ends
-            inside = (u >= one) & (v >= one) & (u <= right) & (v <= low)
-            parts[x] = alike * alike * alike * share * np.float32(inside)
+            parts[x] = alike * alike * alike * share * np.float32(inside[y, x])
         for x in range(width):
             part = parts[x]
             total[y, x, 0] += part * brought[y, x, 0]
@@ -163,13 +180,13 @@ def _add_rows(brought, apart, at, height, share, limit, total, weight, squares):
 
 
 @kernel
-def _settle_rows(y0, y1, weight, squares, least, total, more):  # type: ignore[no-untyped-def]
+def _settle_rows(y0, y1, weight, squares, least, total):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(weight.shape[1]):
             part = np.float32(1) / weight[y, x]
             for c in range(3):
                 total[y, x, c] *= part
-            more[y, x] = max(np.sqrt(squares[y, x]) * part / least, np.float32(1))
+            squares[y, x] = max(np.sqrt(squares[y, x]) * part / least, np.float32(1))
 
 
 @kernel
