@@ -14,6 +14,7 @@ Array = NDArray[np.float32]
 TAKEN_FOR_GROUND, TAKEN_FOR_SKY = (0.08, 0.30), (0.06, 0.24)  # chance of the other at which doubt begins, and is full
 WIDE = 5  # working pixels: what is narrower is the region's rim, not doubtful for being one
 BROAD = 13  # the same where the coarse classifier contradicts
+FINE, FINE_PX = 0.06, 2.0  # mean over a broad place; a straight edge makes less of it
 CONTRADICTED = (0.5, 0.8)  # its chance of the other
 LEAST_KNOWN = 0.45  # share of what is taken for sky that must be known for it
 SPREAD = 150  # of the frame's width: doubt reaches this far beyond what is doubtful
@@ -49,7 +50,7 @@ def doubt_of(
         wide = cv2.dilate(cv2.erode(other.astype(np.float32), window), window)
         out = np.maximum(out, np.clip((wide - low) / (full - low), 0, 1))
     if sense is not None:
-        against = np.where(chance < 0.5, sense, 1 - sense).astype(np.float32)
+        against = np.where(chance < 0.5, sense, (1 - sense) * (_fine(alpha, chance) < FINE)).astype(np.float32)
         broad = np.ones((BROAD, BROAD), np.uint8)
         opened = np.asarray(cv2.dilate(cv2.erode(against, broad), broad), np.float32)
         out = np.maximum(out, np.clip((opened - CONTRADICTED[0]) / (CONTRADICTED[1] - CONTRADICTED[0]), 0, 1))
@@ -61,6 +62,14 @@ def doubt_of(
     if said is not None:
         doubt *= 1 - np.abs(cv2.resize(said, (width, height), interpolation=cv2.INTER_LINEAR))
     return np.asarray(doubt, np.float32)
+
+
+def _fine(alpha: Array, chance: Array) -> Array:
+    """How much of the matte is finer than a few pixels, by place at the working size: twigs that are kept are what the
+    coarse classifier sees where sky goes between them, and no contradiction."""
+    detail = np.abs(alpha - cv2.GaussianBlur(alpha, (0, 0), FINE_PX))
+    small = cv2.resize(detail, chance.shape[::-1], interpolation=cv2.INTER_AREA)
+    return np.asarray(cv2.blur(small, (BROAD, BROAD)), np.float32)
 
 
 def is_known(chance: Array, sense: Array, said: Array | None = None) -> bool:
