@@ -89,7 +89,7 @@ def drills(work: Path, shot: Path, much: dict[str, int], seed: int, out: Path) -
         "calls": lambda: full_disk.drill_calls(shot, room("calls")),
         "places": lambda: places.drill(shot, room("places")),
         "edits": seeds("edits", lambda each: edits.drill(shot, work, much["edits"], each)),
-        "hands": seeds("hands", lambda each: hands.drill(shot, room(f"hands{each}"), much["hands"], each)),
+        "hands": seeds("hands", lambda each: hands.drill_apart(shot, room(f"hands{each}"), much["hands"], each)),
     }
     for format in ("exr", "png", "h264", "prores"):
         name = f"renders, {format}"

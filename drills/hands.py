@@ -3,14 +3,17 @@ Nothing may be raised that nobody catches, the window may not stand still, and u
 
 from __future__ import annotations
 
+import json
 import os
 import random
 import shutil
+import subprocess
 import sys
 import threading
 import time
 import traceback
 from pathlib import Path
+from typing import TextIO
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
@@ -51,7 +54,8 @@ NEVER = {(Qt.Key.Key_Q, CONTROL)}  # it would be over
 class Hands:
     """Does something at random to something that is seen."""
 
-    def __init__(self, window: Window, seed: int) -> None:
+    def __init__(self, window: Window, seed: int, trail: TextIO | None = None) -> None:
+        self.trail = trail  # what is done is written here first, so that it is known after a crash
         self.window, self.chance = window, random.Random(seed)
         self.doing, self._since = "", 0.0
         self.stops: list[tuple[float, str]] = []
@@ -83,6 +87,9 @@ class Hands:
         act = chance.choice((self._click, self._click, self._drag, self._turn, self._press, self._type, self._leave))
         name = part.accessibleName() or type(part).__name__
         self.doing = f"{act.__name__.strip('_')} {name}"
+        if self.trail is not None:
+            self.trail.write(self.doing + "\n")
+            self.trail.flush()
         self._since = time.perf_counter()
         try:
             act(part)
@@ -157,7 +164,20 @@ class Hands:
         QApplication.sendEvent(part, QEvent(QEvent.Type.Leave))
 
 
-def drill(shot: Path, work: Path, acts: int, seed: int) -> Report:
+def drill_apart(shot: Path, work: Path, acts: int, seed: int) -> Report:
+    """The same in a process of its own: a window that crashes is a fault, with what was done last."""
+    command = [sys.executable, "-m", "drills.hands", str(shot), str(work), str(acts), str(seed)]
+    done = subprocess.run(command, capture_output=True, text=True, cwd=Path(__file__).parents[1])
+    result, trail = work / "hands.json", work / "trail.txt"
+    if done.returncode == 0 and result.exists():
+        return Report(**json.loads(result.read_text(encoding="utf-8")))
+    report = Report("hands", seed)
+    last = trail.read_text(encoding="utf-8").splitlines()[-5:] if trail.exists() else []
+    report.fault(f"the window ended with code {done.returncode} after: {'; '.join(last)}\n{done.stderr[-2000:]}")
+    return report
+
+
+def drill(shot: Path, work: Path, acts: int, seed: int, trail: TextIO | None = None) -> Report:
     """`acts` random acts in a window on a copy of a shot, which is saved there only."""
     report = Report("hands", seed)
     app = QApplication.instance() or QApplication([])
@@ -169,7 +189,7 @@ def drill(shot: Path, work: Path, acts: int, seed: int) -> Report:
     window.show()
     window.files.open_path(folder / shot.name)
     first = load(folder / shot.name)
-    hands = Hands(window, seed)
+    hands = Hands(window, seed, trail)
 
     def caught(kind: type[BaseException], error: BaseException, trace: object) -> None:
         where = "".join(traceback.format_exception(kind, error, trace)[-3:])  # type: ignore[arg-type]
@@ -207,3 +227,9 @@ def drill(shot: Path, work: Path, acts: int, seed: int) -> Report:
             report.fault(f"the window stood still for {took:.1f} s: {doing}")
     report.notes = [f"{took:.2f} s: {doing}" for took, doing in sorted(hands.stops, reverse=True)[:20]]
     return report
+
+
+if __name__ == "__main__":
+    in_folder = Path(sys.argv[2])
+    with (in_folder / "trail.txt").open("w", encoding="utf-8") as written:
+        drill(Path(sys.argv[1]), in_folder, int(sys.argv[3]), int(sys.argv[4]), written).write(in_folder)

@@ -23,6 +23,7 @@ from zonal_mantle.place.timing import frames_each, source_place, zone_frame
 from zonal_mantle.shot import (
     Blend,
     ClearSkyPull,
+    Edge,
     Keyed,
     LumaPull,
     Match,
@@ -79,6 +80,31 @@ def test_a_screen_is_pulled_on_the_clip_in_its_own_pixels(tmp_path, seed):
         assert (colour[:, 2] < np.maximum(colour[:, 0], colour[:, 1]) + 0.03).all()  # nothing of the screen is left
         whole = session.frame(1 + k)
         assert whole[2, 2, :3] == pytest.approx(0.18, abs=1e-5)  # where the screen was, the plate is seen
+
+
+def test_a_clips_own_matte_is_steadied_by_the_frames_beside_where_they_are_alike(tmp_path):
+    """A flag that hangs still: its edge chatters less. One that moves fast is left as it is: no ghosts."""
+    rng = np.random.default_rng(5)
+    still, alpha = flag_frame(0, 3)
+    frames = [np.clip(still + rng.normal(0, 0.02, still.shape), 0, None).astype(np.float32) for _ in range(5)]
+    errors = {}
+    for steady in (0.0, 1.0):
+        shot = inserted(tmp_path, frames)
+        pull = ScreenPull(id="a", screen="blue")
+        shot = keyed(shot, Matte(id="m", name="Flag", pulls=(pull,), edge=Edge(steady=steady)))
+        mattes = [Session(shot).matte(shot.zones[1].id, frame) for frame in (2, 3, 4)]
+        errors[steady] = float(np.std(np.diff(mattes, axis=0)))
+        assert np.abs(mattes[1] - alpha).mean() < 0.02
+    assert errors[1.0] < 0.5 * errors[0.0]
+    (tmp_path / "fast").mkdir()
+    moving = [flag_frame(40 * k, 3) for k in range(3)]
+    shot = inserted(tmp_path / "fast", [picture for picture, _ in moving])
+    pull = ScreenPull(id="a", screen="blue")
+    plain, steady = (
+        Session(keyed(shot, Matte(id="m", name="Flag", pulls=(pull,), edge=Edge(steady=s)))).matte(shot.zones[1].id, 2)
+        for s in (0.0, 1.0)
+    )
+    assert np.abs(plain - steady).mean() < 0.01
 
 
 def test_shapes_lie_on_the_clip_and_no_lock_moves_them(tmp_path):

@@ -79,3 +79,9 @@ def test_random_hands_find_nothing_that_is_not_caught(qapp, small_shot, tmp_path
     report = hands.drill(small_shot, tmp_path, 120, 11)
     assert report.went["acts"] == 120
     assert report.faults == []
+
+
+def test_a_window_that_ends_is_a_fault_with_what_was_done_last(tmp_path):
+    report = hands.drill_apart(tmp_path / "no folder" / "gone.shot.json", tmp_path, 20, 1)
+    assert len(report.faults) == 1
+    assert "the window ended with code 1" in report.faults[0]

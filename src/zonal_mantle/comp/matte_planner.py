@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -130,8 +132,30 @@ def _own_plan(shot: Shot, matte: Matte, frame: int, scale: float, zone: Zone) ->
         drop=shapes("drop"),
         cleans=tuple(clean(pull) for pull in matte.pulls),
         skies=tuple(None for pull in matte.pulls),
+        neighbours=tuple(_own_neighbours(shot, matte, frame, scale, zone, shown)) if matte.edge.steady > 0 else (),
         regions=tuple(region(pull) for pull in matte.pulls),
     )
+
+
+def _own_neighbours(
+    shot: Shot, matte: Matte, frame: int, scale: float, zone: Zone, shown: Picture | Between
+) -> list[Neighbour]:
+    """The clip's own frames beside the one that is shown. No lock says how they move: what does is left alone."""
+    source = shot.source(zone.source)
+    if source.kind == "still" or not isinstance(shown, Picture):
+        return []
+    bare = _own_plan(shot, _unsteadied(matte), frame, scale, zone)
+    beside = [shown.number + step for step in STEADY_FRAMES]
+    return [
+        Neighbour(replace(bare, picture=shown_of(source, number)), np.eye(3))
+        for number in beside
+        if source.start <= number <= source.end
+    ]
+
+
+def _unsteadied(matte: Matte) -> Matte:
+    """As the frames beside are made: without steadying and shapes, and nothing taken out of them."""
+    return matte.but(shapes=(), edge=matte.edge.but(steady=0.0), old_sky=matte.old_sky.but(on=False))
 
 
 def _said_on(pull: ClearSkyPull, frame: int) -> tuple[Said, ...]:
@@ -222,7 +246,7 @@ def _said(shot: Shot, stroke: SkyStroke, frame: int) -> Said:
 
 def _neighbours(shot: Shot, matte: Matte, frame: int, scale: float) -> list[Neighbour]:
     """The frames beside, made without steadying and without shapes, with their motion to this one."""
-    bare = matte.but(shapes=(), edge=matte.edge.but(steady=0.0), old_sky=matte.old_sky.but(on=False))
+    bare = _unsteadied(matte)
     lock = matte.edge.steady_lock
     fit = scaling(shot.size, proxy_size(shot.size, scale))
     here = reference_to_frame(shot, lock, frame)

@@ -96,8 +96,7 @@ class EdgePanel(Panel):
         self.remove.setCurrentText(removed)
         self.remove.setItemText(0, f"{AUTOMATIC} ({'on' if matte.but(old_sky=OldSky()).removes_old_sky else 'off'})")
         self.clamp.setChecked(matte.clamp)
-        for part in (self.steady, self.along):
-            part.setVisible(not self.desk.cuts_own)
+        self.along.setVisible(not self.desk.cuts_own)  # no lock of the plate moves anything in a clip's own pixels
         locks = self.desk.shot.locks
         fill(self.along, [(None, NOTHING), *((lock.id, lock.name) for lock in locks)], matte.edge.steady_lock)
 
