@@ -192,7 +192,7 @@ def drill(shot: Path, work: Path, acts: int, seed: int, trail: TextIO | None = N
     hands = Hands(window, seed, trail)
 
     def caught(kind: type[BaseException], error: BaseException, trace: object) -> None:
-        where = "".join(traceback.format_exception(kind, error, trace)[-3:])  # type: ignore[arg-type]
+        where = "".join(traceback.format_exception(kind, error, trace)[-14:])  # type: ignore[arg-type]
         hands.errors.append(f"{hands.doing}: {kind.__name__}: {error}\n{where}")
 
     old_hooks = sys.excepthook, threading.excepthook

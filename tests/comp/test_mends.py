@@ -7,7 +7,7 @@ import pytest
 
 from zonal_mantle.api import new
 from zonal_mantle.comp import Finding, by_severity, mend_of, mend_of_lock, mend_of_matte, mended, reason_set_aside
-from zonal_mantle.comp.mends import best_lock, hidden_behind
+from zonal_mantle.comp.mends import Mend, best_lock, hidden_behind, is_there
 from zonal_mantle.comp.readings import Readings, _findings
 from zonal_mantle.media.still import write_still
 from zonal_mantle.shot import Finish, Lock, LockFrame, MatteUse, SetAside, load
@@ -44,6 +44,15 @@ def test_a_painting_that_rides_on_nothing_is_offered_the_solved_lock(shot):
     after = mended(free, mend)
     assert after.zone(zone.id).placement.rides == mend.to
     assert not [f for f in _findings(after, Readings()) if f.part == zone.id and f.stage == "Lock"]
+
+
+def test_a_mend_whose_lock_or_zone_is_gone_does_not_apply(shot):
+    zone, lock = hung(shot), shot.locks[0]
+    ride = Mend("ride", f"Ride on {lock.name}", zone.id, lock.id)
+    assert is_there(shot, ride)
+    assert is_there(shot, Mend("hide border", "Hide border", ""))
+    assert not is_there(shot.without_lock(lock.id), ride)
+    assert not is_there(shot, Mend("solve", "Solve", "gone"))
 
 
 def test_what_is_far_rides_on_what_moves_least_and_what_is_near_on_the_surest(shot):

@@ -8,6 +8,7 @@ from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLineEdit, QMessageBox, QWidget
 
+from zonal_mantle.comp import Mend
 from zonal_mantle.paths import state_dir
 from zonal_mantle.shot import Keyed, Note, load, save
 from zonal_mantle.ui.numberfield import NumberField
@@ -108,6 +109,20 @@ def test_the_drawer_offers_what_mends_and_it_mends(opened):
     assert desk.shot.zone(zone.id).placement.rides is not None
     assert desk.history.labels[desk.history.place].startswith("Ride on")
     opened.wait(lambda: not any("rides on nothing" in f.words for f in desk.readings.findings))
+
+
+def test_a_button_whose_lock_is_gone_says_so_and_changes_nothing(opened):
+    """The button may be pressed before the window has caught up with what was removed."""
+    window, desk = opened.window, opened.window.desk
+    zone, lock = hung(desk), desk.shot.locks[0]
+    ride = Mend("ride", f"Ride on {lock.name}", zone.id, lock.id)
+    desk.edit(desk.shot.without_lock(lock.id), "Remove the lock")
+    before, said = desk.shot, []
+    desk.said.connect(lambda words, wrong: said.append((words, wrong)))
+    window.bench.mend_wanted.emit(ride)
+    assert desk.shot is before
+    assert said[-1][1]
+    assert "does not apply any more" in said[-1][0]
 
 
 def test_the_header_in_trouble_carries_its_button(opened):

@@ -140,6 +140,14 @@ def mend_of(shot: Shot, finding: Finding) -> Mend | None:
     return None
 
 
+def is_there(shot: Shot, mend: Mend) -> bool:
+    """Whether the shot still has what a mend was offered for."""
+    if mend.what == "hide border":
+        return True
+    known = {each.id for each in (*shot.zones, *shot.locks, *shot.sources)}
+    return mend.part in known and (mend.to is None or mend.to in known)
+
+
 def mended(shot: Shot, mend: Mend) -> Shot | None:
     """The shot after a mend that is a change of its values alone; None for those that take a measurement."""
     if mend.what == "matte on":

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ..comp import Mend, mended
+from ..comp.mends import is_there
 from .bench import Bench
 from .desk import Desk
 from .files import Files
@@ -17,6 +18,10 @@ class Mender:
     def do(self, mend: Mend) -> None:
         """Changes the shot at once, or starts the measurement that will."""
         desk = self.desk
+        if not is_there(desk.shot, mend):  # the shot was changed since the button was shown
+            desk.said.emit(f"{mend.label} does not apply any more: what it was offered for is gone.", True)
+            self.bench.refresh()
+            return
         changed = mended(desk.shot, mend)
         if changed is not None:
             desk.edit(changed, mend.label)
