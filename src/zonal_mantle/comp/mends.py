@@ -144,7 +144,8 @@ def is_there(shot: Shot, mend: Mend) -> bool:
     """Whether the shot still has what a mend was offered for."""
     if mend.what == "hide border":
         return True
-    known = {each.id for each in (*shot.zones, *shot.locks, *shot.sources)}
+    zones, locks, sources = ({each.id for each in kind} for kind in (shot.zones, shot.locks, shot.sources))
+    known = zones | locks | sources
     return mend.part in known and (mend.to is None or mend.to in known)
 
 
