@@ -342,3 +342,16 @@ def test_every_part_of_the_finish_fits_at_1280_by_800(hands, saltworks):
         hands.click(button)
         QApplication.processEvents()
         assert tone.mapTo(window.bench, tone.rect().bottomLeft()).y() <= window.bench.finish_header.y(), page
+
+
+def test_a_switch_is_left_out_while_the_key_is_held(hands, saltworks):
+    glow = part(hands, "Glow")
+    hands.click(glow.on, QPoint(8, glow.on.height() // 2))
+    assert saltworks.shot.finish.glow.on
+    glow.on.setFocus()
+    before = saltworks.shot
+    assert hands.window.compare.hold()
+    assert not saltworks.compared.finish.glow.on
+    assert glow.on.isChecked()
+    hands.window.compare.let_go()
+    assert saltworks.shot is before

@@ -146,4 +146,6 @@ def _without(control: QWidget) -> None:
     elif isinstance(control, QComboBox):
         control.textActivated.emit(control.itemText(0))
     elif isinstance(control, QCheckBox):
-        control.clicked.emit(not control.isChecked())
+        shown = control.isChecked()
+        control.click()  # and not its signal alone: PySide does not always know that it has an argument
+        control.setChecked(shown)
