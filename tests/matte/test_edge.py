@@ -1,5 +1,7 @@
 """Levels, growth, softness, specks and holes, steadying."""
 
+import tracemalloc
+
 import numpy as np
 import pytest
 from scipy import ndimage
@@ -132,6 +134,21 @@ def test_a_matte_steadies_itself_from_the_plates_around_it():
     matte = Matte(pulls=(LumaPull(high=number(0.55), high_softness=number(0.2)),), edge=Edge(steady=1.0))
     restless, calm = (np.abs(made(m, 3) - made(m, 2)).mean() for m in (matte.but(edge=Edge()), matte))
     assert calm < 0.5 * restless
+
+
+def test_wide_softness_is_that_of_a_gaussian_and_costs_no_more_memory_than_the_picture():
+    """Against SciPy at 60 px; and at widths beyond any picture, which a stranger's file may hold."""
+    rng = np.random.default_rng(2)
+    alpha = (ndimage.gaussian_filter(rng.standard_normal((360, 640)), 12) > 0).astype(np.float32)
+    wanted = ndimage.gaussian_filter(alpha, 60.0, mode="mirror")
+    assert soften(alpha, 60.0, 0, 0) == pytest.approx(wanted, abs=0.02)
+    tracemalloc.start()
+    for width in (1e3, 1e5, 1e9):
+        assert np.ptp(soften(alpha, width, 0, 0)) < 0.05
+        assert soften(alpha, 0, width, 0).max() < 0.01
+        assert soften(alpha, 0, 0, width).min() > 0.99
+    assert tracemalloc.get_traced_memory()[1] < 20 * alpha.nbytes
+    tracemalloc.stop()
 
 
 def test_what_levels_push_beyond_solid_does_not_spread_when_the_edge_is_softened():

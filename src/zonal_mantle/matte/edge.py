@@ -12,6 +12,8 @@ from ..media.powers import FAST, power_of
 from ..shot.matte import Edge, Levels
 
 Array = NDArray[np.float32]
+MOST_FINE, FINE_ENOUGH = 48.0, 12.0  # px: wider blurs are made on cells, on which they are this wide
+LEAST_CELLS, MOST_COARSE = 16, 64.0  # cells across the shorter side; on so few a wider blur is as good as flat
 
 
 @numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
@@ -89,7 +91,7 @@ def grow(alpha: Array, by_px: float) -> Array:
 def soften(alpha: Array, both_px: float, inside_px: float, outside_px: float) -> Array:
     """A Gaussian of a standard deviation in px over the edge; inside only takes away, outside only adds."""
     if both_px > 0.05:
-        alpha = np.asarray(cv2.GaussianBlur(alpha, (0, 0), both_px), np.float32)
+        alpha = _blurred(alpha, both_px)
     out = alpha
     if inside_px > 0.05:
         out = np.minimum(out, _pulled(alpha, inside_px, cv2.erode))
@@ -100,9 +102,31 @@ def soften(alpha: Array, both_px: float, inside_px: float, outside_px: float) ->
 
 def _pulled(alpha: Array, sigma: float, shift) -> Array:  # type: ignore[no-untyped-def]
     """Blurred wholly to one side: first moved by the blur's reach, so that the other side stays as it was."""
+    step = _coarse(alpha, sigma)
+    if step > 1:  # the most or the least of each cell, so that nothing thin is lost
+        small = shift(alpha, np.ones((step, step), np.uint8))[step // 2 :: step, step // 2 :: step]
+        return _spread(_pulled(np.ascontiguousarray(small), min(sigma / step, MOST_COARSE), shift), alpha)
     reach = max(1, round(1.5 * sigma))
     disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * reach + 1, 2 * reach + 1))
     return np.asarray(cv2.GaussianBlur(shift(alpha, disc), (0, 0), sigma))
+
+
+def _blurred(alpha: Array, sigma: float) -> Array:
+    step = _coarse(alpha, sigma)
+    if step > 1:
+        size = -(-alpha.shape[1] // step), -(-alpha.shape[0] // step)
+        small = np.asarray(cv2.resize(alpha, size, interpolation=cv2.INTER_AREA), np.float32)
+        return _spread(_blurred(small, min(sigma / step, MOST_COARSE)), alpha)
+    return np.asarray(cv2.GaussianBlur(alpha, (0, 0), sigma), np.float32)
+
+
+def _coarse(alpha: Array, sigma: float) -> int:
+    """How many pixels are worked on as one where a blur is so wide that nothing finer is left of it."""
+    return 1 if sigma <= MOST_FINE else max(1, min(int(sigma / FINE_ENOUGH), min(alpha.shape) // LEAST_CELLS))
+
+
+def _spread(small: Array, alpha: Array) -> Array:
+    return np.asarray(cv2.resize(small, alpha.shape[::-1], interpolation=cv2.INTER_LINEAR), np.float32)
 
 
 def clean(alpha: Array, specks_px2: float, holes_px2: float) -> Array:
