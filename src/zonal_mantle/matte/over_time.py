@@ -65,15 +65,15 @@ def averaged(pixels: Array, beside: Iterable[Array], noise: float, share: float 
 
 def averaged_codes(codes: Array, beside: Iterable[Array], noise: float, share: float = 1.0) -> tuple[Array, Array]:
     """The same of coded pictures, (h, w, 3) float32 each."""
-    return _averaged(codes, beside, noise, share, lambda rows: rows)
+    return _averaged(codes, beside, noise, share, np.array)
 
 
 def _averaged(
     here: Array, beside: Iterable[Array], noise: float, share: float, as_codes: Callable[[Array], Array]
 ) -> tuple[Array, Array]:
-    """Worked on in strips, so that hardly more than the result is held beside the frames."""
+    """Worked on in strips, so that hardly more than the result is held beside the frames. `as_codes` makes anew."""
     height, width = here.shape[:2]
-    total, squares = np.array(as_codes(here)), np.ones((height, width), np.float32)
+    total, squares = as_codes(here), np.ones((height, width), np.float32)
     weight = np.ones((height, width), np.float32)
     fit = min(1.0, FLOW_PX / max(width, height))
     size = max(16, round(width * fit)), max(16, round(height * fit))

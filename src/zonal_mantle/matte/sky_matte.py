@@ -147,6 +147,7 @@ def first_look(
         _stand_rows, stands.shape[1], pixels, behind, off, away, thick, most, near, unlike, region, DIRECTIONS, stands
     )
     fore = _what_stays(stands, size)
+    del stands, thick, away, feed, own  # of a large plate they would be a gigabyte
     deep = cv2.erode(region, np.ones((3, 3), np.uint8))
     alpha, way = np.empty((height, width), np.float32), np.zeros((height, width, 3), np.float32)
     limits = np.float32(pull.empty.at(frame)), np.float32(pull.full.at(frame)), unlike

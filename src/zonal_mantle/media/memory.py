@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 MIB = 1 << 20
-LEAST_BUDGET, MOST_BUDGET = 768 * MIB, 2560 * MIB
+LEAST_BUDGET, MOST_BUDGET = 768 * MIB, 2048 * MIB
 BUDGET_SHARE = 0.35  # of the machine's memory, for all caches together
 
 
