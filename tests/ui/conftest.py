@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QApplication, QComboBox, QDialogButtonBox, QFileDi
 from zonal_mantle.paths import state_dir
 from zonal_mantle.shot import load, save
 from zonal_mantle.ui import recent
+from zonal_mantle.ui.bench.tone_panel import TonePanel
 from zonal_mantle.ui.theme import dress
 from zonal_mantle.ui.window import Window
 
@@ -112,12 +113,21 @@ class Hands:
         bench = self.window.bench
         for stage in (*bench.stages, bench.group):
             for name in getattr(stage, "tabs", ()):
-                stage.panel(name)
+                self._paged(stage.panel(name))
         for name in bench.finish.tabbed.tabs:
-            bench.finish.tabbed.panel(name)
+            self._paged(bench.finish.tabbed.panel(name))
         self.window.desk.choose_stage("Finish")
         QApplication.processEvents()
         return self.window
+
+    @staticmethod
+    def _paged(panel: QWidget) -> None:
+        """Every page of a panel made, and the one that was open open again."""
+        if isinstance(panel, TonePanel):
+            page = panel.page
+            for each in panel.pages:
+                panel.open_page(each)
+            panel.open_page(page)
 
     def with_file(self, path: Path, action: Callable[[], None]) -> None:
         """Does something that asks for a file, and answers its dialog by typing a path."""

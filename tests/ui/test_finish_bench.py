@@ -212,8 +212,8 @@ def test_one_control_is_seen_before_and_after_by_a_held_key(hands, saltworks):
     hands.settled()
     QTest.keyRelease(tone.exposure, Qt.Key.Key_C)
     assert desk.seen_shot is desk.shot is shot
-    curve = tone.curve
     hands.click(tone.pages["Curves"][0])
+    curve = tone.curve
     hands.drag(curve, QPoint(curve.width() // 2, curve.height() // 2), QPoint(curve.width() // 2, 20))
     curve.setFocus()
     QTest.keyPress(curve, Qt.Key.Key_C)
@@ -348,6 +348,8 @@ def test_a_switch_is_left_out_while_the_key_is_held(hands, saltworks):
     glow = part(hands, "Glow")
     hands.click(glow.on, QPoint(8, glow.on.height() // 2))
     assert saltworks.shot.finish.glow.on
+    hands.window.activateWindow()
+    hands.wait(lambda: QApplication.activeWindow() is hands.window)
     glow.on.setFocus()
     before = saltworks.shot
     assert hands.window.compare.hold()

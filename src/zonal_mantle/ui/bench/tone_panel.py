@@ -30,7 +30,7 @@ BY_HUE = {"Hue": "hue_by_hue", "Saturation": "saturation_by_hue", "Lightness": "
 
 
 class TonePanel(MatchPart):
-    """All of the tone, a page at a time."""
+    """All of the tone, a page at a time; a page is made when it is first opened."""
 
     part = "tone"
     fit_tip = "Measures lightness, contrast, tint and saturation of the aim and sets them"
@@ -59,21 +59,32 @@ class TonePanel(MatchPart):
             ("CDL", self._cdl, "Slope, offset, power, saturation (ASC CDL)"),
             ("Look", self._look, "A look laid on after the tone; saving this tone as one"),
         )
-        buttons = []
-        for name, make, tip in makers:
+        self._makers = {name: make for name, make, _ in makers}
+        for name, _, tip in makers:
             button = push_button(name, tip, lambda name=name: self.open_page(name), checkable=True)
             button.setStyleSheet("padding: 2px 0px; font-size: 11px;")
-            page = QWidget()
-            page.setLayout(make())
-            self.pages[name] = (button, page)
-            buttons.append(button)
-        self.inside.addLayout(row(*buttons, spacing=2))
+            self.pages[name] = (button, QWidget())
+        self.inside.addLayout(row(*(button for button, _ in self.pages.values()), spacing=2))
         for _, page in self.pages.values():
             self.inside.addWidget(page)
-        self.open_page("Light")
+        self._make("Light")
+        self._show("Light")
+
+    def has_page(self, name: str) -> bool:
+        """Whether a page was made."""
+        return name not in self._makers
 
     def open_page(self, name: str) -> None:
         """Shows one of the pages."""
+        if not self.has_page(name):
+            self._make(name)
+            self.refresh()
+        self._show(name)
+
+    def _make(self, name: str) -> None:
+        self.pages[name][1].setLayout(self._makers.pop(name)())
+
+    def _show(self, name: str) -> None:
         self.page = name
         for each, (button, page) in self.pages.items():
             button.setChecked(each == name)
@@ -397,6 +408,8 @@ class TonePanel(MatchPart):
 
     def set_hue_ranges(self) -> None:
         """What the fields by hue hold: degrees, or factors."""
+        if not self.has_page("Colour"):
+            return
         hue = self.by.currentText()
         for field in self.hue_fields:
             field.low, field.high = (-180, 180) if hue == "Hue" else (0, 4)
@@ -405,17 +418,28 @@ class TonePanel(MatchPart):
 
     def show_tone(self, value: ToneMatch, found: MatchReading | None) -> None:
         """Shows what is not a number, and the aim in it."""
+        if self.has_page("Look"):
+            self.look.refresh()
+        if self.has_page("Balance"):
+            self._show_balance(value, found)
+        if self.has_page("Curves"):
+            self._show_curve(value, found)
+        if self.has_page("CDL"):
+            show_choice(self.encoding, ["scene-linear", "log"], value.cdl.encoding)
+
+    def _show_balance(self, value: ToneMatch, found: MatchReading | None) -> None:
         frame = self.desk.frame
-        self.look.refresh()
         for k, (name, _) in enumerate(RANGES):
             part = getattr(value, name)
             factors = tuple(float(each.at(frame)) for each in (part.red, part.green, part.blue))
             known = found is not None and len(found.zone_colours) == 3
             self.pads[name].show_values(
                 factors,
-                found.zone_colours[k] if known else None,
-                found.aim_colours[k] if known else None,  # type: ignore[arg-type]
+                found.zone_colours[k] if known else None,  # type: ignore[union-attr]
+                found.aim_colours[k] if known else None,  # type: ignore[arg-type,union-attr]
             )
+
+    def _show_curve(self, value: ToneMatch, found: MatchReading | None) -> None:
         points = getattr(value, CURVES[self.which.currentText()])
         if found is not None and found.zone_light:
             self.curve.ticks = (
@@ -424,4 +448,3 @@ class TonePanel(MatchPart):
             )  # fmt: skip
         self.curve.show_response((), points or STRAIGHT)
         self.curve.setFixedHeight(CURVE_PX)
-        show_choice(self.encoding, ["scene-linear", "log"], value.cdl.encoding)
