@@ -105,3 +105,18 @@ def test_a_tone_curve_cannot_be_made_to_fall(hands, demo):
     assert max(y for _, y in points) > 0.8
     assert [point[0] for point in points] == sorted(point[0] for point in points)
     assert not curve.grab().isNull()
+
+
+def test_work_whose_zone_was_removed_meanwhile_says_so(hands, demo):
+    desk, said = hands.window.desk, []
+    desk.open(open_shot(demo / "SLT_0140.shot.json").shot, None)
+    zone = next(zone for zone in desk.shot.zones if not desk.shot.holds_plate(zone))
+    desk.said.connect(lambda words, wrong: said.append((words, wrong)))
+    desk.run("Working", lambda job: zone.id, lambda id: desk.edit_zone(desk.shot.zone(id), "Never"))
+    desk.edit(desk.shot.without_zone(zone.id), "Remove")
+    removed = desk.shot
+    hands.wait(lambda: desk.job is None)
+    assert ("What this was done for has been removed meanwhile; nothing was changed.", True) in said
+    assert desk.shot is removed
+    with pytest.raises(KeyError, match="or not any more"):
+        removed.zone(zone.id)

@@ -136,7 +136,7 @@ def fit_spectra(
     fx, fy = np.fft.fftfreq(len(own))[None, :], np.fft.fftfreq(len(own))[:, None]
     radial = np.hypot(fx, fy)
     use = (radial > 2.5 / len(own)) & (radial <= 0.5) & (fy >= 0)
-    f, logs, wanted = radial[use], np.log(own[use]), np.log(aim[use])
+    f, (logs, wanted) = radial[use], (np.log(np.maximum(each[use], 1e-20)) for each in (own, aim))  # flat: nothing
     along = None if direction is None else (fx * direction[0] + fy * direction[1])[use]
     slope = np.log(f / 0.1)
     lengths = (0.0,) if along is None else tuple(length for length in MOTIONS if length <= most_motion_px)

@@ -7,3 +7,10 @@ class MantleError(Exception):
 
 class ShotError(MantleError):
     """A shot's file cannot be read or written."""
+
+
+class GoneError(ShotError, KeyError):
+    """The shot has no part of an id, perhaps not any more."""
+
+    def __str__(self) -> str:
+        return str(self.args[0])

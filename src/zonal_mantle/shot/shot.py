@@ -9,6 +9,7 @@ from pydantic import Field, model_validator
 
 from .air import Air, Optics
 from .base import Value
+from .errors import GoneError
 from .finish import Finish, Group, Patch
 from .guides import Base, Light, Line
 from .limits import LONGEST_CHAIN, MOST_LOCKS, MOST_PARTS
@@ -137,19 +138,19 @@ class Shot(Value):
 
     # --- looking things up ---
     def source(self, id: str) -> Source:
-        """The source with an id; KeyError if there is none."""
+        """The source with an id; GoneError (a KeyError) if there is none."""
         return _find(self.sources, id)
 
     def zone(self, id: str) -> Zone:
-        """The zone with an id; KeyError if there is none."""
+        """The zone with an id; GoneError (a KeyError) if there is none."""
         return _find(self.zones, id)
 
     def lock(self, id: str) -> Lock:
-        """The lock with an id; KeyError if there is none."""
+        """The lock with an id; GoneError (a KeyError) if there is none."""
         return _find(self.locks, id)
 
     def matte(self, id: str) -> Matte:
-        """The matte with an id; KeyError if there is none."""
+        """The matte with an id; GoneError (a KeyError) if there is none."""
         return _find(self.mattes, id)
 
     def matte_of(self, zone: Zone) -> Matte | None:
@@ -356,7 +357,7 @@ def _find(parts: tuple[T, ...], id: str) -> T:
     for part in parts:
         if part.id == id:
             return part
-    raise KeyError(id)
+    raise GoneError(f"The shot has no {id!r}, or not any more.")
 
 
 def _put(parts: tuple[T, ...], new: T) -> tuple[T, ...]:

@@ -24,6 +24,7 @@ from ..media.stamps import stamp_of
 from ..media.watch import used_files_digest
 from ..paths import on_disk, placed
 from ..shot import Air, History, Lock, MantleError, Matte, Patch, Shot, Source, Zone, autosave_path, save
+from ..shot.errors import GoneError
 from ..shot.file import FileState, file_state
 from ..shot.match import Part
 from ..shot.matte import Reads
@@ -346,7 +347,7 @@ class Desk(QObject):
             plain = isinstance(error, MantleError)
             self.said.emit(str(error) if plain else f"That failed: {error}. The log has the details.", True)
         elif result is not None:
-            then(result)
+            self._give(then, result)
 
     def _files_looked_at(
         self, used: tuple[object, str], seen: tuple[str, dict[str, tuple[Source, str | None]]] | None
@@ -442,7 +443,14 @@ class Desk(QObject):
         elif job.cancelled:
             self.said.emit("Cancelled. Everything is as it was.", False)
         elif then is not None:
+            self._give(then, result)
+
+    def _give(self, then: Callable[[Any], None], result: Any) -> None:
+        """Hands over what came of work, unless what it was done for is gone by now."""
+        try:
             then(result)
+        except GoneError:
+            self.said.emit("What this was done for has been removed meanwhile; nothing was changed.", True)
 
     # --- readings ---
     def _read(self) -> None:
