@@ -15,7 +15,7 @@ from zonal_mantle.media import open_source
 from zonal_mantle.media.still import read_still, write_still
 from zonal_mantle.paths import log_path
 from zonal_mantle.render import RenderError, RenderPlan, render
-from zonal_mantle.shot import Keyed, save
+from zonal_mantle.shot import Card, Corner, Keyed, save
 
 
 @pytest.fixture
@@ -143,6 +143,23 @@ def test_a_zone_that_is_scaled_away_is_found_and_drawn_without_an_error(demo, si
     shot = session.shot.with_zone(placed)
     assert [finding.part for finding in lost_sizes(shot)] == [zone.id]
     assert np.isfinite(finish_frame(shot, shot.first, Pictures(), 0.1)).all()
+
+
+def test_cards_and_pins_that_show_nothing_are_found(demo):
+    session, zone = zone_of(demo)
+
+    def lost(**placement) -> list[str]:
+        placed = zone.but(placement=zone.placement.but(**placement))
+        return [each.words for each in lost_sizes(session.shot.with_zone(placed)) if each.part == zone.id]
+
+    flat = Keyed(constant=0.0)
+    assert "stretched to 0 times" in lost(way="flat", width=flat)[0]
+    assert "a card 0 m high" in lost(way="card", card=Card(height_m=flat))[0]
+    line = tuple(Corner(x=Keyed(constant=100.0 * k), y=Keyed(constant=50.0 * k)) for k in range(4))
+    assert "enclose no area" in lost(way="corner pin", pins=line)[0]
+    square = tuple(Corner(x=Keyed(constant=x), y=Keyed(constant=y)) for x, y in ((0, 0), (9, 0), (9, 9), (0, 9)))
+    assert lost(way="corner pin", pins=square) == []
+    assert lost(way="card", card=Card()) == []
 
 
 def test_a_render_is_stopped_before_hours_are_spent(still_shot, tmp_path, monkeypatch):

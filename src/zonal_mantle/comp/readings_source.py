@@ -5,15 +5,19 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from functools import partial
 
+import numpy as np
+
 from ..media import MediaError, alpha_trouble, source_problem
 from ..media.picture import Picture, picture_of
 from ..media.reader import read_picture, uneven_trouble
-from ..shot import Shot, Source
+from ..shot import Keyed, Shot, Source, Zone
 from .finding import Finding
 from .pictures import Pictures
 
 Progress = Callable[[float, str], None]
 SIZES = (1e-3, 1e3)  # times a painting's own size: beyond, nothing of it is seen, or a pixel of it fills the frame
+HEIGHTS_M = (1e-3, 1e6)  # of a card
+LEAST_AREA_PX2 = 0.5  # between pinned corners
 
 
 def missing_files(shot: Shot) -> list[Finding]:
@@ -69,16 +73,41 @@ def _doubt_of(source: Source) -> str | None:
 
 
 def lost_sizes(shot: Shot) -> list[Finding]:
-    """Zones that are scaled so that nothing of them is seen, or nothing but one pixel."""
+    """Zones that are so small or so large that nothing of them is seen, or nothing but one pixel."""
     found = []
     for zone in shot.zones:
-        size = zone.placement.size
-        if not (zone.on and zone.placement.on and zone.placement.way == "flat"):
+        if not (zone.on and zone.placement.on):
             continue
-        for frame in dict.fromkeys((shot.first, *(key.frame for key in size.keys))):
-            value = abs(size.at(frame))
-            if not SIZES[0] <= value <= SIZES[1]:
-                words = f"{zone.name} is scaled to {size.at(frame):.3g} times its size: nothing of it can be seen."
-                found.append(Finding("Place", zone.id, frame, words, severity="wrong"))
-                break
+        for frame, words in _lost(shot, zone):
+            found.append(Finding("Place", zone.id, frame, f"{zone.name} {words}", severity="wrong"))
+            break
     return found
+
+
+def _lost(shot: Shot, zone: Zone) -> Iterator[tuple[int, str]]:
+    """Frames on which a zone is placed so that nothing of it can be seen, and how."""
+    placement, nothing = zone.placement, "nothing of it can be seen."
+    if placement.way == "flat":
+        for frame in _keyed_frames(shot, placement.size, placement.width):
+            size, width = placement.size.at(frame), placement.width.at(frame)
+            if not SIZES[0] <= abs(size) <= SIZES[1]:
+                yield frame, f"is scaled to {size:.3g} times its size: {nothing}"
+            elif not SIZES[0] <= abs(width) <= SIZES[1]:
+                yield frame, f"is stretched to {width:.3g} times its width: {nothing}"
+    elif placement.way == "card":
+        for frame in _keyed_frames(shot, placement.card.height_m):
+            height = placement.card.height_m.at(frame)
+            if not HEIGHTS_M[0] <= abs(height) <= HEIGHTS_M[1]:
+                yield frame, f"is a card {height:.3g} m high: {nothing}"
+    elif placement.way == "corner pin":
+        for frame in _keyed_frames(shot, *(each for pin in placement.pins for each in (pin.x, pin.y))):
+            corners = np.array([(pin.x.at(frame), pin.y.at(frame)) for pin in placement.pins])
+            after = np.roll(corners, -1, axis=0)
+            area = 0.5 * abs(float((corners[:, 0] * after[:, 1] - corners[:, 1] * after[:, 0]).sum()))
+            if area < LEAST_AREA_PX2:
+                yield frame, f"is pinned to corners that enclose no area: {nothing}"
+
+
+def _keyed_frames(shot: Shot, *values: Keyed) -> list[int]:
+    """The first frame and those of all keys, in order."""
+    return list(dict.fromkeys((shot.first, *sorted(key.frame for value in values for key in value.keys))))
