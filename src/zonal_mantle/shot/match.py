@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from itertools import accumulate
 from typing import Literal
 
-from pydantic import Field, model_validator
+from pydantic import Field, field_validator, model_validator
 
 from .base import Value
 from .keyed import Keyed
@@ -107,8 +108,8 @@ class ToneMatch(Value):
     green and blue (log); hue, saturation and lightness by hue (scene-linear); saturation and hue (scene-linear); tint
     along lightness; palette (log); ASC CDL.
 
-    Curves are points (x, y) in the log encoding; curves by hue are points (hue in degrees, value): degrees turned, or a
-    factor.
+    Curves are points (x, y) in the log encoding and do not fall: a point below the one before it is lifted to it.
+    Curves by hue are points (hue in degrees, value): degrees turned, or a factor.
     """
 
     on: bool = True
@@ -137,6 +138,12 @@ class ToneMatch(Value):
     cdl: Cdl = Cdl()
     across: Slope = Slope()
 
+    @field_validator("curve_all", "curve_red", "curve_green", "curve_blue")
+    @classmethod
+    def _rising(cls, points: tuple[Point, ...]) -> tuple[Point, ...]:
+        """OpenColorIO knows no curve that falls. Earlier releases let one be drawn: its shot opens all the same."""
+        return tuple(zip((x for x, _ in points), accumulate((y for _, y in points), max)))
+
     @model_validator(mode="after")
     def _in_order(self) -> ToneMatch:
         for name in ("curve_all", "curve_red", "curve_green", "curve_blue"):
@@ -144,8 +151,6 @@ class ToneMatch(Value):
             xs = [x for x, _ in points]
             if len(points) == 1 or xs != sorted(set(xs)):
                 raise ValueError("A curve has no points, or at least two in the order of their x.")
-            if any(after[1] < before[1] for before, after in zip(points, points[1:])):
-                raise ValueError("A tone curve does not fall: each point is at least as high as the one before it.")
         return self
 
 

@@ -33,6 +33,7 @@ class TonePanel(MatchPart):
     """All of the tone, a page at a time; a page is made when it is first opened."""
 
     part = "tone"
+    balance_note, curve_note = "Log (ACEScct). Dot: the zone; ring: its aim", "Log (ACEScct). Below: zone; above: aim"
     fit_tip = "Measures lightness, contrast, tint and saturation of the aim and sets them"
 
     def __init__(self, desk: Desk) -> None:
@@ -130,7 +131,7 @@ class TonePanel(MatchPart):
 
     def _balance(self) -> QVBoxLayout:
         out = column(3)
-        out.addWidget(note("Log (ACEScct). Dot: the zone; ring: its aim"))
+        out.addWidget(note(self.balance_note))
         self.pads = {}
         for name, _ in RANGES:
             pad = TintPad(name)
@@ -154,7 +155,7 @@ class TonePanel(MatchPart):
 
     def _curves(self) -> QVBoxLayout:
         out = column(3)
-        out.addWidget(note("Log (ACEScct). Below: zone; above: aim"))
+        out.addWidget(note(self.curve_note))
         self.which = choice(list(CURVES), "The curve that is shown", lambda _: self.refresh())
         self.flat = push_button("Reset curve", "Takes this curve away", lambda: self._curve((), None))
         out.addLayout(row(self.which, self.flat))

@@ -27,6 +27,8 @@ class ToneOf(NamedTuple):
 class WholeTone(TonePanel):
     """All of the tone of something that is not one zone."""
 
+    balance_note = curve_note = "Log (ACEScct)"  # nothing is measured here
+
     def __init__(self, desk: Desk, of: ToneOf) -> None:
         self.of = of
         super().__init__(desk)
