@@ -145,12 +145,18 @@ def _own_neighbours(
     if source.kind == "still" or not isinstance(shown, Picture):
         return []
     bare = _own_plan(shot, _unsteadied(matte), frame, scale, zone)
-    beside = [shown.number + step for step in STEADY_FRAMES]
-    return [
-        Neighbour(replace(bare, picture=shown_of(source, number)), np.eye(3))
-        for number in beside
-        if source.start <= number <= source.end
-    ]
+
+    def there(number: int) -> MattePlan:
+        regions = tuple(
+            replace(region, beside=_beside(source, number, pull.neighbours))
+            if region is not None and isinstance(pull, ClearSkyPull)
+            else region
+            for region, pull in zip(bare.regions, matte.pulls)
+        )
+        return replace(bare, picture=shown_of(source, number), regions=regions)
+
+    numbers = [shown.number + step for step in STEADY_FRAMES]
+    return [Neighbour(there(each), np.eye(3)) for each in numbers if source.start <= each <= source.end]
 
 
 def _unsteadied(matte: Matte) -> Matte:
