@@ -32,6 +32,7 @@ from PySide6.QtWidgets import (
 )
 
 from zonal_mantle.shot import load
+from zonal_mantle.ui.app import prepare
 from zonal_mantle.ui.theme import dress
 from zonal_mantle.ui.window import Window
 
@@ -57,8 +58,8 @@ class Hands:
     def __init__(self, window: Window, seed: int, trail: TextIO | None = None) -> None:
         self.trail = trail  # what is done is written here first, so that it is known after a crash
         self.window, self.chance = window, random.Random(seed)
-        self.doing, self._since = "", 0.0
-        self.stops: list[tuple[float, str]] = []
+        self.doing, self._since, self._worked = "", 0.0, 0.0
+        self.stops: list[tuple[float, float, str]] = []  # seconds, those that this thread worked, what was done
         self.errors: list[str] = []
         self._closer = QTimer(window, interval=40)
         self._closer.timeout.connect(self._close_what_waits)
@@ -85,12 +86,13 @@ class Hands:
         viewer = self.window.viewer
         part = viewer if chance.random() < 0.25 and viewer.isVisible() else chance.choice(self._seen())
         act = chance.choice((self._click, self._click, self._drag, self._turn, self._press, self._type, self._leave))
-        name = part.accessibleName() or type(part).__name__
+        text = part.text() if isinstance(part, QAbstractButton) else ""
+        name = part.accessibleName() or text or type(part).__name__
         self.doing = f"{act.__name__.strip('_')} {name}"
         if self.trail is not None:
             self.trail.write(self.doing + "\n")
             self.trail.flush()
-        self._since = time.perf_counter()
+        self._since, self._worked = time.perf_counter(), time.thread_time()
         try:
             act(part)
         except RuntimeError as problem:  # the part is gone: what was done took it away
@@ -101,10 +103,10 @@ class Hands:
     def _answered(self) -> None:
         """One movement of the hand is over, and the window has answered it: how long that took."""
         QApplication.processEvents()
-        now = time.perf_counter()
+        now, worked = time.perf_counter(), time.thread_time()
         if now - self._since > STOP_SECONDS:
-            self.stops.append((now - self._since, self.doing))
-        self._since = now
+            self.stops.append((now - self._since, worked - self._worked, self.doing))
+        self._since, self._worked = now, worked
 
     def _place(self, part: QWidget) -> QPoint:
         return QPoint(self.chance.randrange(part.width()), self.chance.randrange(part.height()))
@@ -180,8 +182,7 @@ def drill_apart(shot: Path, work: Path, acts: int, seed: int) -> Report:
 def drill(shot: Path, work: Path, acts: int, seed: int, trail: TextIO | None = None) -> Report:
     """`acts` random acts in a window on a copy of a shot, which is saved there only."""
     report = Report("hands", seed)
-    app = QApplication.instance() or QApplication([])
-    dress(app)
+    dress(QApplication.instance() or QApplication([]))
     folder = work / f"hands {seed}"
     shutil.copytree(shot.parent, folder)
     window = Window()
@@ -221,15 +222,17 @@ def drill(shot: Path, work: Path, acts: int, seed: int, trail: TextIO | None = N
         QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
     for error in hands.errors:
         report.fault(error)
-    for took, doing in sorted(hands.stops, reverse=True):
+    stops = sorted(hands.stops, reverse=True)
+    for took, _, doing in stops:
         report.went[f"stop over {STOP_SECONDS:g} s"] = report.went.get(f"stop over {STOP_SECONDS:g} s", 0) + 1
         if took > LONG_STOP_SECONDS:
             report.fault(f"the window stood still for {took:.1f} s: {doing}")
-    report.notes = [f"{took:.2f} s: {doing}" for took, doing in sorted(hands.stops, reverse=True)[:20]]
+    report.notes = [f"{took:.2f} s, {worked:.2f} s of it working: {doing}" for took, worked, doing in stops[:20]]
     return report
 
 
 if __name__ == "__main__":
+    prepare(QApplication([]))
     in_folder = Path(sys.argv[2])
     with (in_folder / "trail.txt").open("w", encoding="utf-8") as written:
         drill(Path(sys.argv[1]), in_folder, int(sys.argv[3]), int(sys.argv[4]), written).write(in_folder)

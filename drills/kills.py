@@ -33,7 +33,7 @@ print("ready", flush=True)
 for k in itertools.count():
     save(shot.but(name=f"S{k}" + "x" * (k % 50)), path)
     save(shot.but(name=f"A{k}"), autosave_path(path))
-    keep_past(shot.but(name=f"P{k}"), path, now + timedelta(seconds=130 * k))
+    keep_past(shot.but(name=f"P{k}"), path, now + timedelta(seconds=130 * k), b"P" * 30_000)
 """
 RENDERER = """
 import sys
@@ -82,6 +82,8 @@ def drill_saves(shot: Path, count: int, seed: int) -> Report:
                 shot_of_past(past, shot)
             except Exception as problem:
                 report.fault(f"{number}: {past.file.name}: {problem}")
+            if past.picture.exists() and past.picture.stat().st_size != 30_000:
+                report.fault(f"{number}: {past.picture.name} is there, but not whole")
     return report
 
 

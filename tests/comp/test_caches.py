@@ -1,8 +1,10 @@
 """What is kept, for how long, and what makes it anew."""
 
 import os
+import random
 import threading
 import time
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -11,15 +13,16 @@ import pytest
 from zonal_mantle.api import add_painting, shot_from_plate
 from zonal_mantle.comp import Pictures, Scheduler, compose, plan
 from zonal_mantle.comp.fits import old_sky_colour
+from zonal_mantle.comp.matte_planner import matte_plan
 from zonal_mantle.comp.scheduler import AHEAD, PICTURE, Job
 from zonal_mantle.comp.solve import merged
 from zonal_mantle.comp.views import Look, view_key
 from zonal_mantle.media import open_source
-from zonal_mantle.media.memory import ByteCache, budget, held_bytes
+from zonal_mantle.media.memory import ByteCache, Turns, budget, held_bytes, one_at_a_time
 from zonal_mantle.media.stamps import stamp_of
 from zonal_mantle.media.still import write_still
 from zonal_mantle.media.watch import used_files_digest
-from zonal_mantle.shot import ClearSkyPull, Keyed, Lock, LockFrame, Mark, Matte, Shape, rectangle_key
+from zonal_mantle.shot import ClearSkyPull, Keyed, Lock, LockFrame, LumaPull, Mark, Matte, Shape, rectangle_key
 
 
 def still_shot(folder: Path, size: tuple[int, int] = (64, 48)):
@@ -232,3 +235,74 @@ def test_a_clear_sky_matte_is_planned_without_its_names(tmp_path):
     )
     assert plan(one, 1001).digest == plan(two, 1001).digest
     assert plan(one, 1001).digest != plan(one, 1002).digest
+
+
+def test_a_turn_is_given_in_order_and_may_be_asked_for_again():
+    turns, order = Turns(), []
+
+    def work(name):
+        with turns, turns:
+            order.append(name)
+
+    with turns:
+        threads = []
+        for name in "abcd":
+            threads.append(threading.Thread(target=work, args=(name,)))
+            threads[-1].start()
+            while len(turns._asking) < len(threads):
+                time.sleep(0.001)
+        with turns:
+            pass
+        assert order == []
+    for thread in threads:
+        thread.join(10)
+    assert order == list("abcd")
+
+
+def test_two_large_pictures_are_not_worked_on_at_once_small_ones_are(monkeypatch):
+    monkeypatch.setattr("zonal_mantle.media.memory.LARGE_PIXELS", 100)
+    at_once, most = 0, {}
+
+    def work(kind, size):
+        nonlocal at_once
+        with one_at_a_time(size):
+            at_once += 1
+            most[kind] = max(most.get(kind, 0), at_once)
+            if kind == "small":
+                both.wait(10)
+            time.sleep(0.02)
+            at_once -= 1
+
+    for kind, size in (("large", (20, 10)), ("small", (10, 10))):
+        both = threading.Barrier(3)
+        threads = [threading.Thread(target=work, args=(kind, size)) for _ in range(3)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join(10)
+    assert most["large"] == 1
+    assert most["small"] == 3
+
+
+def test_large_pictures_and_what_caches_wait_for_do_not_wait_for_each_other(tmp_path, monkeypatch):
+    """Mattes, cut-outs and what is taken away, asked for in any order by many threads."""
+    monkeypatch.setattr("zonal_mantle.media.memory.LARGE_PIXELS", 1)
+    shot = still_shot(tmp_path)
+    plan = matte_plan(shot, Matte(id="m", pulls=(LumaPull(id="l"),)), 1001)
+    chance = random.Random(5)
+    for _ in range(20):
+        store = Pictures()
+        acts = [
+            partial(store.made, plan),
+            partial(store.cut_out, plan.picture, plan),
+            partial(store.cut_out, plan.picture, plan, (1, 1)),
+            partial(store.taken_away, plan.picture, plan),
+            partial(compose, shot, 1001, store),
+        ] * 3
+        chance.shuffle(acts)
+        threads = [threading.Thread(target=act, daemon=True) for act in acts]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join(20)
+            assert not thread.is_alive()

@@ -1,6 +1,8 @@
 """Files that are hard to read: videos by their tags, names that are not UTF-8, huge pictures, decoders that crash."""
 
 import os
+import threading
+import time
 import zlib
 from fractions import Fraction
 from pathlib import Path
@@ -233,6 +235,43 @@ def test_a_decoder_that_crashes_or_hangs_is_said_and_the_next_file_is_opened(tmp
             opener.check(tmp_path / "good.exr")
     opener.close()
     assert opener.close() is None
+
+
+def test_every_file_of_a_sequence_is_tried(tmp_path, monkeypatch):
+    script = tmp_path / "trial.py"
+    script.write_text(CRASHING.replace('startswith("crash")', 'endswith("3.exr")'))
+    for frame in (1, 2, 3, 4):
+        write_still(tmp_path / f"a.{frame:04d}.exr", np.zeros((4, 4, 3), np.float32), "half")
+    opener = Opener(script=script)
+    monkeypatch.setattr("zonal_mantle.media.reader.opener", opener)
+    source = open_source(tmp_path / "a.%04d.exr")
+    for frame in (1, 2, 4):
+        read_frame(source, frame)
+    with pytest.raises(MediaError, match=r"a.0003.exr makes its decoder crash"):
+        read_frame(source, 3)
+    opener.close()
+
+
+def test_a_file_that_is_known_waits_for_none_that_is_tried(tmp_path):
+    script = tmp_path / "trial.py"
+    script.write_text(CRASHING)
+    for name in ("hang", "good"):
+        (tmp_path / f"{name}.exr").write_bytes(b"x")
+    opener = Opener(seconds=3.0, script=script)
+    opener.check(tmp_path / "good.exr")
+
+    def hang():
+        with pytest.raises(MediaError):
+            opener.check(tmp_path / "hang.exr")
+
+    hanging = threading.Thread(target=hang)
+    hanging.start()
+    while not opener._asking.locked():
+        time.sleep(0.001)
+    opener.check(tmp_path / "good.exr")
+    assert hanging.is_alive()
+    hanging.join()
+    opener.close()
 
 
 def test_the_process_that_tries_files_knows_the_real_decoders(tmp_path):

@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from zonal_mantle.api import open_shot, shot_from_plate
+from zonal_mantle.api import Session, open_shot, shot_from_plate
 from zonal_mantle.cli import main
 from zonal_mantle.comp import Pictures, finish_frame
 from zonal_mantle.comp.readings_source import lost_sizes
@@ -106,7 +106,9 @@ def test_light_that_a_half_does_not_hold_is_found_and_written_as_the_largest(sti
     session = open_shot(still_shot)
     found = session.readings().findings
     assert any("more than EXR of half floats holds" in finding.words for finding in found)
-    (half,) = session.render(tmp_path / "half")
+    said = []
+    (half,) = session.render(tmp_path / "half", progress=lambda share, words: said.append(words))
+    assert f"Frame {session.shot.first} holds more light than a half does, written as 65,504" in said[-1]
     assert read_still(half)[0].max() == 65504
     whole = render(session.shot, RenderPlan(tmp_path / "float", depth="float"))
     assert read_still(whole[0])[0].max() == np.float32(2e5)
@@ -134,6 +136,39 @@ def test_what_stops_a_render_is_found_before(demo, tmp_path):
     frame.write_bytes(frame.read_bytes()[:2000])
     found = [f for f in open_shot(session.path).readings().findings if f.severity == "wrong"]
     assert (found[0].part, found[0].frame) == ("plate", session.shot.first + 4)
+
+
+def test_a_damaged_or_missing_frame_hides_no_other_finding(demo, tmp_path):
+    shutil.copytree(demo, tmp_path / "shot")
+    session, zone = zone_of(tmp_path / "shot")
+    session.shot = session.shot.with_zone(zone.but(placement=zone.placement.but(rides=None)))
+    whole = session.readings()
+    frames = sorted((tmp_path / "shot" / "plate").glob("*.exr"))
+    frames[4].write_bytes(frames[4].read_bytes()[:2000])
+    frames[6].unlink()
+    left = Session(session.shot).readings()
+    source = [finding.words for finding in left.findings if finding.stage == "Source"]
+    assert len(source) == 2
+    assert "1 frame is missing" in source[0]
+    assert any("rides on nothing" in finding.words for finding in left.findings)
+    assert left.mattes.keys() == whole.mattes.keys()
+    assert left.places.keys() == whole.places.keys()
+    assert {f.key for f in whole.findings} <= {f.key for f in left.findings}
+    for frame in frames:
+        frame.unlink(missing_ok=True)
+    gone = Session(session.shot).readings()
+    assert gone.mattes == {}
+    assert any("rides on nothing" in finding.words for finding in gone.findings)
+
+
+def test_a_file_that_goes_while_readings_are_taken_is_a_finding(demo, tmp_path, monkeypatch):
+    shutil.copytree(demo, tmp_path / "shot")
+    session, _ = zone_of(tmp_path / "shot")
+    monkeypatch.setattr("zonal_mantle.comp.readings.damaged_files", lambda *_: [])
+    frame = sorted((tmp_path / "shot" / "plate").glob("*.exr"))[4]
+    frame.write_bytes(frame.read_bytes()[:2000])
+    found = [each for each in session.readings().findings if each.stage == "Source"]
+    assert [(each.severity, each.part) for each in found] == [("wrong", "plate")]
 
 
 @pytest.mark.parametrize("size", [0.0, 1e-6, 1e5])

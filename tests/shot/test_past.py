@@ -92,6 +92,59 @@ def test_a_shot_that_another_program_has_open_is_told_until_it_ends(path):
     assert not mark_path(path).exists()
 
 
+RACE = """
+import sys, time
+from pathlib import Path
+from zonal_mantle.shot.opened import mark_opened, opened_by_others
+print("ready", flush=True)
+sys.stdin.readline()
+mark_opened(Path(sys.argv[1]))
+print(opened_by_others(Path(sys.argv[1])) is None, flush=True)
+sys.stdin.readline()
+"""
+
+
+def test_of_programs_that_open_a_shot_at_the_same_moment_one_is_first(path):
+    mark_path(path).write_text(json.dumps({"user": "a", "machine": "b", "process": 1, "started": 1, "since": 0.0}))
+    os.utime(mark_path(path), (0, 0))  # a stale one
+    command = [sys.executable, "-c", RACE, str(path)]
+    programs = [subprocess.Popen(command, stdin=-1, stdout=-1, text=True, bufsize=1) for _ in range(4)]
+    for program in programs:
+        program.stdout.readline()
+    for program in programs:
+        program.stdin.write("go\n")
+    alone = [program.stdout.readline().strip() for program in programs]
+    for program in programs:
+        program.communicate("end\n")
+    assert alone.count("True") == 1, alone
+
+
+def test_a_small_picture_is_kept_with_a_state_and_goes_with_it(path):
+    keep_past(Shot(name="1"), path, NOON, picture=b"a picture")
+    (past,) = past_of(path)
+    assert past.picture.read_bytes() == b"a picture"
+    keep_past(Shot(name="2"), path, NOON + timedelta(hours=1))
+    assert not past_of(path)[0].picture.exists()
+    for k in range(MOST):
+        keep_past(Shot(name=f"V{k}"), path, NOON + timedelta(hours=2 + k))
+    assert not past.picture.exists()
+    assert len(past_of(path)) == MOST
+
+
+def test_what_killed_programs_left_beside_the_states_is_swept(path):
+    keep_past(Shot(name="1"), path, NOON, picture=b"a picture")
+    folder = past_folder(path)
+    orphan, foreign, part = (
+        folder / name for name in ("20200101T000000.png", "mine.png", ".20200101T000000.abcd1234.part")
+    )
+    for left in (orphan, foreign, part):
+        left.write_bytes(b"x")
+    os.utime(part, (0, 0))
+    keep_past(Shot(name="2"), path, NOON + timedelta(hours=1))
+    assert [left.exists() for left in (orphan, foreign, part)] == [False, True, False]
+    assert past_of(path)[1].picture.exists()
+
+
 def test_a_mark_of_another_machine_counts_while_it_is_renewed(path):
     mark = mark_path(path)
     mark.write_text(json.dumps({"user": "ada", "machine": "elsewhere", "process": 1, "started": 1, "since": 0.0}))

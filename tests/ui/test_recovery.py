@@ -27,6 +27,7 @@ def test_an_earlier_version_is_looked_at_and_taken_back(opened):
     window.show_past()
     dialog = window._pages["past"]
     assert dialog.list.count() == 2
+    assert [dialog.list.item(k).icon().isNull() for k in (0, 1)] == [False, True]  # the second was kept without
     dialog.list.setCurrentRow(1)
     assert "Name: Early → SLT_0140" in dialog.words.toPlainText()
     assert "visibility m" in dialog.words.toPlainText()

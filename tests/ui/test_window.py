@@ -1,6 +1,7 @@
 """Cancelling, relinking, recovering, playing, seeing."""
 
 import shutil
+import threading
 
 import numpy as np
 import pytest
@@ -104,6 +105,29 @@ def test_autosave_writes_beside_the_shot(opened, tmp_path):
     desk.discard_autosave()  # what a worker may be about to write is let go too
     opened.wait(lambda: not desk.scheduler.is_busy("autosave"))
     assert not autosave.exists()
+
+
+def test_a_save_does_not_wait_for_an_autosave_on_a_slow_disk(opened, tmp_path, monkeypatch):
+    desk = opened.window.desk
+    desk.edit(desk.shot.but(name="Changed"), "Name")
+    path = desk.path
+    began, go_on = threading.Event(), threading.Event()
+
+    def slow(shot, target):
+        if target == autosave_path(path):
+            began.set()
+            assert go_on.wait(20)
+        save(shot, target)
+
+    monkeypatch.setattr("zonal_mantle.ui.desk.save", slow)
+    desk.autosave()
+    assert began.wait(20)
+    assert desk.save(path)  # with the worker still at it
+    assert not desk.unsaved
+    go_on.set()
+    opened.wait(lambda: not desk.scheduler.is_busy("autosave"))
+    assert not autosave_path(path).exists()
+    assert load(path).name == "Changed"
 
 
 def test_held_still_keeps_a_locked_point_in_one_place(opened):

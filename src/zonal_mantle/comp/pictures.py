@@ -17,7 +17,7 @@ from ..matte.over_time import averaged_codes, share_of
 from ..matte.sky_region import SkyModel, drawn, learn_sky, noise_of, plate_noise, working
 from ..media.errors import MediaError
 from ..media.inbetween import blended, flowed
-from ..media.memory import ByteCache, budget
+from ..media.memory import ByteCache, budget, one_at_a_time
 from ..media.picture import Picture, picture_of
 from ..media.reader import read_picture
 from ..place.minify import shrunk
@@ -30,7 +30,7 @@ from .plan import Between, MattePlan, SkyPlan
 Array = NDArray[np.float32]
 S = TypeVar("S")
 T = TypeVar("T")
-FRAMES_SHARE, PAINTINGS_SHARE = 0.32, 0.22  # of the budget; the rest is the screen's and the shapes'
+FRAMES_SHARE, PAINTINGS_SHARE = 0.34, 0.29  # of the budget; the rest is the screen's and the shapes'
 SMALL_THINGS = 4096
 MODELS, READINGS_KNOWN = 16, 20_000  # that one process keeps
 LEAST_GONE = 0.001  # alpha; of less the colour cannot be told
@@ -123,7 +123,8 @@ class Pictures:
             except MatteError as problem:
                 return Made(np.ones(pixels.shape[:2], np.float32), problem=str(problem))
 
-        made = self._frames.make((plan.digest, with_steps), make)
+        with one_at_a_time(plan.picture.size, plan.scale):
+            made = self._frames.make((plan.digest, with_steps), make)
         assert isinstance(made, Made)
         return made
 
@@ -207,7 +208,8 @@ class Pictures:
             behind = (pixels - made.foreground[..., :3]) / np.maximum(gone, LEAST_GONE)
             return np.asarray(np.where(gone > LEAST_GONE, np.clip(behind, 0, pixels.max()), pixels), np.float32)
 
-        return np.asarray(self._frames.make((picture, cut.digest, "taken away"), make), np.float32)
+        with one_at_a_time(picture.size, cut.scale):
+            return np.asarray(self._frames.make((picture, cut.digest, "taken away"), make), np.float32)
 
     def cut_out(self, picture: Picture | Between, cut: MattePlan, steps: tuple[int, int] = (0, 0)) -> Array:
         """What a matte leaves of a picture, in the picture's own pixels at full size or shrunk. (h, w, 4) float32,
@@ -224,7 +226,8 @@ class Pictures:
                 return np.asarray(made.foreground * whole[..., 3:], np.float32)
             return np.asarray(whole * np.clip(made.alpha, 0, 1)[..., None], np.float32)
 
-        return np.asarray(self._paintings.make((picture, cut.digest, steps), make), np.float32)
+        with one_at_a_time(picture.size, cut.scale):
+            return np.asarray(self._paintings.make((picture, cut.digest, steps), make), np.float32)
 
     # --- by the shot's own words ---
     def plate(self, source: Source, frame: int, scale: float = 1.0) -> Array:

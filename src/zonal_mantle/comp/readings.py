@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 from ..lock import LockReading, read_lock
+from ..media import MediaError
 from ..place.coverage import CoverageReading, Opening
 from ..shot import Matte, Shot
 from .finding import Finding
@@ -84,51 +86,80 @@ def take_readings(
     ----------
     part : is given what is known before the mattes are measured, which takes longest.
 
-    Raises
-    ------
-    MediaError : a frame cannot be read any more. Missing and damaged files are findings, not errors.
+    Missing and damaged files are findings; what can be measured without them is measured.
     """
     out = Readings()
-    missing = missing_files(shot) or damaged_files(shot, pictures, progress)
-    out.findings += missing
-    if not missing:
-        out.findings += doubtful_files(shot, pictures)
-    out.findings += lost_sizes(shot)
+    lost = missing_files(shot) + damaged_files(shot, pictures, progress)
+    out.findings += lost + doubtful_files(shot, pictures, {finding.part for finding in lost}) + lost_sizes(shot)
     for lock in shot.locks:
         reading = read_lock(lock, shot.frames)
         if reading is not None:
             out.locks[lock.id] = reading
-    source = shot.plate_source
-    if source is not None and not missing:
-        _places_over_frames(shot, pictures, scale, progress, out)
-        _matches(shot, pictures, out)
-        out.finish = read_finish(shot, pictures)
+    if shot.plate_source is not None:
+        unread = _Unread()
+        _places_over_frames(shot, pictures, scale, progress, out, unread)
+        _matches(shot, pictures, out, unread)
+        with unread.left_out(shot.first):
+            out.finish = read_finish(shot, pictures)
         part(replace(out, findings=[*out.findings, *_findings(shot, out)]))
-        _mattes_over_frames(shot, pictures, progress, out)
-        out.findings += _wrong_pictures(shot, pictures)
+        _mattes_over_frames(shot, pictures, progress, out, unread)
+        _wrong_pictures(shot, pictures, out, unread)
+        out.findings += [] if lost else unread.findings(shot)
     out.findings += _findings(shot, out)
     return out
 
 
-def _wrong_pictures(shot: Shot, pictures: Pictures) -> list[Finding]:
+class _Unread:
+    """Leaves out what cannot be measured since a file cannot be read, and remembers what was said of the first."""
+
+    def __init__(self) -> None:
+        self._first: tuple[int, str] | None = None
+
+    @contextmanager
+    def left_out(self, frame: int) -> Iterator[None]:
+        """What is measured in it on a frame is left out where a file cannot be read."""
+        try:
+            yield
+        except MediaError as problem:
+            self._first = self._first or (frame, str(problem))
+
+    def findings(self, shot: Shot) -> list[Finding]:
+        """A finding on the first file that could not be read."""
+        if self._first is None:
+            return []
+        frame, words = self._first
+        return [Finding("Source", shot.plate or "", frame, words, severity="wrong")]
+
+
+def _wrong_pictures(shot: Shot, pictures: Pictures, out: Readings, unread: _Unread) -> None:
     """Screens that are looked for in the wrong picture."""
-    words = [(zone, wrong_picture(shot, zone, shot.first, pictures)) for zone in shot.zones]
-    return [Finding("Matte", zone.matte.id or zone.id, shot.first, said) for zone, said in words if said]
+    for zone in shot.zones:
+        with unread.left_out(shot.first):
+            if words := wrong_picture(shot, zone, shot.first, pictures):
+                out.findings.append(Finding("Matte", zone.matte.id or zone.id, shot.first, words))
 
 
-def _mattes_over_frames(shot: Shot, pictures: Pictures, progress: Callable[[float, str], None], out: Readings) -> None:
+def _mattes_over_frames(
+    shot: Shot, pictures: Pictures, progress: Callable[[float, str], None], out: Readings, unread: _Unread
+) -> None:
     used = {zone.matte.id for zone in shot.zones if zone.on and zone.matte.on}
     tallies = {matte.id: MatteTally(shot, matte, pictures) for matte in shot.mattes if matte.id in used}
     for done, frame in enumerate(shot.work_frames):
         for number, tally in enumerate(tallies.values()):
             share = (done + number / len(tallies)) / len(shot.work_frames)
             progress(PLACES_SHARE + (1 - PLACES_SHARE) * share, f"Reading frame {frame}")
-            tally.add(frame)
-    out.mattes = {id: tally.result() for id, tally in tallies.items()}
+            with unread.left_out(frame):
+                tally.add(frame)
+    out.mattes = {id: tally.result() for id, tally in tallies.items() if tally.frames}
 
 
 def _places_over_frames(
-    shot: Shot, pictures: Pictures, scale: float, progress: Callable[[float, str], None], out: Readings
+    shot: Shot,
+    pictures: Pictures,
+    scale: float,
+    progress: Callable[[float, str], None],
+    out: Readings,
+    unread: _Unread,
 ) -> None:
     hung = [zone for zone in shot.zones if zone.placement.on and not shot.holds_plate(zone)]
     hung = [zone for zone in hung if any(zone.is_seen(frame) for frame in shot.work_frames)]
@@ -136,16 +167,19 @@ def _places_over_frames(
     for done, frame in enumerate(shot.work_frames):
         progress(PLACES_SHARE * done / len(shot.work_frames), f"Reading frame {frame}")
         for zone in (each for each in hung if each.is_seen(frame)):
-            openings[zone.id][frame] = opening_of(shot, zone, frame, pictures, scale)
-    for zone in hung:
-        out.places[zone.id] = read_place(shot, zone, openings[zone.id], pictures)
-        out.coverage[zone.id] = out.places[zone.id].coverage
+            with unread.left_out(frame):
+                openings[zone.id][frame] = opening_of(shot, zone, frame, pictures, scale)
+    for zone in (each for each in hung if openings[each.id]):
+        with unread.left_out(shot.first):
+            out.places[zone.id] = read_place(shot, zone, openings[zone.id], pictures)
+            out.coverage[zone.id] = out.places[zone.id].coverage
 
 
-def _matches(shot: Shot, pictures: Pictures, out: Readings) -> None:
+def _matches(shot: Shot, pictures: Pictures, out: Readings, unread: _Unread) -> None:
     for zone in shot.zones:
         if not shot.holds_plate(zone) and zone.placement.on and any(zone.is_seen(f) for f in shot.work_frames):
-            out.matches[zone.id] = read_match(shot, zone, pictures)
+            with unread.left_out(shot.first):
+                out.matches[zone.id] = read_match(shot, zone, pictures)
 
 
 def _match_findings(shot: Shot, readings: Readings) -> list[Finding]:

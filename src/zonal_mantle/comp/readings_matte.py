@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import cv2
@@ -15,6 +15,7 @@ from ..matte.doubt import between
 from ..matte.first import first_pull
 from ..matte.readings import EMPTY, SOLID, enclosed
 from ..matte.sky_check import EdgeOff, SkyCheck, check_sky, edge_off
+from ..media.memory import one_at_a_time
 from ..place.transform import reference_to_frame
 from ..shot import ClearSkyPull, Matte, ScreenPull, Shape, Shot, Zone
 from ..shot.shapes import Point
@@ -115,16 +116,17 @@ class MatteTally:
 
     def __init__(self, shot: Shot, matte: Matte, pictures: Pictures) -> None:
         self.shot, self.matte, self.pictures = shot, matte, pictures
-        self._frames: dict[int, FrameReading] = {}
+        self.frames: dict[int, FrameReading] = {}
 
     def add(self, frame: int) -> None:
         """Measures a frame; what was measured before of the same pixels is not measured again."""
         key = ("reading", digest(_judged(self.shot, self.matte, frame)))
-        self._frames[frame] = known(key, lambda: _read(self.shot, self.matte, frame, self.pictures), READINGS_KNOWN)
+        with one_at_a_time(self.shot.size):
+            self.frames[frame] = known(key, lambda: _read(self.shot, self.matte, frame, self.pictures), READINGS_KNOWN)
 
     def result(self) -> MatteOverShot:
-        """The worst of all frames."""
-        each = self._frames
+        """The worst of all frames, of which there must be one."""
+        each = self.frames
         first = next(iter(each), self.shot.first)
 
         def worst(value: Callable[[FrameReading], float | None]) -> int:
@@ -237,13 +239,12 @@ def _read(shot: Shot, matte: Matte, frame: int, pictures: Pictures) -> FrameRead
     sky = _checked(shot, matte, frame, pictures, pixels, made.alpha)
     holes, left, keep, drop = _faults(shot, matte, frame, made.alpha, sky)
     count, _, stats, _ = cv2.connectedComponentsWithStats(holes.astype(np.uint8), connectivity=8)
-    pair = _beside(shot, matte, frame, pictures)
     off = edge_off(pixels, made.alpha) if matte.pulls else None
     sure = off is not None and off.px > OFF_ACCEPTED_PX and off.better > OFF_SURE
     doubt = made.doubt(pixels)
     doubted = None if doubt is None else doubt > DOUBTED
     strip = between(pixels, made.alpha) > 0.5 if made.skies else np.zeros(made.alpha.shape, np.bool_)
-    return FrameReading(
+    found = FrameReading(
         holes=_share(holes, keep),
         hole_place=_middle(holes),
         largest_hole_px2=float(stats[1:, cv2.CC_STAT_AREA].max()) if count > 1 else 0.0,
@@ -253,7 +254,7 @@ def _read(shot: Shot, matte: Matte, frame: int, pictures: Pictures) -> FrameRead
         outside=0.0 if matte.clamp else outside(made.alpha),
         stays=float(np.clip(made.alpha, 0, 1).mean()),
         halo=halo(pixels, made.alpha, made.foreground),
-        chatter=chatter(*pair) if pair is not None else None,
+        chatter=None,
         doubt=float(doubted.mean()) if doubted is not None else None,
         doubt_place=_middle(doubted) if doubted is not None else (0.0, 0.0),
         strip=float(strip.mean()),
@@ -261,6 +262,9 @@ def _read(shot: Shot, matte: Matte, frame: int, pictures: Pictures) -> FrameRead
         off=off if sure else None,
         by_sky=sky is not None,
     )
+    del made, pixels, sky, holes, left, keep, drop, doubt, doubted, strip  # before another matte is made
+    pair = _beside(shot, matte, frame, pictures)
+    return found if pair is None else replace(found, chatter=chatter(*pair))
 
 
 def wrong_picture(shot: Shot, zone: Zone, frame: int, pictures: Pictures) -> str:

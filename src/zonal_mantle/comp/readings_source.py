@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from functools import partial
 
 import numpy as np
 
 from ..media import MediaError, alpha_trouble, source_problem
+from ..media.memory import one_at_a_time
 from ..media.picture import Picture, picture_of
 from ..media.reader import read_picture, uneven_trouble
+from ..media.stamps import GONE
 from ..shot import Keyed, Shot, Source, Zone
 from .finding import Finding
 from .pictures import Pictures
@@ -31,7 +33,7 @@ def damaged_files(shot: Shot, pictures: Pictures, progress: Progress) -> list[Fi
     work range opens are read; those that were read before, and are as they were, are not read again."""
     found = []
     for source in shot.sources:
-        for picture in _needed(shot, source):
+        for picture in (each for each in _needed(shot, source) if each.stamp != GONE):
             progress(0.0, f"Reading {source.name}")
             words = pictures.kept(("whole", picture), partial(_fault_of, picture))
             if words:
@@ -49,16 +51,18 @@ def _needed(shot: Shot, source: Source) -> Iterator[Picture]:
 
 def _fault_of(picture: Picture) -> str:
     try:
-        read_picture(picture)
+        with one_at_a_time(picture.size):
+            read_picture(picture)
     except MediaError as problem:
         return str(problem)
     return ""
 
 
-def doubtful_files(shot: Shot, pictures: Pictures) -> list[Finding]:
-    """Sources whose alpha is not what it is taken for, or whose frames are not equally long."""
+def doubtful_files(shot: Shot, pictures: Pictures, lost: Collection[str] = ()) -> list[Finding]:
+    """Sources, but those of the ids in `lost`, whose alpha is not what it is taken for, or whose frames are not
+    equally long."""
     found = []
-    for source in shot.sources:
+    for source in (each for each in shot.sources if each.id not in lost):
         try:
             words = pictures.kept(("alpha", picture_of(source, source.start)), partial(_doubt_of, source))
         except MediaError as problem:

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from ..match.grain import unit_grain
 from ..match.wrap import spilled
 from ..media.curves import coded
+from ..media.memory import one_at_a_time
 from ..shot import Shot, Zone
 from .blend import laid_on
 from .develop import LaidGrain, Step, develop
@@ -61,6 +62,11 @@ def finish_frame(shot: Shot, frame: int, pictures: Pictures, scale: float = 1.0)
 
 def compose_plan(planned: FramePlan, pictures: Pictures) -> Array:
     """The picture that a plan describes. (h, w, 4) float32, scene-linear, premultiplied, the caller's own."""
+    with one_at_a_time(planned.size):
+        return _composed(planned, pictures)
+
+
+def _composed(planned: FramePlan, pictures: Pictures) -> Array:
     films, share_of_plate = planned.films, [float(layer.is_plate) for layer in planned.layers]
     first: Sequence[float] | None = None
     if planned.needs_plate_share or films:

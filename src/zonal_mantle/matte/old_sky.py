@@ -37,8 +37,8 @@ def _drawn(pixels: Array, where: NDArray[np.bool_], scale: float) -> tuple[Array
     height, width = pixels.shape[:2]
     half = (max(width // 2, 1), max(height // 2, 1))
     weight = where.astype(np.float32)
-    stack = np.dstack([pixels * weight[..., None], weight])
-    stack = cv2.resize(stack, half, interpolation=cv2.INTER_AREA)
+    held = cv2.resize(pixels * weight[..., None], half, interpolation=cv2.INTER_AREA)
+    stack = np.dstack([held, cv2.resize(weight, half, interpolation=cv2.INTER_AREA)])
     guess, sure = None, None
     for sigma, coarse in ((96.0, 8), (24.0, 4), (5.0, 1)):
         small = cv2.resize(stack, (max(half[0] // coarse, 1), max(half[1] // coarse, 1)), interpolation=cv2.INTER_AREA)

@@ -148,16 +148,17 @@ def lean(pixels: Array, alpha: Array, foreground: Array | None = None) -> Array:
     rim = (alpha > 0.3) & (alpha < 0.95)
     if not rim.any():
         return out
-    carried = pixels if foreground is None else foreground[..., :3] / np.maximum(foreground[..., 3:], 1e-3)
     solid = (alpha > 0.98).astype(np.float32)
     weight = cv2.GaussianBlur(solid, (0, 0), 3.0)
-    inside = cv2.GaussianBlur(pixels * solid[..., None], (0, 0), 3.0) / np.maximum(weight, 1e-6)[..., None]
+    held = cv2.GaussianBlur(pixels * solid[..., None], (0, 0), 3.0)
     sky, sure = sky_behind(pixels, alpha)
     rim &= (weight > 0.02) & (sure > 0.5)
     if not rim.any():
         return out
+    carried = pixels[rim] if foreground is None else foreground[rim][:, :3] / np.maximum(foreground[rim][:, 3:], 1e-3)
+    inside = held[rim] / np.maximum(weight[rim], 1e-6)[:, None]
     rim_c, in_c, sky_c = (
-        coded(np.ascontiguousarray(part[rim][None], np.float32))[0] for part in (carried, inside, sky)
+        coded(np.ascontiguousarray(part[None], np.float32))[0] for part in (carried, inside, sky[rim])
     )
     way = sky_c - in_c
     length = np.linalg.norm(way, axis=1)

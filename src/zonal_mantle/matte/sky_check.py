@@ -14,6 +14,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..media.bands import run_bands
 from ..media.curves import coded
 from .old_sky import drawn_over
 
@@ -61,17 +62,28 @@ def check_sky(pixels: Array, alpha: Array, chance: Array) -> SkyCheck:
     sky, ground = surely(chance > SURE, near), surely(chance < 1 - SURE, near)
     wide = np.ones((5, 5), np.uint8)
     deep_sky, deep_ground = surely(chance > SURE, wide), surely(chance < 1 - SURE, wide)
-    on, apart, off = _along(codes, drawn_over(codes, sky), drawn_over(codes, ground))
-    tells = apart > APART
-    like_sky = (tells & (on < SKYS) & (off < SKYS_STEP)) | (deep_sky & (on < GROUNDS))
-    like_ground = (tells & (on > GROUNDS) & (off > GROUNDS_STEP)) | (deep_ground & (on > SKYS))
+    skys, grounds = drawn_over(codes, sky), drawn_over(codes, ground)
+    left, gone = np.empty(alpha.shape, np.bool_), np.empty(alpha.shape, np.bool_)
+
+    def compare(y0: int, y1: int) -> None:
+        on, apart, off = _along(codes[y0:y1], skys[y0:y1], grounds[y0:y1])
+        tells, stays, goes = apart > APART, alpha[y0:y1] > STAYS, alpha[y0:y1] < GOES
+        like_sky = (tells & (on < SKYS) & (off < SKYS_STEP)) | (deep_sky[y0:y1] & (on < GROUNDS))
+        like_ground = (tells & (on > GROUNDS) & (off > GROUNDS_STEP)) | (deep_ground[y0:y1] & (on > SKYS))
+        left[y0:y1], gone[y0:y1] = stays & like_sky, goes & like_ground
+
+    run_bands(compare, height)
     kernel = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (max(3, width // LEAST_WIDE) | 1,) * 2)
 
     def broad(mask: Mask) -> Mask:
-        return np.asarray(cv2.morphologyEx(mask.astype(np.uint8), cv2.MORPH_OPEN, kernel) > 0)
+        x, y, wide, high = cv2.boundingRect(mask.astype(np.uint8))
+        part = slice(max(y - 1, 0), y + high + 1), slice(max(x - 1, 0), x + wide + 1)  # and what is empty beside it
+        if wide:
+            mask[part] = cv2.morphologyEx(mask[part].astype(np.uint8), cv2.MORPH_OPEN, kernel) > 0
+        return mask
 
     side = cv2.resize(chance, (width, height), interpolation=cv2.INTER_LINEAR) > 0.5
-    return SkyCheck(broad((alpha > STAYS) & like_sky), broad((alpha < GOES) & like_ground), side)
+    return SkyCheck(broad(left), broad(gone), side)
 
 
 def _along(codes: Array, sky: Array, ground: Array) -> tuple[Array, Array, Array]:

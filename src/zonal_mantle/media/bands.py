@@ -6,6 +6,7 @@ The kernels release the interpreter's lock, so plain threads do; results do not 
 from __future__ import annotations
 
 import os
+import threading
 from collections.abc import Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
@@ -14,12 +15,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 _CORES = max(1, len(os.sched_getaffinity(0)))
-_pool = ThreadPoolExecutor(_CORES, thread_name_prefix="bands")
+_here = threading.local()
+_pool = ThreadPoolExecutor(_CORES, "bands", initializer=lambda: setattr(_here, "is_band", True))
 
 
 def run_bands(kernel: Callable[..., None], height: int, *arguments: Any) -> None:
-    """Calls `kernel(first_row, end_row, *arguments)` so that all rows are done once."""
-    count = min(_CORES * 4, max(1, height // 16))
+    """Calls `kernel(first_row, end_row, *arguments)` so that all rows are done once. What is itself a band does them
+    alone: it would wait for itself."""
+    count = 1 if getattr(_here, "is_band", False) else min(_CORES * 4, max(1, height // 16))
     if count == 1:
         kernel(0, height, *arguments)
         return

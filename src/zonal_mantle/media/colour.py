@@ -8,6 +8,7 @@ import numpy as np
 import PyOpenColorIO as ocio
 from numpy.typing import NDArray
 
+from .bands import run_bands
 from .curves import bake
 from .errors import MediaError
 from .wide import WIDE_CURVES
@@ -97,7 +98,8 @@ def _transform(pixels: Array, source: str, target: str) -> Array:
         return pixels
     processor = _processor(source, target)
     if not processor.isNoOp():
-        (processor.applyRGBA if pixels.shape[-1] == 4 else processor.applyRGB)(pixels)
+        apply = processor.applyRGBA if pixels.shape[-1] == 4 else processor.applyRGB
+        run_bands(lambda first, end: apply(pixels[first:end]), len(pixels))
     return pixels
 
 

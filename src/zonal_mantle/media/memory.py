@@ -5,8 +5,9 @@ from __future__ import annotations
 import dataclasses
 import os
 import threading
-from collections import OrderedDict
+from collections import OrderedDict, deque
 from collections.abc import Callable, Hashable
+from contextlib import AbstractContextManager, nullcontext
 from typing import Any
 
 import numpy as np
@@ -102,6 +103,50 @@ class ByteCache:
         with self._lock:
             self._entries.clear()
             self.used = 0
+
+
+class Turns:
+    """A lock that is given in the order in which it is asked for; whoever has it may ask again."""
+
+    def __init__(self) -> None:
+        self._changed = threading.Condition()
+        self._asking: deque[object] = deque()
+        self._has: int | None = None
+        self._times = 0
+
+    def __enter__(self) -> None:
+        own = threading.get_ident()
+        with self._changed:
+            if self._has != own:
+                ticket = object()
+                self._asking.append(ticket)
+                self._changed.wait_for(lambda: self._has is None and self._asking[0] is ticket)
+                self._asking.popleft()
+                self._has = own
+            self._times += 1
+
+    def __exit__(self, *_: object) -> None:
+        with self._changed:
+            self._times -= 1
+            if self._times == 0:
+                self._has = None
+                self._changed.notify_all()
+
+
+LARGE_PIXELS = 16_000_000  # the widest plates that are usual have half of it, 8192×4320 has 35
+_turns = Turns()
+
+
+def one_at_a_time(size: tuple[int, int], scale: float = 1.0) -> AbstractContextManager[None]:
+    """A context in which a large picture is worked on alone: the buffers of two at once would need twice the memory,
+    and both cores are busy with one. Others of any size go on beside it. What a cache waits for (`ByteCache.make`) may
+    not ask for it within, but before.
+
+    Parameters
+    ----------
+    size : width and height of the picture; it is worked on at `scale`.
+    """
+    return _turns if size[0] * size[1] * scale**2 > LARGE_PIXELS else nullcontext()
 
 
 def held_bytes(value: Any) -> int:

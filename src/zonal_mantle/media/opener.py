@@ -18,7 +18,7 @@ from .errors import MediaError
 from .stamps import Stamp, stamp_of
 
 log = logging.getLogger(__name__)
-SECONDS = 20.0  # that a decoder may take for a file's first picture
+SECONDS = 20.0  # that a decoder may take for a file
 START_SECONDS = 30.0  # that the process may take to begin
 MOST_KNOWN = 10_000
 SCRIPT = Path(__file__).with_name("trial.py")
@@ -32,7 +32,7 @@ class Opener:
         self._seconds, self._script = seconds, script
         self._process: subprocess.Popen[bytes] | None = None
         self._known: OrderedDict[tuple[str, Stamp], str] = OrderedDict()
-        self._lock = threading.Lock()
+        self._looking, self._asking = threading.Lock(), threading.Lock()  # what is known waits for no file on trial
 
     def check(self, path: Path) -> None:
         """Opens a file in the other process, once for each time and size of it. What the decoder refuses in words is
@@ -46,14 +46,22 @@ class Opener:
         if why is not None:
             raise MediaError(f"{named(path)} {why}.")
         key = (str(path), stamp_of(str(path)))
-        with self._lock:
-            trouble = self._known.get(key)
-            if trouble is None:
-                trouble = self._known[key] = self._ask(path)
-                if len(self._known) > MOST_KNOWN:
-                    self._known.popitem(last=False)
+        trouble = self._found(key)
+        if trouble is None:
+            with self._asking:
+                trouble = self._found(key)
+                if trouble is None:
+                    trouble = self._ask(path)
+                    with self._looking:
+                        self._known[key] = trouble
+                        if len(self._known) > MOST_KNOWN:
+                            self._known.popitem(last=False)
         if trouble:
             raise MediaError(f"{named(path)} {trouble}. It was not opened; have it delivered again.")
+
+    def _found(self, key: tuple[str, Stamp]) -> str | None:
+        with self._looking:
+            return self._known.get(key)
 
     def _ask(self, path: Path) -> str:
         """What went wrong with the process on a file; empty where nothing did."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from pathlib import Path
+from typing import Any
 
 import cv2
 import numpy as np
@@ -16,12 +17,13 @@ from ..shot.door import sentence_of
 from ..shot.source import Source
 from . import colour
 from .alpha import alpha_seems
+from .codes import light_of, table_of, values_of
 from .errors import MediaError
 from .opener import opener
 from .picture import Picture, picture_of
 from .sequence import frame_path, frames_of, is_pattern, name_of_pattern, pattern_of, spans
 from .stamps import GONE, stamp_of
-from .still import read_still, still_info
+from .still import read_codes, read_still, still_info
 from .video import VIDEO_SUFFIXES, VideoReader
 
 Array = NDArray[np.float32]
@@ -191,40 +193,34 @@ def read_picture(picture: Picture) -> Array:
     ------
     MediaError : the frame is missing, cut short or of another size, with its name and number.
     """
-    _try_first(picture)
-    if picture.kind == "video":
-        pixels = _video(Path(picture.path)).read(picture.index)
-    else:
-        pixels = _read_file(picture)
-    height, width = pixels.shape[:2]
+    if picture.stamp != GONE:
+        opener.check(Path(picture.path))
+    codes = _video(Path(picture.path)).read(picture.index) if picture.kind == "video" else _read_file(picture)
+    height, width = codes.shape[:2]
     if (width, height) != picture.size:
         raise MediaError(
             f"{named(picture.name)} is {width}×{height}, not {picture.width}×{picture.height} as its source says. "
             "Deliver it again, or link the source anew."
         )
     if picture.alpha == "none":
-        pixels = np.ascontiguousarray(pixels[..., :3])
+        codes = np.ascontiguousarray(codes[..., :3])
+    if codes.dtype == np.float32:
+        pixels = np.asarray(codes, np.float32)
+    else:
+        table = table_of(picture.encoding, 8 * codes.itemsize)
+        if table is not None and picture.alpha != "premultiplied":
+            return light_of(codes, table)
+        pixels = values_of(codes)
     if not cv2.checkRange(pixels.reshape(len(pixels), -1), quiet=True, minVal=-MOST_LIGHT, maxVal=MOST_LIGHT)[0]:
         pixels = np.nan_to_num(pixels, nan=0.0, posinf=65504.0, neginf=0.0)
         np.clip(pixels, -MOST_LIGHT, MOST_LIGHT, out=pixels)
     return _linear_premultiplied(pixels, picture)
 
 
-_tried: set[str] = set()
-
-
-def _try_first(picture: Picture) -> None:
-    """The first file that is read of each source is opened in another process before."""
-    source = picture.path if picture.kind == "still" else f"{Path(picture.path).parent}/{picture.pattern}"
-    if source not in _tried and picture.stamp != GONE:
-        opener.check(Path(picture.path))
-        _tried.add(source)
-
-
-def _read_file(picture: Picture) -> Array:
+def _read_file(picture: Picture) -> NDArray[Any]:
     path = Path(picture.path)
     if stamp_of(picture.path) != GONE:
-        return read_still(path)[0]
+        return read_codes(path)[0]
     if picture.kind == "still":
         raise MediaError(f"{named(path)} is missing from {placed(path.parent)}. Relink it.")
     first, last = picture.wanted

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from ..paths import for_library, named, placed, why_no_file
 from ..shot.limits import MOST_PIXELS, MOST_SIDE
+from .codes import values_of
 from .errors import MediaError
 
 Array = NDArray[np.float32]
@@ -152,11 +153,23 @@ def still_info(path: Path) -> StillInfo:
 
 
 def read_still(path: Path) -> tuple[Array, StillInfo]:
-    """Reads a picture's values as they stand in the file, integers scaled to 0…1.
+    """Reads a picture's values as they stand in the file, integers scaled to 0…1; see `read_codes`.
 
     Returns
     -------
-    (h, w, 3) or (h, w, 4) float32, and the header. Grey becomes three channels.
+    (h, w, 3) or (h, w, 4) float32, and the header.
+    """
+    codes, info = read_codes(path)
+    return (codes if codes.dtype == np.float32 else values_of(codes)), info
+
+
+def read_codes(path: Path) -> tuple[NDArray[Any], StillInfo]:
+    """Reads a picture's values as they stand in the file.
+
+    Returns
+    -------
+    (h, w, 3) or (h, w, 4), uint8 or uint16 where the file holds integers of at most as many bits (fewer are scaled to
+    them), else float32; and the header. Grey becomes three channels.
 
     Raises
     ------
@@ -165,10 +178,11 @@ def read_still(path: Path) -> tuple[Array, StillInfo]:
     picture = _open(path)
     spec = picture.spec()
     keep = min(spec.nchannels, 4)
+    kind = {"uint8": oiio.UINT8, "uint16": oiio.UINT16}.get(str(spec.format), oiio.FLOAT)
     words = "is cut short or damaged. Deliver it again."
     try:
         info = guarded(path, lambda: _info(spec, path.suffix), "has a header that cannot be read.")
-        pixels = guarded(path, lambda: picture.read_image(0, 0, 0, keep, oiio.FLOAT), words)
+        pixels = guarded(path, lambda: picture.read_image(0, 0, 0, keep, kind), words)
         if pixels is None or picture.has_error:
             log.info("%s: %s", placed(path), guarded(path, picture.geterror, words))
             raise MediaError(f"{named(path)} {words}")
@@ -176,7 +190,7 @@ def read_still(path: Path) -> tuple[Array, StillInfo]:
         picture.close()
     if np.size(pixels) != spec.height * spec.width * keep:
         raise MediaError(f"{named(path)} {words}")
-    pixels = np.asarray(pixels, np.float32).reshape(spec.height, spec.width, keep)
+    pixels = np.asarray(pixels).reshape(spec.height, spec.width, keep)
     if _window(spec, path.suffix) != (spec.width, spec.height):
         pixels = _on_display_window(pixels, spec)
     if keep == 1:
@@ -225,9 +239,9 @@ def text_attribute(path: Path, name: str) -> str:
     return str(value)
 
 
-def _on_display_window(pixels: Array, spec: oiio.ImageSpec) -> Array:
+def _on_display_window(pixels: NDArray[Any], spec: oiio.ImageSpec) -> NDArray[Any]:
     """A picture whose data window differs from its display window, laid on the display window."""
-    out = np.zeros((spec.full_height, spec.full_width, pixels.shape[2]), np.float32)
+    out = np.zeros((spec.full_height, spec.full_width, pixels.shape[2]), pixels.dtype)
     x, y = spec.x - spec.full_x, spec.y - spec.full_y
     x0, y0 = max(x, 0), max(y, 0)
     x1, y1 = min(x + spec.width, spec.full_width), min(y + spec.height, spec.full_height)

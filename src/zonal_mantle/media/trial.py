@@ -5,19 +5,24 @@ nothing of ours."""
 import os
 import resource
 import sys
+import time
 
 MOST_BYTES = 6 << 30  # of data: a picture of the largest size that is taken, as floats, and what its decoder needs
+VIDEO_SECONDS = 0.5  # a video is decoded for, which is all of a short one
 VIDEO = (".mp4", ".mov", ".mkv", ".m4v", ".avi", ".mxf", ".webm")
 
 
 def attempt(path: str) -> None:
-    """Decodes a file's first picture; whatever Python raises is for the reader proper to tell."""
+    """Decodes a picture, or the beginning of a video; whatever Python raises is for the reader proper to tell."""
     if path.lower().endswith(VIDEO):
         import av
 
+        end = time.monotonic() + VIDEO_SECONDS
         with av.open(path, metadata_errors="ignore") as container:
+            container.streams.video[0].thread_type = "AUTO"
             for _ in container.decode(video=0):
-                return
+                if time.monotonic() > end:
+                    return
     else:
         import OpenImageIO
 
@@ -25,7 +30,7 @@ def attempt(path: str) -> None:
         if picture is not None:
             spec = picture.spec()
             if spec.width * spec.height <= 1 << 26:
-                picture.read_image(0, 0, 0, min(spec.nchannels, 4), OpenImageIO.FLOAT)
+                picture.read_image(0, 0, 0, min(spec.nchannels, 4), spec.format)
             picture.close()
 
 

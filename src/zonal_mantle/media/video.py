@@ -184,8 +184,8 @@ class VideoReader:
             18: "arib-std-b67",
         }.get(value, "")
 
-    def read(self, index: int) -> Array:
-        """One frame, coded as in the file, full-range RGB 0…1. (h, w, 3) float32, (h, w, 4) with alpha.
+    def read(self, index: int) -> NDArray[np.uint16]:
+        """One frame, coded as in the file, full-range RGB of 16 bits. (h, w, 3) uint16, (h, w, 4) with alpha.
 
         Raises
         ------
@@ -224,7 +224,7 @@ class VideoReader:
                 return frame if frame.pts == wanted else None
         return None
 
-    def _to_rgb(self, frame: av.VideoFrame) -> Array:
+    def _to_rgb(self, frame: av.VideoFrame) -> NDArray[np.uint16]:
         matrix = frame.colorspace
         if int(matrix) == 10:  # BT.2020 of constant luminance: its matrix is the nearest that there is
             matrix = Colorspace.BT2020
@@ -240,4 +240,4 @@ class VideoReader:
             dst_color_range=ColorRange.JPEG,
             interpolation=EXACT,
         )
-        return (picture.to_ndarray().astype(np.float32)) * np.float32(1 / 65535)
+        return np.asarray(picture.to_ndarray(), np.uint16)

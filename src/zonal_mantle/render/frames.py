@@ -24,6 +24,7 @@ from ..comp.readings_finish import LARGEST_HALF
 from ..media import colour
 from ..media.errors import MediaError
 from ..media.memory import MIB
+from ..media.sequence import spans
 from ..media.still import PLAN, read_still, write_still
 from ..media.video import EXACT, VideoReader
 from ..paths import for_library, placed, sweep_parts, why_no_file, why_not, written_whole
@@ -64,7 +65,8 @@ def render(shot: Shot, plan: RenderPlan, progress: Progress = lambda share, word
     """Renders a shot's frames.
 
     Each file is written under a temporary name and renamed once it is whole. `progress` may raise to cancel: the
-    file being written is removed, finished frames of a sequence stay.
+    file being written is removed, finished frames of a sequence stay. Its last words say where the files are, and on
+    which frames there was more light than a half holds.
 
     Returns
     -------
@@ -150,6 +152,7 @@ def stem(shot: Shot) -> str:
 
 def _sequence(shot: Shot, plan: RenderPlan, frames: range, store: Pictures, progress: Progress) -> Iterator[Path]:
     digests = PlanDigests(shot, plan.scale, f"{plan.format} {plan.depth}")
+    held: list[int] = []
     for done, frame in enumerate(frames):
         progress(done / len(frames), f"Rendering frame {frame}")
         path = _path_of(shot, plan, frame)
@@ -160,13 +163,15 @@ def _sequence(shot: Shot, plan: RenderPlan, frames: range, store: Pictures, prog
         picture = finish_frame(shot, frame, store, plan.scale)
         with _written(path) as part:
             if plan.format == "exr":
-                picture = within_half(picture) if plan.depth == "half" else picture
+                if plan.depth == "half" and np.abs(picture).max() > LARGEST_HALF:
+                    picture = np.clip(picture, -LARGEST_HALF, LARGEST_HALF)
+                    held.append(frame)
                 write_still(part, picture, plan.depth, "zip", {**exr_header(shot, frame), PLAN: made_from})
             else:
                 header = {**png_header(shot), PLAN: made_from}
                 write_still(part, _coded_straight(picture), "uint16", attributes=header)
         yield path
-    progress(1.0, f"{len(frames)} frames are in {placed(plan.out)}")
+    progress(1.0, f"{len(frames)} frames are in {placed(plan.out)}{_of_held(held)}")
 
 
 @contextlib.contextmanager
@@ -179,9 +184,12 @@ def _written(path: Path) -> Iterator[Path]:
         raise RenderError(f"{placed(path)} cannot be written: {why_not(problem)}. What was there stays.") from problem
 
 
-def within_half(picture: Array) -> Array:
-    """A picture whose values a half can hold: what is larger becomes the largest (65 504, IEEE 754 binary16)."""
-    return np.clip(picture, -LARGEST_HALF, LARGEST_HALF) if np.abs(picture).max() > LARGEST_HALF else picture
+def _of_held(frames: list[int]) -> str:
+    """What is said of frames whose light was held at the largest half (65 504, IEEE 754 binary16)."""
+    if not frames:
+        return ""
+    where = f"Frame {spans(frames)} holds" if len(frames) == 1 else f"Frames {spans(frames)} hold"
+    return f". {where} more light than a half does, written as {LARGEST_HALF:,.0f}: render EXR of float for all of it."
 
 
 def _coded_straight(picture: Array) -> Array:

@@ -43,32 +43,56 @@ def mark_path(path: Path) -> Path:
 def opened_by_others(path: Path, now: float | None = None) -> Opened | None:
     """Who else has a shot open; None where nobody has, or a mark is stale."""
     mark = mark_path(path)
-    try:
-        stat = mark.stat()
-        with mark.open("rb") as file:
-            found = Opened(**json.loads(file.read(MOST_BYTES)))
-        fields = (found.user, found.machine, found.process, found.started, found.since)
-        if [type(field) for field in fields[:4]] != [str, str, int, int] or not isinstance(found.since, int | float):
-            return None
-    except (OSError, ValueError, TypeError):
-        return None
-    own = _own()
-    if (found.machine, found.process, found.started) == (own.machine, own.process, own.started):
+    found, own = _read(mark), _own()
+    if found is None or _is_same(found, own):
         return None
     if found.machine == own.machine:
         return found if _started(found.process) == found.started else None
-    age = (time.time() if now is None else now) - stat.st_mtime
+    try:
+        age = (time.time() if now is None else now) - mark.stat().st_mtime
+    except OSError:
+        return None
     return found if abs(age) < STALE_SECONDS else None
 
 
 def mark_opened(path: Path) -> None:
-    """Tells others that a shot is open here, or goes on telling it. Where nothing can be written, nobody is told."""
+    """Tells others that a shot is open here, or goes on telling it. Of two programs at once one is first. Where nothing
+    can be written, nobody is told."""
     if opened_by_others(path) is not None:
         return
+    mark, own = mark_path(path), _own()
+    text = json.dumps(asdict(own)) + "\n"
+    there = _read(mark)
     try:
-        write_whole(mark_path(path), json.dumps(asdict(_own())) + "\n", 0o644)
+        if there is not None and _is_same(there, own):
+            write_whole(mark, text, 0o644)
+            return
+        mark.unlink(missing_ok=True)  # stale, or of nobody
+        try:
+            write_whole(mark, text, 0o644, anew=True)
+        except FileExistsError:
+            log.info("%s was opened by somebody else at the same moment", path)
+        except OSError:  # perhaps a file system that knows no links
+            write_whole(mark, text, 0o644)
     except OSError as problem:
         log.info("Nobody is told that %s is open: %s", path, problem)
+
+
+def _read(mark: Path) -> Opened | None:
+    """What a mark says; None where it is not there, or no mark of ours."""
+    try:
+        with mark.open("rb") as file:
+            found = Opened(**json.loads(file.read(MOST_BYTES)))
+    except (OSError, ValueError, TypeError):
+        return None
+    fields = (found.user, found.machine, found.process, found.started, found.since)
+    if [type(field) for field in fields[:4]] != [str, str, int, int] or not isinstance(found.since, int | float):
+        return None
+    return found
+
+
+def _is_same(one: Opened, other: Opened) -> bool:
+    return (one.machine, one.process, one.started) == (other.machine, other.process, other.started)
 
 
 def unmark_opened(path: Path) -> None:

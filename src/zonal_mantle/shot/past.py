@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
-from ..paths import named, write_whole
+from ..paths import named, sweep_parts, write_whole
 from .errors import ShotError
 from .file import absolute, from_json, portable, to_json
 from .limits import MOST_BYTES
@@ -20,7 +20,7 @@ log = logging.getLogger(__name__)
 MOST = 20
 MOST_FOLDER_BYTES = 64 << 20
 EVERY_SECONDS = 120.0  # between two of them
-SUFFIX = ".json.z"
+SUFFIX, PICTURE = ".json.z", ".png"
 STAMP = "%Y%m%dT%H%M%S"
 
 
@@ -30,6 +30,16 @@ class Past:
 
     when: datetime
     file: Path
+
+    @property
+    def picture(self) -> Path:
+        """Where a small picture of it lies, as PNG, if one was kept."""
+        return self.file.with_name(self.file.name.removesuffix(SUFFIX) + PICTURE)
+
+    def forget(self) -> None:
+        """Removes it."""
+        self.file.unlink(missing_ok=True)
+        self.picture.unlink(missing_ok=True)
 
 
 def past_folder(path: Path) -> Path:
@@ -45,16 +55,18 @@ def past_of(path: Path) -> list[Past]:
     except OSError:
         return []
     for file in files:
-        try:
-            found.append(Past(datetime.strptime(file.name.removesuffix(SUFFIX), STAMP), file))
-        except ValueError:
-            continue
+        if (when := _time_of(file.name.removesuffix(SUFFIX))) is not None:
+            found.append(Past(when, file))
     return sorted(found, key=lambda past: past.when, reverse=True)
 
 
-def keep_past(shot: Shot, path: Path, now: datetime | None = None) -> bool:
+def keep_past(shot: Shot, path: Path, now: datetime | None = None, picture: bytes = b"") -> bool:
     """Keeps a state of a shot, where the last one is EVERY_SECONDS old and another; False where it is not kept. A
     clock that was set back does not hold it up. What the shot's own states hold is left out.
+
+    Parameters
+    ----------
+    picture : a small picture of it, as PNG; without one there are words alone.
 
     Raises
     ------
@@ -70,12 +82,16 @@ def keep_past(shot: Shot, path: Path, now: datetime | None = None) -> bool:
     folder = past_folder(path)
     try:
         folder.mkdir(exist_ok=True)
-        write_whole(folder / f"{now.strftime(STAMP)}{SUFFIX}", zlib.compress(text.encode(), 6))
+        kept = Past(now, folder / f"{now.strftime(STAMP)}{SUFFIX}")
+        if picture:
+            write_whole(kept.picture, picture)
+        write_whole(kept.file, zlib.compress(text.encode(), 6))
         held = 0
         for number, past in enumerate(past_of(path)):
-            held += past.file.stat().st_size
+            held += past.file.stat().st_size + (past.picture.stat().st_size if past.picture.exists() else 0)
             if number >= MOST or (held > MOST_FOLDER_BYTES and number > 0):
-                past.file.unlink(missing_ok=True)
+                past.forget()
+        _sweep(path)
     except OSError as problem:
         raise ShotError(f"The past of {named(path)} cannot be kept: {problem.strerror}.") from problem
     return True
@@ -96,9 +112,27 @@ def shot_of_past(past: Past, path: Path, now: Shot | None = None) -> Shot:
     return shot if now is None else shot.but(states=now.states)
 
 
+def _sweep(path: Path) -> None:
+    """Removes what programs that were killed left: parts, and pictures of no state."""
+    folder = past_folder(path)
+    sweep_parts(folder, "")
+    pictures = {past.picture for past in past_of(path)}
+    for left in folder.glob(f"*{PICTURE}"):
+        if left not in pictures and _time_of(left.name.removesuffix(PICTURE)) is not None:
+            left.unlink(missing_ok=True)
+
+
 def forget_past(path: Path) -> None:
     """Removes the past of a shot's file."""
     shutil.rmtree(past_folder(path), ignore_errors=True)
+
+
+def _time_of(stamp: str) -> datetime | None:
+    """The time that a file's name says; None where it is not of ours."""
+    try:
+        return datetime.strptime(stamp, STAMP)
+    except ValueError:
+        return None
 
 
 def _text(file: Path) -> str | None:

@@ -19,6 +19,7 @@ from .preferences import scale_interface
 from .recent import recent_shots
 from .single import Single
 from .theme import FONTS, dress
+from .tidy import Tidier
 from .window import Window
 
 # Workers give way to the interface after so long (sys.setswitchinterval): painting a window asks for the interpreter
@@ -30,6 +31,13 @@ def _log_to_file() -> None:
     handler = RotatingFileHandler(log_path(), maxBytes=1 << 20, backupCount=1)
     handler.setFormatter(logging.Formatter("%(asctime)s %(name)s %(levelname)s %(message)s"))
     logging.getLogger("zonal_mantle").addHandler(handler)
+
+
+def prepare(app: QApplication) -> None:
+    """Makes an application ready for windows: its look, and that nothing in the background holds them up."""
+    sys.setswitchinterval(SWITCH_SECONDS)
+    Tidier(app)
+    dress(app)
 
 
 def run(shot: Path | None) -> int:
@@ -44,7 +52,6 @@ def run(shot: Path | None) -> int:
         )
         return 1
     _log_to_file()
-    sys.setswitchinterval(SWITCH_SECONDS)
     scale_interface()
     app = QApplication.instance() or QApplication(sys.argv[:1])
     app.setApplicationName("Zonal Mantle")
@@ -53,7 +60,7 @@ def run(shot: Path | None) -> int:
     if shot is not None and Single.raise_other(shot):
         print(f"{shot.name} is open already; its window was raised.", file=sys.stderr)
         return 0
-    dress(app)
+    prepare(app)
     window = Window()
     log_uncaught(lambda words: window.desk.said.emit(words, True))
     single = Single(window.raise_to_front)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import threading
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -31,7 +30,7 @@ from ..shot.matte import Reads
 from ..shot.opened import mark_opened, unmark_opened
 from ..shot.past import keep_past
 from . import recent
-from .keptpictures import keep_picture
+from .keptpictures import as_png, keep_picture
 from .thumbs import Thumbs
 
 _gestures = itertools.count()
@@ -127,7 +126,6 @@ class Desk(QObject):
         self._read_soon.timeout.connect(self._read)
         self._autosave_soon = QTimer(self, singleShot=True, interval=4000)
         self._autosave_soon.timeout.connect(self.autosave)
-        self._writing = threading.Lock()  # of the autosave
         self._autosaves = 0  # one more whenever what is being written need not be any more
         self._mark_again = QTimer(self, interval=MARK_MS)
         self._mark_again.timeout.connect(lambda: self._mark(self.path))
@@ -533,26 +531,28 @@ class Desk(QObject):
         image = self.picture_seen()
 
         def write() -> None:
-            with self._writing:
-                if round_ != self._autosaves:
-                    return  # saved or let go meanwhile
-                save(shot, target)
-                keep_picture(target, image)
-                if path is not None:
-                    keep_past(shot, path)
+            if round_ != self._autosaves:
+                return  # saved or let go meanwhile
+            save(shot, target)
+            if round_ != self._autosaves:
+                target.unlink(missing_ok=True)  # so long did the disk take
+                return
+            keep_picture(target, image)
+            if path is not None:
+                keep_past(shot, path, picture=as_png(image) if image is not None and not image.isNull() else b"")
 
         self.later("autosave", write, lambda _: None)
 
     def discard_autosave(self) -> None:
-        """Removes the autosave of what is on the desk."""
+        """Removes the autosave of what is on the desk. One that is being written removes itself: a slow disk holds
+        nobody up here."""
         self._autosave_soon.stop()
-        with self._writing:
-            self._autosaves += 1
-            target = autosave_path(self.path) if self.path else recent.unnamed_autosave()
-            try:
-                target.unlink(missing_ok=True)
-            except OSError as problem:
-                self.said.emit(f"{placed(target)} cannot be removed: {problem.strerror}.", True)
+        self._autosaves += 1
+        target = autosave_path(self.path) if self.path else recent.unnamed_autosave()
+        try:
+            target.unlink(missing_ok=True)
+        except OSError as problem:
+            self.said.emit(f"{placed(target)} cannot be removed: {problem.strerror}.", True)
 
     def close(self) -> None:
         """Stops everything that runs."""

@@ -122,8 +122,8 @@ class Files:
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return
-        other = opened_by_others(path)
         self.desk.open(shot, path, recovered)
+        other = opened_by_others(path)
         recent.remember(path)
         words = f"Recovered {named(path)}; save it to keep it." if recovered else f"Opened {named(path)}"
         if other is not None:

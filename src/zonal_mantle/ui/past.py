@@ -1,13 +1,16 @@
-"""Earlier versions of the shot, kept by themselves while one works: looked at in words, and taken back."""
+"""Earlier versions of the shot, kept by themselves while one works: looked at in a small picture and in words, and
+taken back."""
 
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QDialog, QListWidget, QListWidgetItem, QPlainTextEdit, QWidget
 
 from ..shot import MantleError, Shot, changes
 from ..shot.past import MOST, Past, past_of, shot_of_past
 from .desk import Desk
+from .states import PICTURE
 from .widgets import column, note, push_button
 
 ROLE = Qt.ItemDataRole.UserRole
@@ -22,6 +25,7 @@ class EarlierVersions(QDialog):
         self.setWindowTitle("Earlier versions — Zonal Mantle")
         self.about = note()
         self.list = QListWidget()
+        self.list.setIconSize(PICTURE)
         self.list.setAccessibleName("Earlier versions")
         self.list.currentItemChanged.connect(lambda *_: self._compare())
         self.words = QPlainTextEdit()
@@ -43,7 +47,7 @@ class EarlierVersions(QDialog):
         path = self.desk.path
         self.list.clear()
         for past in past_of(path) if path is not None else []:
-            item = QListWidgetItem(f"{past.when:%-d %B %Y, %H:%M:%S}")
+            item = QListWidgetItem(QIcon(str(past.picture)), f"{past.when:%-d %B %Y, %H:%M:%S}")
             item.setData(ROLE, past)
             self.list.addItem(item)
         kept = f"The last {MOST} versions are kept beside the shot, one every two minutes of work."

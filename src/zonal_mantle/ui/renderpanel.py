@@ -97,16 +97,19 @@ class RenderPanel(QDialog):
         """Renders in the background."""
         shot, plan = self.desk.shot, self.plan()
 
-        def work(job: Job) -> list[Path]:
-            return render(shot, plan, job.progress)
+        def work(job: Job) -> str:
+            last = ""
+
+            def told(share: float, words: str) -> None:
+                nonlocal last
+                last = words
+                job.progress(share, words)
+
+            render(shot, plan, told)
+            return last
 
         self.desk.run("Rendering", work, self._done)
 
-    def _done(self, files: list[Path]) -> None:
-        words = (
-            f"{files[0].name} is in {files[0].parent}"
-            if len(files) == 1
-            else f"{len(files)} frames are in {files[0].parent}"
-        )
+    def _done(self, words: str) -> None:
         self.words.setText(words)
         self.desk.said.emit(words, False)

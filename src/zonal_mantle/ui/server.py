@@ -14,13 +14,13 @@ from PySide6.QtCore import QObject, Signal
 from ..comp import Look, Pictures, Scheduler, ViewName, view
 from ..comp.scheduler import AHEAD, PICTURE, Job
 from ..comp.views import view_key
-from ..media.memory import budget
+from ..media.memory import budget, one_at_a_time
 from ..shot import MantleError, Shot
 from .preferences import screen_bytes
 
 log = logging.getLogger(__name__)
 Codes = NDArray[np.uint8]
-SCREEN_SHARE = 0.4  # of the budget
+SCREEN_SHARE = 0.32  # of the budget
 MOST_NAMES = 50_000
 
 
@@ -189,7 +189,8 @@ class FrameServer(QObject):
         if codes is not None:
             self.cached.emit()
             return codes, True
-        codes = view(shot, frame, name, zone, self.store, scale, look)
+        with one_at_a_time(shot.size, scale):
+            codes = view(shot, frame, name, zone, self.store, scale, look)
         room = wanted.scale != 1.0 or self.cache.put(key, wanted, codes, ahead)
         self.cached.emit()
         return codes, room
