@@ -12,8 +12,8 @@ from pathlib import Path
 
 from .report import Report
 
-SHORT = {"mutants": 400, "hostile": 40, "saves": 12, "renders": 4, "edits": 150, "hands": 150}
-LONG = {"mutants": 10_000, "hostile": 1500, "saves": 500, "renders": 200, "edits": 2000, "hands": 3000}
+SHORT = {"mutants": 400, "hostile": 40, "saves": 12, "bakes": 4, "renders": 4, "edits": 150, "hands": 150}
+LONG = {"mutants": 10_000, "hostile": 1500, "saves": 500, "bakes": 200, "renders": 200, "edits": 2000, "hands": 3000}
 SEEDS = {"edits": 50, "hands": 10}
 
 
@@ -85,6 +85,7 @@ def drills(work: Path, shot: Path, much: dict[str, int], seed: int, out: Path) -
         "mutants": damaged,
         "hostile": lambda: hostile.drill(shot, room("hostile"), much["hostile"], seed),
         "saves": lambda: kills.drill_saves(copy("saves"), much["saves"], seed),
+        "bakes": lambda: kills.drill_bakes(copy("bakes"), room("baking"), much["bakes"], seed),
         "disk": lambda: full_disk.drill(shot, room("disk"), [0, 300, 5000, 30_000] if much is LONG else [0, 5000]),
         "calls": lambda: full_disk.drill_calls(shot, room("calls")),
         "places": lambda: places.drill(shot, room("places")),

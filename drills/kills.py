@@ -11,6 +11,7 @@ import hashlib
 import random
 import subprocess
 import sys
+import zipfile
 from pathlib import Path
 
 from zonal_mantle.media import MediaError, open_source
@@ -47,11 +48,28 @@ render(shot, plan)
 print("done", flush=True)
 """
 
+BAKER = """
+import sys, itertools
+from pathlib import Path
+from drills.full_disk import writers
+found = writers(Path(sys.argv[1]))
+folder = Path(sys.argv[2])
+print("ready", flush=True)
+for k in itertools.count():
+    for name, write in list(found.items())[k % 5 :]:  # in another order of time each round
+        write(folder / name)
+    if len(sys.argv) > 3:
+        break
+"""
+
 
 def killed(script: str, arguments: list[str], after: float) -> bool:
     """Runs a script and kills it some seconds after it said that it is ready; True where it had ended by itself."""
     process = subprocess.Popen(
-        [sys.executable, "-c", script, *arguments], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL
+        [sys.executable, "-c", script, *arguments],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL,
+        cwd=Path(__file__).parents[1],
     )
     assert process.stdout is not None
     process.stdout.readline()
@@ -84,6 +102,28 @@ def drill_saves(shot: Path, count: int, seed: int) -> Report:
                 report.fault(f"{number}: {past.file.name}: {problem}")
             if past.picture.exists() and past.picture.stat().st_size != 30_000:
                 report.fault(f"{number}: {past.picture.name} is there, but not whole")
+    return report
+
+
+def drill_bakes(shot: Path, work: Path, count: int, seed: int) -> Report:
+    """Kills programs that write looks, LUTs, corrections, cameras, pictures and videos over those that are there: each
+    is the whole one, whenever that was. What holds the time of its writing is only looked at for its end."""
+    report, chance = Report("kills in bakes", seed), random.Random(seed)
+    folder = work / "baked"
+    folder.mkdir()
+    killed(BAKER, [str(shot), str(folder), "once"], 600.0)
+    wanted = {path.name: digest(path) for path in sorted(folder.iterdir()) if path.is_file()}
+    assert len(wanted) > 10, "little was written"
+    for run in range(count):
+        killed(BAKER, [str(shot), str(folder)], chance.uniform(0.0, 1.0))
+        for name, whole in wanted.items():
+            path = folder / name
+            if path.suffix == ".zip":
+                if not zipfile.is_zipfile(path):
+                    report.fault(f"{run}: {name} is there, but not whole")
+            elif digest(path) != whole:
+                report.fault(f"{run}: {name} is another file than one that is written in peace")
+        report.count("killed")
     return report
 
 

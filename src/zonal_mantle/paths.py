@@ -136,13 +136,13 @@ def why_no_file(path: Path | str) -> str | None:
     return f"is {next((word for is_kind, word in kinds if is_kind(mode)), 'a device')}, not a file"
 
 
-def write_whole(path: Path, content: str | bytes, mode: int | None = None, anew: bool = False) -> None:
+def write_whole(path: Path, content: str | bytes, mode: int | None = None) -> None:
     """Writes a file whole or not at all: under another name beside it, flushed to disk, then renamed. A killed write
-    leaves a hidden file that ends in .part. `anew` writes none over another.
+    leaves a hidden file that ends in .part.
 
     Raises
     ------
-    OSError : it cannot be written; what was there stays. FileExistsError with `anew` where there is one.
+    OSError : it cannot be written; what was there stays.
     """
     data = content.encode() if isinstance(content, str) else content
     handle, part = tempfile.mkstemp(dir=path.parent, prefix=part_start(path.name), suffix=".part")
@@ -152,11 +152,7 @@ def write_whole(path: Path, content: str | bytes, mode: int | None = None, anew:
             file.flush()
             os.fsync(file.fileno())
         os.chmod(part, _usual_mode(path) if mode is None else mode)
-        if anew:
-            os.link(part, path)
-            os.unlink(part)
-        else:
-            os.replace(part, path)
+        os.replace(part, path)
     except BaseException:
         Path(part).unlink(missing_ok=True)
         raise

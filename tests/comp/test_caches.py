@@ -306,3 +306,21 @@ def test_large_pictures_and_what_caches_wait_for_do_not_wait_for_each_other(tmp_
         for thread in threads:
             thread.join(20)
             assert not thread.is_alive()
+
+
+def test_a_bulky_value_pushes_out_no_smaller_ones():
+    cache = ByteCache(1000)
+    for k in range(4):
+        cache.put(k, np.zeros(100, np.uint8))
+    cache.put("bulky", np.zeros(590, np.uint8))
+    assert len(cache) == 5
+    cache.put("another", np.zeros(600, np.uint8))
+    assert "bulky" not in cache
+    assert "another" in cache
+    cache.put("too much beside the small ones", np.zeros(700, np.uint8))
+    assert [k in cache for k in range(4)] == [True] * 4
+    assert cache.used <= 1000
+    cache.put("small", np.zeros(400, np.uint8))
+    cache.put("smaller", np.zeros(300, np.uint8))  # as ever, the least recently used goes
+    assert 0 not in cache
+    assert "smaller" in cache

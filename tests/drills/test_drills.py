@@ -51,6 +51,9 @@ def test_killed_saves_and_renders_leave_nothing_half(own, tmp_path):
     renders = kills.drill_renders(own, tmp_path, "exr", 1, 11)
     assert renders.went["went on to its end"] >= 1
     assert renders.faults == []
+    bakes = kills.drill_bakes(own, tmp_path, 2, 11)
+    assert bakes.went["killed"] == 2
+    assert bakes.faults == []
 
 
 def test_full_disks_are_said_by_every_writer(small_shot, tmp_path):

@@ -30,7 +30,7 @@ from .plan import Between, MattePlan, SkyPlan
 Array = NDArray[np.float32]
 S = TypeVar("S")
 T = TypeVar("T")
-FRAMES_SHARE, PAINTINGS_SHARE = 0.34, 0.29  # of the budget; the rest is the screen's and the shapes'
+FRAMES_SHARE, PAINTINGS_SHARE = 0.38, 0.29  # of the budget; the rest is the screen's and the shapes'
 SMALL_THINGS = 4096
 MODELS, READINGS_KNOWN = 16, 20_000  # that one process keeps
 LEAST_GONE = 0.001  # alpha; of less the colour cannot be told

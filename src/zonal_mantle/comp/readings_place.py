@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..media import MediaError
-from ..media.picture import picture_of
+from ..media.picture import Picture, picture_of
 from ..place.coverage import CoverageReading, Opening, opening, read_coverage, rim_of, uncovered
 from ..place.horizon import HorizonReading, plate_perspective, read_horizons
 from ..place.light import Bearing, apart_deg, disagree, drawn_light, hand_light, sky_light
@@ -60,6 +60,8 @@ def _own_alpha(shot: Shot, zone: Zone, frame: int, pictures: Pictures) -> NDArra
     if picture is None:
         return None
     cut = zone_matte_plan(shot, zone, frame) if reads_own(shot, zone) else None
+    if cut is None and isinstance(picture, Picture) and picture.alpha == "none":
+        return np.broadcast_to(np.float32(1), picture.size[::-1])  # nothing of it needs to be read
     shown = pictures.painting_of(picture) if cut is None else pictures.cut_out(picture, cut)
     return np.asarray(shown[..., 3])
 

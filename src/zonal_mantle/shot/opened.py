@@ -3,12 +3,15 @@ not said for long that it is there, is stale and does not count."""
 
 from __future__ import annotations
 
+import contextlib
+import fcntl
 import getpass
 import json
 import logging
 import os
 import socket
 import time
+from collections.abc import Iterator
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
@@ -58,24 +61,34 @@ def opened_by_others(path: Path, now: float | None = None) -> Opened | None:
 def mark_opened(path: Path) -> None:
     """Tells others that a shot is open here, or goes on telling it. Of two programs at once one is first. Where nothing
     can be written, nobody is told."""
-    if opened_by_others(path) is not None:
-        return
-    mark, own = mark_path(path), _own()
-    text = json.dumps(asdict(own)) + "\n"
-    there = _read(mark)
     try:
-        if there is not None and _is_same(there, own):
-            write_whole(mark, text, 0o644)
-            return
-        mark.unlink(missing_ok=True)  # stale, or of nobody
-        try:
-            write_whole(mark, text, 0o644, anew=True)
-        except FileExistsError:
-            log.info("%s was opened by somebody else at the same moment", path)
-        except OSError:  # perhaps a file system that knows no links
-            write_whole(mark, text, 0o644)
+        with _alone_in(path.parent):
+            if opened_by_others(path) is None:
+                write_whole(mark_path(path), json.dumps(asdict(_own())) + "\n", 0o644)
     except OSError as problem:
         log.info("Nobody is told that %s is open: %s", path, problem)
+
+
+@contextlib.contextmanager
+def _alone_in(folder: Path) -> Iterator[None]:
+    """No other program of ours lays a mark in a folder meanwhile (flock(2)). Where that cannot be had, or not within
+    a second, one goes on without."""
+    handle = os.open(folder, os.O_RDONLY)
+    try:
+        end = time.monotonic() + 1
+        while True:
+            try:
+                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except BlockingIOError:
+                if time.monotonic() < end:
+                    time.sleep(0.005)
+                    continue
+            except OSError:
+                pass
+            break
+        yield
+    finally:
+        os.close(handle)
 
 
 def _read(mark: Path) -> Opened | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 from pathlib import Path
 
@@ -26,6 +27,7 @@ from ..comp import WHOLE_VIEWS
 from ..comp.finish_planner import output_size, plate_aspect
 from ..comp.matte_planner import reads_own, zone_matte_plan, zone_picture
 from ..media import MediaError
+from ..media.memory import LARGE_PIXELS
 from ..media.picture import picture_of
 from ..place import reference_to_frame
 from . import theme
@@ -36,6 +38,22 @@ from .noteflags import paint_notes
 from .numberfield import NOTCH
 from .server import FrameServer, Wanted
 from .tools.base import Tool, label
+
+PROXY_PIXELS = 1_200_000  # of a picture while something is dragged
+AT_ONCE_PIXELS = 6_000_000  # a larger picture is shown small first
+
+
+def proxy_scale(size: tuple[int, int]) -> float:
+    """The scale of what is shown while something is dragged: a half, or as often half of that as the plate is larger
+    than usual.
+
+    >>> proxy_scale((1920, 1080)), proxy_scale((3840, 2160)), proxy_scale((8192, 4320))
+    (0.5, 0.25, 0.125)
+    """
+    scale = 0.5
+    while math.prod(size) * scale**2 > PROXY_PIXELS:
+        scale /= 2
+    return scale
 
 
 @guarded
@@ -73,7 +91,7 @@ class Viewer(QWidget):
     def wanted(self, frame: int, full: bool = True) -> list[Wanted]:
         """The pictures that the present view needs on a frame."""
         desk = self.desk
-        scale = 1.0 if full else 0.5
+        scale = 1.0 if full else proxy_scale(desk.shot.size)
         names = [desk.view, desk.other_view] if desk.wipe else [desk.view]
         if desk.comparing:
             plain = replace(desk.look, fault=None, hatch=None)
@@ -98,7 +116,8 @@ class Viewer(QWidget):
             self.fit()
         wanted = self.wanted(desk.frame, full=not desk.dragging)
         ahead: list[Wanted] = []
-        if not desk.dragging and desk.shot.plate is not None:
+        large = math.prod(desk.shot.size) > LARGE_PIXELS  # a frame of it takes too long to be made for nobody
+        if not desk.dragging and desk.shot.plate is not None and not large:
             frames = desk.shot.work_frames
             order = [*range(desk.frame + 1, frames[-1] + 1), *range(frames[0], desk.frame)]
             full = self.wanted(desk.frame)
@@ -109,6 +128,8 @@ class Viewer(QWidget):
             for w, codes in zip(wanted, there):
                 self._arrived(w, codes)
             wanted = []
+        elif not desk.dragging and math.prod(desk.shot.size) > AT_ONCE_PIXELS:
+            wanted = [*self.wanted(desk.frame, full=False), *wanted]
         others = {desk.revision_of(shot): shot for shot in desk.states.values()} if desk.comparing else {}
         self.server.request(desk.seen_shot, wanted, ahead, others)
         self.update()
