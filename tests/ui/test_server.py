@@ -10,7 +10,9 @@ import pytest
 from zonal_mantle.api import open_shot
 from zonal_mantle.comp import Look, Pictures, Scheduler, view
 from zonal_mantle.shot import Keyed
+from zonal_mantle.ui.desk import Desk
 from zonal_mantle.ui.server import FrameServer, ScreenCache, Wanted
+from zonal_mantle.ui.viewer import Viewer, proxy_scale
 
 SIZE = 10_000
 
@@ -130,3 +132,45 @@ def test_a_picture_that_cannot_be_made_says_why_and_the_next_is_made(qtbot, serv
     assert "gone.exr is missing" in said[0]
     server.request(shot, [wanted(2, 1003)], [])
     qtbot.waitUntil(lambda: shown == [2], timeout=20_000)
+
+
+def test_a_frame_that_was_begun_ahead_holds_up_none_that_is_wanted(served, qtbot, monkeypatch):
+    shot, server = served
+    begun, go_on, came = threading.Event(), threading.Event(), []
+
+    def slow(shot, frame, *rest):
+        if frame == shot.first + 1:
+            begun.set()
+            assert go_on.wait(20)
+        return view(shot, frame, *rest)
+
+    monkeypatch.setattr("zonal_mantle.ui.server.view", slow)
+    server.ready.connect(lambda wanted, _: came.append(wanted.frame))
+    small = [Wanted(1, shot.first + k, "Plate", None, 0.25, Look()) for k in range(3)]
+    server.request(shot, [], [small[1]])
+    assert begun.wait(20)
+    server.request(shot, [small[2]], [])
+    qtbot.waitUntil(lambda: came == [shot.first + 2], timeout=20_000)
+    go_on.set()
+
+
+@pytest.mark.parametrize(
+    ("size", "scale"),
+    [((1280, 720), 0.5), ((1920, 1080), 0.5), ((4096, 2160), 0.25), ((8192, 4320), 0.125), ((65536, 4096), 0.0625)],
+)
+def test_what_is_dragged_has_a_scale_that_suits_the_plate(size, scale):
+    assert proxy_scale(size) == scale
+
+
+def test_a_large_picture_is_shown_small_first(served, qtbot, monkeypatch):
+    shot, server = served
+    desk = Desk()
+    monkeypatch.setattr("zonal_mantle.ui.viewer.AT_ONCE_PIXELS", 1000)
+    viewer = Viewer(desk, server)
+    qtbot.addWidget(viewer)
+    seen = []
+    viewer.shown.connect(lambda wanted: seen.append(wanted.scale))
+    desk.open(shot, None)
+    qtbot.waitUntil(viewer.is_showing, timeout=20_000)
+    assert list(dict.fromkeys(seen)) == [0.5, 1.0]
+    desk.close()
