@@ -11,10 +11,15 @@ import av
 import numpy as np
 import pytest
 
+from zonal_mantle.finish.errors import FinishError
+from zonal_mantle.finish.lut import lut_processor
+from zonal_mantle.match.errors import MatchError
+from zonal_mantle.match.tone_files import read_cdl
 from zonal_mantle.media import MediaError, open_source, read_frame
 from zonal_mantle.media.opener import Opener
 from zonal_mantle.media.reader import MOST_LIGHT, uneven_trouble
 from zonal_mantle.media.sequence import frame_path, pattern_of
+from zonal_mantle.media.stamps import stamp_of
 from zonal_mantle.media.still import read_still, write_still
 from zonal_mantle.paths import as_text, for_library, named, on_disk
 
@@ -252,6 +257,22 @@ def test_every_file_of_a_sequence_is_tried(tmp_path, monkeypatch):
     opener.close()
 
 
+def test_tables_are_tried_too(tmp_path, monkeypatch):
+    script = tmp_path / "trial.py"
+    script.write_text(CRASHING)
+    opener = Opener(script=script)
+    monkeypatch.setattr("zonal_mantle.finish.lut.opener", opener)
+    monkeypatch.setattr("zonal_mantle.match.tone_files.opener", opener)
+    lut, cdl = tmp_path / "crash.cube", tmp_path / "crash.cc"
+    lut.write_text("LUT_1D_SIZE 2\n0 0 0\n1 1 1\n")
+    cdl.write_text("<ColorCorrection/>")
+    with pytest.raises(FinishError, match=r"crash.cube makes its decoder crash"):
+        lut_processor(str(lut), stamp_of(str(lut)))
+    with pytest.raises(MatchError, match=r"crash.cc makes its decoder crash"):
+        read_cdl(cdl)
+    opener.close()
+
+
 def test_a_file_that_is_known_waits_for_none_that_is_tried(tmp_path):
     script = tmp_path / "trial.py"
     script.write_text(CRASHING)
@@ -278,6 +299,8 @@ def test_the_process_that_tries_files_knows_the_real_decoders(tmp_path):
     write_still(tmp_path / "a.exr", np.zeros((4, 4, 3), np.float32), "half")
     (tmp_path / "bad.png").write_bytes(b"\x89PNG\r\n\x1a\nxxxx")
     opener = Opener()
-    for path in (tmp_path / "a.exr", tmp_path / "bad.png", film(tmp_path / "a.mp4")):
+    lut = tmp_path / "a.cube"
+    lut.write_text("LUT_1D_SIZE 2\n0 0 0\n1 1 1\n")
+    for path in (tmp_path / "a.exr", tmp_path / "bad.png", lut, film(tmp_path / "a.mp4")):
         opener.check(path)
     opener.close()

@@ -19,6 +19,8 @@ from numpy.typing import NDArray
 
 from ..media.bands import run_bands
 from ..media.colour import SRGB, from_linear, to_linear
+from ..media.errors import MediaError
+from ..media.opener import opener
 from ..media.powers import FAST, coded_value, decoded_value
 from ..media.stamps import GONE, Stamp
 from ..paths import for_library, named, placed
@@ -57,6 +59,10 @@ def lut_processor(path: str, stamp: Stamp) -> ocio.CPUProcessor:
         raise FinishError(
             f"{name} holds {found.group().decode()} in line {line}, which is not a number. Have it exported again."
         )
+    try:
+        opener.check(file)
+    except MediaError as problem:
+        raise FinishError(f"The LUT {problem}") from problem
     ocio.ClearAllCaches()  # it keeps files by their path alone
     transform = ocio.FileTransform(for_library(file))
     transform.setInterpolation(ocio.INTERP_TETRAHEDRAL)

@@ -16,6 +16,8 @@ import numpy as np
 import PyOpenColorIO as ocio
 from numpy.typing import NDArray
 
+from ..media.errors import MediaError
+from ..media.opener import opener
 from ..paths import for_library, named, placed, why_no_file, why_no_writing, why_not, write_whole, written_whole
 from ..shot.keyed import Keyed
 from ..shot.match import Cdl
@@ -76,6 +78,10 @@ def read_cdl(path: Path) -> Cdl:
         raise MatchError(f"{named(path)} {why}.")
     if path.stat().st_size > MOST_CDL_BYTES:
         raise MatchError(f"{named(path)} is larger than a CDL can be ({MOST_CDL_BYTES >> 20} MB). Choose another.")
+    try:
+        opener.check(path)
+    except MediaError as problem:
+        raise MatchError(str(problem)) from problem
     try:
         found = ocio.CDLTransform.CreateFromFile(for_library(path), "")
         numbers = [*found.getSlope(), *found.getOffset(), *found.getPower(), found.getSat()]

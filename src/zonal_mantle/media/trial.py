@@ -9,11 +9,12 @@ import time
 
 MOST_BYTES = 6 << 30  # of data: a picture of the largest size that is taken, as floats, and what its decoder needs
 VIDEO_SECONDS = 0.5  # a video is decoded for, which is all of a short one
+TABLES = (".cube", ".clf", ".ctf", ".cc", ".ccc", ".cdl")
 VIDEO = (".mp4", ".mov", ".mkv", ".m4v", ".avi", ".mxf", ".webm")
 
 
 def attempt(path: str) -> None:
-    """Decodes a picture, or the beginning of a video; whatever Python raises is for the reader proper to tell."""
+    """Decodes a picture, a table, or the beginning of a video. What Python raises is for the reader proper to tell."""
     if path.lower().endswith(VIDEO):
         import av
 
@@ -23,6 +24,11 @@ def attempt(path: str) -> None:
             for _ in container.decode(video=0):
                 if time.monotonic() > end:
                     return
+    elif path.lower().endswith(TABLES):
+        import PyOpenColorIO
+
+        PyOpenColorIO.ClearAllCaches()  # it keeps files by their path alone
+        PyOpenColorIO.Config.CreateRaw().getProcessor(PyOpenColorIO.FileTransform(path)).getDefaultCPUProcessor()
     else:
         import OpenImageIO
 
