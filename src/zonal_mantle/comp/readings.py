@@ -81,12 +81,11 @@ def take_readings(
     part: Callable[[Readings], None] = lambda readings: None,
 ) -> Readings:
     """Measures every stage on every frame: mattes at full size on the pixels that are rendered, places at `scale`.
+    Missing and damaged files are findings; what can be measured without them is measured.
 
     Parameters
     ----------
     part : is given what is known before the mattes are measured, which takes longest.
-
-    Missing and damaged files are findings; what can be measured without them is measured.
     """
     out = Readings()
     lost = missing_files(shot) + damaged_files(shot, pictures, progress)

@@ -20,7 +20,7 @@ from .stamps import Stamp, stamp_of
 log = logging.getLogger(__name__)
 SECONDS = 20.0  # that a decoder may take for a file
 START_SECONDS = 30.0  # that the process may take to begin
-MOST_KNOWN = 10_000
+MOST_KNOWN = 250_000  # more than a sequence can have
 SCRIPT = Path(__file__).with_name("trial.py")
 
 
