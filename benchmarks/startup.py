@@ -15,13 +15,15 @@ RUNS = 5
 REFERENCE = "import numpy; from PySide6 import QtWidgets"
 API = "import zonal_mantle.api"
 WINDOW = """
+import gc
+gc.disable()  # as the command line does
 import sys, time
 from PySide6.QtWidgets import QApplication
 from zonal_mantle.demo import demo_shot
-from zonal_mantle.ui.theme import dress
+from zonal_mantle.ui.app import prepare
 from zonal_mantle.ui.window import Window
 import os
-app = QApplication([]); dress(app)
+app = QApplication([]); prepare(app)
 window = Window(); window.show()
 window.files.open_path(demo_shot())
 while not window.viewer.is_showing():

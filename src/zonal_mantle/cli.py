@@ -3,15 +3,35 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
+import gc
 import io
 import json
 import sys
 import traceback
+from collections.abc import Iterator
 from pathlib import Path
 
 from . import __version__
 from .paths import log_path, placed
 from .shot.errors import MantleError
+
+
+@contextlib.contextmanager
+def _loading() -> Iterator[None]:
+    """Modules are loaded in it, of which all stays: Python does not look for garbage meanwhile."""
+    gc.disable()
+    try:
+        yield
+    finally:
+        gc.enable()
+
+
+def _window(shot: Path | None) -> int:
+    """Opens the window on a shot, or empty."""
+    with _loading():
+        from .ui.app import run
+    return run(shot)
 
 
 def _parser() -> argparse.ArgumentParser:
@@ -33,7 +53,8 @@ def _demo(arguments: list[str]) -> int:
     parser.add_argument("--frames", type=int, default=48)
     parser.add_argument("--finished", action="store_true", help="also write the generator's own finished picture")
     options = parser.parse_args(arguments)
-    from .demo import NAME, VERSION, DemoPlan, demo_shot, make_demo
+    with _loading():
+        from .demo import NAME, VERSION, DemoPlan, demo_shot, make_demo
     from .paths import cache_dir
 
     width, _, height = options.size.partition("x")
@@ -54,9 +75,7 @@ def _demo(arguments: list[str]) -> int:
         if not shot.exists():
             print("Filming another demo; this is done once and takes a few minutes.", file=sys.stderr)
             make_demo(folder, plan, _report)
-    from .ui.app import run
-
-    return run(shot)
+    return _window(shot)
 
 
 def _report(share: float, words: str) -> None:
@@ -182,9 +201,7 @@ def main(arguments: list[str] | None = None) -> int:
         if arguments and arguments[0] in commands:
             return commands[arguments[0]](arguments[1:])
         options = _parser().parse_args(arguments)
-        from .ui.app import run
-
-        return run(Path(options.shot) if options.shot else None)
+        return _window(Path(options.shot) if options.shot else None)
     except MantleError as problem:
         print(f"zonal-mantle: {problem}", file=sys.stderr)
         return 1

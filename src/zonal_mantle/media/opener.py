@@ -31,6 +31,7 @@ class Opener:
     def __init__(self, seconds: float = SECONDS, script: Path = SCRIPT) -> None:
         self._seconds, self._script = seconds, script
         self._process: subprocess.Popen[bytes] | None = None
+        self._is_ready = False
         self._known: OrderedDict[tuple[str, Stamp], str] = OrderedDict()
         self._looking, self._asking = threading.Lock(), threading.Lock()  # what is known waits for no file on trial
 
@@ -66,7 +67,7 @@ class Opener:
     def _ask(self, path: Path) -> str:
         """What went wrong with the process on a file; empty where nothing did."""
         try:
-            process = self._process or self._start()
+            process = self._ready()
             assert process.stdin is not None
             assert process.stdout is not None
             process.stdin.write(os.fsencode(for_library(path)).hex().encode() + b"\n")
@@ -86,15 +87,29 @@ class Opener:
         log.info("%s ended the process that tried it (%s)", placed(path), code)
         return "makes its decoder crash" if has_ended else f"keeps its decoder busy for more than {self._seconds:g} s"
 
-    def _start(self) -> subprocess.Popen[bytes]:
+    def begin(self) -> None:
+        """Starts the process ahead of the first file, without waiting for it."""
+        with self._asking:
+            try:
+                self._process = self._process or self._launched()
+            except OSError as problem:
+                log.warning("Files cannot be tried in a process of their own: %s", problem)
+
+    def _launched(self) -> subprocess.Popen[bytes]:
         command = [sys.executable, "-P", str(self._script)]  # -P: none of our modules stands in for a library's
-        self._process = subprocess.Popen(
+        self._is_ready = False
+        return subprocess.Popen(
             command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, start_new_session=True
         )
-        assert self._process.stdout is not None
-        if select.select([self._process.stdout], [], [], START_SECONDS)[0]:
-            self._process.stdout.readline()  # it is ready
-        return self._process
+
+    def _ready(self) -> subprocess.Popen[bytes]:
+        """The process, once it has said that it is ready."""
+        process = self._process = self._process or self._launched()
+        assert process.stdout is not None
+        if not self._is_ready and select.select([process.stdout], [], [], START_SECONDS)[0]:
+            process.stdout.readline()
+        self._is_ready = True
+        return process
 
     def close(self) -> int | None:
         """Ends the process. Returns its exit code, None where none ran."""

@@ -8,7 +8,7 @@ import sys
 import time
 
 MOST_BYTES = 6 << 30  # of data: a picture of the largest size that is taken, as floats, and what its decoder needs
-VIDEO_SECONDS = 0.5  # a video is decoded for, which is all of a short one
+VIDEO_SECONDS = 0.2  # a video is decoded for: it is waited for
 TABLES = (".cube", ".clf", ".ctf", ".cc", ".ccc", ".cdl")
 VIDEO = (".mp4", ".mov", ".mkv", ".m4v", ".avi", ".mxf", ".webm")
 

@@ -13,6 +13,7 @@ from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from ..desktop import ID
+from ..media.opener import opener
 from ..paths import log_path, state_dir, sweep_all
 from .guard import log_uncaught
 from .preferences import scale_interface
@@ -36,6 +37,7 @@ def _log_to_file() -> None:
 def prepare(app: QApplication) -> None:
     """Makes an application ready for windows: its look, and that nothing in the background holds them up."""
     sys.setswitchinterval(SWITCH_SECONDS)
+    opener.begin()
     Tidier(app)
     dress(app)
 
