@@ -29,7 +29,8 @@ def test_every_entry_is_a_kernel_with_types_that_are_understood():
 @pytest.mark.parametrize(
     "value",
     [
-        np.zeros((2, 3), np.float32), np.zeros((2, 3, 4), np.uint8)[:, ::2], np.float32(1), 3, 1.5, True,
+        np.zeros((2, 3), np.float32), np.zeros((2, 3, 4), np.uint8)[:, ::2], np.zeros(2, np.uint16),
+        np.float32(1), 3, 1.5, True,
         (np.float32(1), np.float32(2)), (np.zeros(3), np.zeros((2, 2), np.float32)),
         Limit(np.zeros((2, 2), np.float32), True, np.float32(1)),
     ],

@@ -63,7 +63,8 @@ def types_of(written: str, module: str) -> tuple[Any, ...]:
     def array(element: Any, dimensions: int, order: str, fixed: bool) -> Any:
         return types.Array(element, dimensions, order, readonly=fixed)
 
-    simple = {name: getattr(types, name) for name in ("int32", "int64", "uint8", "uint64", "float32", "float64")}
+    numbers = "int32 int64 uint8 uint16 uint64 float32 float64"
+    simple = {name: getattr(types, name) for name in numbers.split()}
     names = {"array": array, "named": named, "UniTuple": types.UniTuple, "Tuple": lambda *of: types.Tuple(of)}
     try:
         made = eval(f"({PARTS.sub(python, written)},)", {"__builtins__": {}}, simple | names | {"bool": types.boolean})
