@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import math
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -18,6 +19,7 @@ from ..comp.readings_matte import Fault
 from ..comp.scheduler import JOB, PROBE, READINGS
 from ..comp.views import OWN_VIEWS
 from ..media import source_problem
+from ..media.memory import LARGE_PIXELS
 from ..media.picture import Picture, picture_of
 from ..media.stamps import stamp_of
 from ..media.watch import used_files_digest
@@ -35,7 +37,7 @@ from .thumbs import Thumbs
 
 _gestures = itertools.count()
 WATCH_MS = 1000  # between two looks at the files that are used
-MOST_WAITS = 5  # of 700 ms, that readings give way to the picture
+MOST_WAITS, MOST_WAITS_LARGE = 5, 200  # of 700 ms, that readings give way to the picture
 MARK_MS = 60_000  # after which others are told again that a shot is open here
 
 
@@ -454,7 +456,8 @@ class Desk(QObject):
     def _read(self) -> None:
         if self.shot.plate is None:
             return
-        if self._waited < MOST_WAITS and not self.is_showing():  # the picture comes first: both want all cores
+        most = MOST_WAITS_LARGE if math.prod(self.shot.size) > LARGE_PIXELS else MOST_WAITS
+        if self._waited < most and not self.is_showing():  # the picture comes first: both want all cores
             self._waited += 1
             self._read_soon.start()
             return
