@@ -389,3 +389,11 @@ def test_the_picture_has_more_than_half_of_the_window(opened):
     window.resize(1280, 800)
     QApplication.processEvents()
     assert window.viewer.width() * window.viewer.height() > 0.5 * 1280 * 800
+
+
+def test_readings_do_not_wait_for_a_picture_that_cannot_be_made(opened, monkeypatch):
+    window = opened.window
+    monkeypatch.setattr(window.viewer, "is_showing", lambda: False)
+    assert not window.desk.is_showing()
+    window.viewer._failed(window.viewer.wanted(window.desk.frame)[0], "plate.1001.exr is damaged.")
+    assert window.desk.is_showing()

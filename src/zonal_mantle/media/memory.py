@@ -139,6 +139,11 @@ LARGE_PIXELS = 16_000_000  # the widest plates that are usual have half of it, 8
 _turns = Turns()
 
 
+def is_large(size: tuple[int, int], scale: float = 1.0) -> bool:
+    """Whether a picture of a width and height, at a scale, is so large that one is enough at a time."""
+    return size[0] * size[1] * scale**2 > LARGE_PIXELS
+
+
 def one_at_a_time(size: tuple[int, int], scale: float = 1.0) -> AbstractContextManager[None]:
     """A context in which a large picture is worked on alone: the buffers of two at once would need twice the memory,
     and both cores are busy with one. Others of any size go on beside it. What a cache waits for (`ByteCache.make`) may
@@ -148,7 +153,7 @@ def one_at_a_time(size: tuple[int, int], scale: float = 1.0) -> AbstractContextM
     ----------
     size : width and height of the picture; it is worked on at `scale`.
     """
-    return _turns if size[0] * size[1] * scale**2 > LARGE_PIXELS else nullcontext()
+    return _turns if is_large(size, scale) else nullcontext()
 
 
 def held_bytes(value: Any) -> int:

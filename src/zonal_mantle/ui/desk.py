@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import math
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -19,7 +18,7 @@ from ..comp.readings_matte import Fault
 from ..comp.scheduler import JOB, PROBE, READINGS
 from ..comp.views import OWN_VIEWS
 from ..media import source_problem
-from ..media.memory import LARGE_PIXELS
+from ..media.memory import is_large
 from ..media.picture import Picture, picture_of
 from ..media.stamps import stamp_of
 from ..media.watch import used_files_digest
@@ -456,7 +455,7 @@ class Desk(QObject):
     def _read(self) -> None:
         if self.shot.plate is None:
             return
-        most = MOST_WAITS_LARGE if math.prod(self.shot.size) > LARGE_PIXELS else MOST_WAITS
+        most = MOST_WAITS_LARGE if is_large(self.shot.size) else MOST_WAITS
         if self._waited < most and not self.is_showing():  # the picture comes first: both want all cores
             self._waited += 1
             self._read_soon.start()

@@ -27,7 +27,7 @@ from ..comp import WHOLE_VIEWS
 from ..comp.finish_planner import output_size, plate_aspect
 from ..comp.matte_planner import reads_own, zone_matte_plan, zone_picture
 from ..media import MediaError
-from ..media.memory import LARGE_PIXELS
+from ..media.memory import is_large
 from ..media.picture import picture_of
 from ..place import reference_to_frame
 from . import theme
@@ -116,8 +116,7 @@ class Viewer(QWidget):
             self.fit()
         wanted = self.wanted(desk.frame, full=not desk.dragging)
         ahead: list[Wanted] = []
-        large = math.prod(desk.shot.size) > LARGE_PIXELS  # a frame of it takes too long to be made for nobody
-        if not desk.dragging and desk.shot.plate is not None and not large:
+        if not desk.dragging and desk.shot.plate is not None and not is_large(desk.shot.size):  # else it takes too long
             frames = desk.shot.work_frames
             order = [*range(desk.frame + 1, frames[-1] + 1), *range(frames[0], desk.frame)]
             full = self.wanted(desk.frame)

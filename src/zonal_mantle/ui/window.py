@@ -87,7 +87,8 @@ class Window(QMainWindow):
         self.scopes.patch_wanted.connect(
             lambda: self._sample("Drag a patch to be followed.", self.compare.add_patch, "Finished")
         )
-        self.desk.picture_seen, self.desk.is_showing = self.viewer.picture_seen, self.viewer.is_showing
+        self.desk.picture_seen = self.viewer.picture_seen
+        self.desk.is_showing = lambda: self.viewer.is_showing() or bool(self.viewer.message)  # one that fails is over
         self.start = StartPage()
         self.findings = Findings(self.desk)
         self.mender = Mender(self.desk, self.bench, self.files)
