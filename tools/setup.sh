@@ -65,10 +65,11 @@ if [ ! -x .venv/bin/zonal-mantle ] || [ pyproject.toml -nt .venv/.installed-proj
   touch .venv/.installed-project
 fi
 
-# --- Kernels: compiled now, so that nobody waits for them at the first picture ----------------------------------
+# --- Modules and kernels: compiled now, so that nobody waits for them at the first picture ----------------------------------
 compiled=".venv/.compiled-$kind"
 if [ ! -e "$compiled" ] || [ -n "$(find src -name '*.py' -newer "$compiled" -print -quit)" ]; then
   say "Compiling what pictures are made with …"
+  .venv/bin/python -m compileall -q src
   [ "$kind" = test ] && export NUMBA_CACHE_DIR="$PWD/.venv/kernels"
   if .venv/bin/python -m zonal_mantle.kernels; then touch "$compiled"; fi
 fi

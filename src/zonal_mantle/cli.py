@@ -30,6 +30,10 @@ def _loading() -> Iterator[None]:
 def _window(shot: Path | None) -> int:
     """Opens the window on a shot, or empty."""
     with _loading():
+        from .media.opener import opener
+
+        opener.begin()  # it loads its decoders meanwhile
+        from . import api  # noqa: F401  before Qt, which reads the source of each module that comes after it
         from .ui.app import run
     return run(shot)
 

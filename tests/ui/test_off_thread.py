@@ -1,13 +1,19 @@
 """Nothing heavy on the interface's thread: no decoder, no kernel, no read of a picture."""
 
+import sys
 import threading
+from pathlib import Path
 
+import cv2
+import numpy as np
 import pytest
 from PySide6.QtCore import QPoint
 from PySide6.QtWidgets import QApplication
 
+import zonal_mantle
 from zonal_mantle.comp import Pictures
 from zonal_mantle.media import reader
+from zonal_mantle.paths import cache_dir_name, state_dir
 from zonal_mantle.shot import load, save
 from zonal_mantle.ui import desk as desk_of_window
 
@@ -35,6 +41,59 @@ def entered(monkeypatch):
         watched(reader, name)
     watched(desk_of_window, "source_problem")
     return found
+
+
+OURS = (
+    str(state_dir()),
+    str(Path(zonal_mantle.__file__).parent),
+    str(cache_dir_name() / "kernels"),
+    sys.prefix,
+    sys.base_prefix,
+)
+_opened: list[str] = []
+_watching = threading.Event()
+
+
+def _audit(event: str, values: tuple[object, ...]) -> None:
+    if event == "open" and _watching.is_set() and threading.current_thread() is threading.main_thread():
+        name = str(values[0])
+        if not name.startswith((*OURS, "/proc", "/dev")) and not name.isdecimal():
+            _opened.append(name)
+
+
+@pytest.fixture
+def opened():
+    """The files that Python opened on the interface's thread, but for the program's own and its small state."""
+    if not hasattr(sys, "_files_are_watched"):
+        sys.addaudithook(_audit)
+        sys._files_are_watched = True
+    _opened.clear()
+    _watching.set()
+    yield _opened
+    _watching.clear()
+
+
+@pytest.mark.background
+def test_no_file_is_opened_on_the_interface_thread(hands, demo, tmp_path, opened):
+    window, desk = hands.window, hands.window.desk
+    _watching.clear()
+    save(load(demo / "SLT_0140.shot.json"), tmp_path / "SLT_0140.shot.json")
+    cv2.imwrite(str(tmp_path / "new.png"), np.full((360, 640, 3), 90, np.uint8))
+    _watching.set()
+    window.files.open_path(tmp_path / "SLT_0140.shot.json")
+    hands.settled()
+    window.files.hang_file(tmp_path / "new.png", None)
+    desk.autosave()
+    hands.settled()
+    assert desk.save(tmp_path / "SLT_0140.shot.json")
+    desk.edit_zone(desk.zone.but(name="Other"), "Name")
+    assert window.files.save()
+    hands.with_file(tmp_path / "shapes.svg", window.bench.matte.shapes._write)
+    hands.with_file(tmp_path / "shapes.svg", window.bench.matte.shapes._read)
+    window.files.new_from(tmp_path / "new.png")
+    hands.settled()
+    assert (tmp_path / "shapes.svg").exists()
+    assert opened == []
 
 
 @pytest.mark.background

@@ -9,7 +9,9 @@ import pytest
 
 from zonal_mantle.api import open_shot
 from zonal_mantle.comp import Look, Pictures, Scheduler, view
+from zonal_mantle.comp.openings import Openings
 from zonal_mantle.shot import Keyed
+from zonal_mantle.ui import server as server_of_window
 from zonal_mantle.ui.desk import Desk
 from zonal_mantle.ui.server import FrameServer, ScreenCache, Wanted
 from zonal_mantle.ui.viewer import Viewer, proxy_scale
@@ -174,3 +176,35 @@ def test_a_large_picture_is_shown_small_first(served, qtbot, monkeypatch):
     qtbot.waitUntil(viewer.is_showing, timeout=20_000)
     assert list(dict.fromkeys(seen)) == [0.5, 1.0]
     desk.close()
+
+
+def test_a_shot_is_seen_as_it_was_until_its_picture_is_made(served, qtbot, monkeypatch, tmp_path):
+    shot, server = served
+    server.openings = Openings(tmp_path)
+    first = wanted(1, shot.first)
+    server.keep_opening(shot, first)  # nothing is there yet
+    assert not list(tmp_path.iterdir())
+    server.request(shot, [first], [])
+    qtbot.waitUntil(lambda: first in server.cache, timeout=20_000)
+    server.keep_opening(shot, first)
+
+    go_on, came = threading.Event(), []
+    monkeypatch.setattr(server_of_window, "view", lambda *values: (go_on.wait(20), view(*values))[1])
+    again = FrameServer(Pictures(), server.scheduler)
+    again.openings = Openings(tmp_path)
+    again.ready.connect(lambda w, c: came.append((w.frame, go_on.is_set(), c)))
+    again.request(shot, [wanted(9, shot.first)], [])
+    qtbot.waitUntil(lambda: len(came) == 1, timeout=20_000)
+    assert came[0][:2] == (shot.first, False)
+    go_on.set()
+    qtbot.waitUntil(lambda: len(came) == 2, timeout=20_000)
+    assert np.array_equal(came[0][2], came[1][2])  # and is the same then
+    zone = shot.zone("zone2")
+    moved = shot.with_zone(zone.but(placement=zone.placement.but(x=Keyed(constant=-3.0))))
+    go_on.clear()
+    again.request(moved, [wanted(10, shot.first)], [])
+    time.sleep(0.3)
+    assert len(came) == 2  # of another state nothing was kept
+    go_on.set()
+    qtbot.waitUntil(lambda: len(came) == 3, timeout=20_000)
+    again.close()

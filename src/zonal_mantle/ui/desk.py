@@ -31,6 +31,7 @@ from ..shot.matte import Reads
 from ..shot.opened import mark_opened, unmark_opened
 from ..shot.past import keep_past
 from . import recent
+from .apart import apart
 from .keptpictures import as_png, keep_picture
 from .thumbs import Thumbs
 
@@ -129,7 +130,7 @@ class Desk(QObject):
         self._autosave_soon.timeout.connect(self.autosave)
         self._autosaves = 0  # one more whenever what is being written need not be any more
         self._mark_again = QTimer(self, interval=MARK_MS)
-        self._mark_again.timeout.connect(lambda: self._mark(self.path))
+        self._mark_again.timeout.connect(self._mark_once_more)
         self._mark_again.start()
 
     # --- the shot ---
@@ -172,12 +173,12 @@ class Desk(QObject):
     def open(self, shot: Shot, path: Path | None, recovered: bool = False) -> None:
         """Puts another shot on the desk."""
         self.cancel_job()
-        self.history = History.starting_with(shot)
         self._mark(path)
-        self.path = path
+        state = apart(lambda: file_state(path)) if path is not None else None
+        self.history = History.starting_with(shot)
+        self.path, self._file_state = path, state
         self._autosaves += 1
         self.saved = Shot() if recovered else shot
-        self._file_state = file_state(path) if path is not None else None
         self.frame = shot.first
         self.readings = Readings()
         self.held_still = self.before = False
@@ -452,6 +453,11 @@ class Desk(QObject):
             self.said.emit("What this was done for has been removed meanwhile; nothing was changed.", True)
 
     # --- readings ---
+    @property
+    def is_measuring(self) -> bool:
+        """Whether readings are being taken."""
+        return self._reader is not None
+
     def _read(self) -> None:
         if self.shot.plate is None:
             return
@@ -496,31 +502,47 @@ class Desk(QObject):
     # --- files ---
     def save(self, path: Path) -> bool:
         """Saves the shot; False (and a sentence) where that cannot be done."""
+        shot = self.shot
+
+        def write() -> FileState | None:
+            save(shot, path)
+            recent.remember(path)
+            return file_state(path)
+
         try:
-            save(self.shot, path)
+            state = apart(write)
         except MantleError as problem:
             self.said.emit(str(problem), True)
             return False
         self.discard_autosave()
         self._mark(path)
-        self.path, self.saved = path, self.shot
-        self._file_state = file_state(path)
+        self.path, self.saved, self._file_state = path, shot, state
         self.discard_autosave()
-        recent.remember(path)
         self.said.emit(f"Saved {path.name}", False)
         self.shot_changed.emit()
         return True
 
     def _mark(self, path: Path | None) -> None:
         """Tells others which shot is open here, and no more that the one before is."""
-        if self.path is not None and self.path != path:
-            unmark_opened(self.path)
+        before = self.path
+
+        def mark() -> None:
+            if before is not None and before != path:
+                unmark_opened(before)
+            if path is not None:
+                mark_opened(path)
+
+        apart(mark)
+
+    def _mark_once_more(self) -> None:
+        path = self.path
         if path is not None:
-            mark_opened(path)
+            self.later("mark", lambda: mark_opened(path), lambda _: None)
 
     def changed_outside(self) -> FileState | None:
         """How the shot's file stands now, where somebody else wrote it since it was opened or saved here."""
-        now = file_state(self.path) if self.path is not None else None
+        path = self.path
+        now = apart(lambda: file_state(path)) if path is not None else None
         return now if now is not None and self._file_state is not None and now != self._file_state else None
 
     def autosave(self) -> None:
@@ -552,7 +574,7 @@ class Desk(QObject):
         self._autosaves += 1
         target = autosave_path(self.path) if self.path else recent.unnamed_autosave()
         try:
-            target.unlink(missing_ok=True)
+            apart(lambda: target.unlink(missing_ok=True))
         except OSError as problem:
             self.said.emit(f"{placed(target)} cannot be removed: {problem.strerror}.", True)
 

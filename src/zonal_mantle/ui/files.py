@@ -9,8 +9,8 @@ from pathlib import Path
 from PySide6.QtWidgets import QMessageBox, QWidget
 
 from ..api import add_painting, shot_from_plate
+from ..comp import Job
 from ..comp.shelf import card_of, source_of
-from ..demo import demo_shot
 from ..media import open_source
 from ..paths import named, placed
 from ..report import pack
@@ -18,6 +18,7 @@ from ..shot import SUFFIX, MantleError, Source, changes, load, newer_autosave
 from ..shot.file import FileState, files_named
 from ..shot.opened import opened_by_others
 from . import ask, recent
+from .apart import apart
 from .desk import Desk
 from .keptpictures import both_pictures
 
@@ -62,7 +63,7 @@ class Files:
     def new_from(self, path: Path) -> None:
         """A shot from a plate's file."""
         try:
-            source = open_source(path, "plate")
+            source = apart(lambda: open_source(path, "plate"))
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return
@@ -84,7 +85,7 @@ class Files:
         if path is None:
             return
         try:
-            found = files_named(load(path), path)
+            found = apart(lambda: files_named(load(path), path))
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return
@@ -108,23 +109,28 @@ class Files:
             self.open_path(shot)
             then()
 
-        self.desk.run("Laying out the demo", lambda job: demo_shot(job.progress), there)
+        def laid_out(job: Job) -> Path:
+            from ..demo import demo_shot  # the generator is loaded when it is wanted, not at each start
+
+            return demo_shot(job.progress)
+
+        self.desk.run("Laying out the demo", laid_out, there)
 
     def open_path(self, path: Path) -> None:
         """Opens a shot, or its newer autosave if that is wanted."""
         recovered = False
         try:
-            autosave = newer_autosave(path)
+            autosave = apart(lambda: newer_autosave(path))
             if autosave is not None and self._recover(path.name, path, autosave):
-                shot, recovered = load(autosave), True
+                shot, recovered = apart(lambda: load(autosave)), True
             else:
-                shot = load(path)
+                shot = apart(lambda: load(path))
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return
         self.desk.open(shot, path, recovered)
-        other = opened_by_others(path)
-        recent.remember(path)
+        other = apart(lambda: opened_by_others(path))
+        apart(lambda: recent.remember(path))
         words = f"Recovered {named(path)}; save it to keep it." if recovered else f"Opened {named(path)}"
         if other is not None:
             words += f". It is open elsewhere too: by {other}. Whoever saves second is asked what to do."
@@ -134,7 +140,7 @@ class Files:
         """Offers the autosave of a shot that never had a file."""
         path = recent.unnamed_autosave()
         try:
-            shot = load(path) if path.exists() else None
+            shot = apart(lambda: load(path) if path.exists() else None)
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return
@@ -168,7 +174,8 @@ class Files:
         box.setText(f"{said} It belongs to {other.owner}.")
         box.setInformativeText("Saving over it would take away what was written there.")
         try:
-            words = "\n".join(changes(load(path), self.desk.shot)) or "Nothing that a shot holds is different."
+            there = apart(lambda: load(path))
+            words = "\n".join(changes(there, self.desk.shot)) or "Nothing that a shot holds is different."
         except MantleError as problem:
             words = str(problem)
         box.setDetailedText(f"From the file to what is open here:\n{words}")
@@ -180,7 +187,7 @@ class Files:
         if box.clickedButton() is over:
             return self.desk.save(path)
         if box.clickedButton() is beside:
-            return self.desk.save(_free_name(path))
+            return self.desk.save(apart(lambda: _free_name(path)))
         return False
 
     def pack_report(self) -> None:
@@ -220,12 +227,12 @@ class Files:
             return
         shot = self.desk.shot
         known = next((source for source in shot.sources if source.path == str(path)), None)
-        card = card_of(path)
+        card = apart(lambda: card_of(path))
         try:
             if card is not None and known is None:
                 source = source_of(card, shot.new_id("source"))
             else:
-                source = known or open_source(path, shot.new_id("source"))
+                source = known or apart(lambda: open_source(path, shot.new_id("source")))
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return
@@ -259,7 +266,7 @@ class Files:
         if path is None:
             return
         try:
-            new = open_source(path, source_id, as_still=old.kind == "still")
+            new = apart(lambda: open_source(path, source_id, as_still=old.kind == "still"))
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return

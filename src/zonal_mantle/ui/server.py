@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 
 from ..comp import Look, Pictures, Scheduler, ViewName, view
+from ..comp.openings import Openings
 from ..comp.scheduler import AHEAD, PICTURE, Job
 from ..comp.views import view_key
 from ..media.memory import budget, one_at_a_time
@@ -136,6 +137,7 @@ class FrameServer(QObject):
         self._newest: list[Wanted] = []
         self._ahead: list[Wanted] = []
         self._others: dict[int, Shot] = {}
+        self.openings = Openings()
 
     def request(
         self, shot: Shot, wanted: list[Wanted], ahead: list[Wanted], others: dict[int, Shot] | None = None
@@ -146,6 +148,13 @@ class FrameServer(QObject):
             self._shot, self._newest, self._ahead = shot, list(wanted), list(ahead)
             self._others = dict(others or {})
         self._go_on()
+
+    def keep_opening(self, shot: Shot, wanted: Wanted) -> None:
+        """Keeps a picture that is there for the next time that this shot is opened; on a worker."""
+        codes = self.cache.get(wanted)
+        if codes is not None:
+            key = view_key(shot, wanted.frame, wanted.view, wanted.zone, wanted.scale, wanted.look)
+            self.openings.keep(key, codes)
 
     def close(self) -> None:
         """Asks for nothing more."""
@@ -192,6 +201,10 @@ class FrameServer(QObject):
         if codes is not None:
             self.cached.emit()
             return codes, True
+        if not ahead and frame == shot.first:
+            kept = self.openings.find(key)
+            if kept is not None:  # is seen until the picture is made, which other things need too
+                self.ready.emit(wanted, kept)
         with one_at_a_time(shot.size, scale):
             codes = view(shot, frame, name, zone, self.store, scale, look)
         room = wanted.scale != 1.0 or self.cache.put(key, wanted, codes, ahead)

@@ -13,6 +13,7 @@ from ..comp.thumbnails import source_thumbnail
 from ..media import open_source
 from ..skies import SkyCard, make_library, read_library
 from . import theme
+from .apart import apart
 from .desk import Desk
 from .guard import guarded
 from .widgets import THUMB, as_shelf
@@ -43,9 +44,10 @@ class SkyList(QListWidget):
 
     def show_library(self) -> None:
         """Lists the library, made first where it is not there."""
-        if read_library(library_folder()) is None:
-            folder = library_folder()
-            self.fits = [Fit(card, 0.0, UNRANKED) for card in read_library(folder, partly=True) or []]
+        folder = library_folder()
+        if apart(lambda: read_library(folder)) is None:
+            there = apart(lambda: read_library(folder, partly=True)) or []
+            self.fits = [Fit(card, 0.0, UNRANKED) for card in there]
             self._fill()
             self.desk.run(
                 "Painting the skies",
@@ -62,7 +64,7 @@ class SkyList(QListWidget):
 
     def _rank(self) -> None:
         """Which fits is worked out on a thread of its own."""
-        desk, cards = self.desk, read_library(library_folder()) or []
+        desk, cards = self.desk, apart(lambda: read_library(library_folder())) or []
         shot = desk.shot
         key = (desk.revision, len(cards))
         if self._made_for == key:

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QDialog, QLabel, QMainWindow, QMessageBox, QStacke
 
 from .. import __version__
 from ..comp import Finding, ViewName, reason_set_aside
+from .apart import apart, is_waiting
 from .bench import Bench
 from .compare import HELD, Compare
 from .desk import Desk
@@ -127,6 +128,7 @@ class Window(QMainWindow):
             part.mend_wanted.connect(self.mender.do)
         for signal in (self.desk.readings_changed, self.desk.shot_changed):
             signal.connect(self._count_findings)
+        self.desk.readings_changed.connect(self._keep_opening)
         self.stock.import_wanted.connect(self.files.import_source)
         self.stock.hang_wanted.connect(self.files.hang)
         self.stock.relink_wanted.connect(self.files.relink)
@@ -155,6 +157,13 @@ class Window(QMainWindow):
     def _count_findings(self) -> None:
         open_ = [f for f in self.desk.readings.findings if reason_set_aside(self.desk.shot, f) is None]
         self.rail.show_findings(self.findings.words(), any(finding.severity == "wrong" for finding in open_))
+
+    def _keep_opening(self) -> None:
+        """Once all is measured, the picture that the shot opens with is kept for the next time."""
+        desk, server = self.desk, self.server
+        shot, wanted = desk.shot, self.viewer.wanted(desk.shot.first)
+        if desk.path is not None and not (desk.is_measuring or desk.unsaved or desk.comparing or desk.before):
+            desk.later("opening", lambda: server.keep_opening(shot, wanted[0]), lambda _: None)
 
     def _choose_tool(self) -> None:
         tool = self.tools.get(self.desk.stage, Tool(self.desk))
@@ -351,12 +360,13 @@ class Window(QMainWindow):
             self.files.hang_file(path, None)
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        if not self.files.may_leave():
+        if is_waiting() or not self.files.may_leave():
             event.ignore()
             return
         self.room.save()
         if self.desk.path is not None:
-            keep_picture(self.desk.path, self.viewer.picture_seen())
+            path, seen = self.desk.path, self.viewer.picture_seen()
+            apart(lambda: keep_picture(path, seen))
         for page in self._pages.values():
             page.close()
         self.compare.close()

@@ -11,6 +11,7 @@ from ...comp.readings_place import opening_of
 from ...media import MediaError, open_source
 from ...place import covering
 from ...shot import MantleError, Placement, Zone
+from ..apart import apart
 from ..ask import PICTURES, existing_file, folder, new_file
 from ..desk import Desk
 from ..numberfield import NumberField
@@ -186,7 +187,7 @@ class CoverPanel(Panel):
             return
         shot = desk.shot
         try:
-            source = open_source(path, shot.new_id("source"), as_still=True)
+            source = apart(lambda: open_source(path, shot.new_id("source"), as_still=True))
             plate = shot.plate_source
             if plate is not None:  # painted pixel for pixel, whatever the file says of their shape
                 source = source.but(pixel_aspect=plate.pixel_aspect)

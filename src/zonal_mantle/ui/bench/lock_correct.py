@@ -11,6 +11,7 @@ from ...lock.files import camera_to_usd, is_solve_only, lock_to_csv, lock_to_jso
 from ...paths import write_whole
 from ...place import removed_px
 from ...shot import Follow, Keyed, Lock, MantleError
+from ..apart import apart
 from ..ask import existing_file, new_file
 from ..desk import Desk
 from ..numberfield import NumberField
@@ -145,11 +146,11 @@ class CorrectPanel(Panel):
             return
         try:
             if path.suffix in (".usd", ".usda", ".usdc"):
-                camera_to_usd(lock, shot.size, float(shot.rate), path)
+                apart(lambda: camera_to_usd(lock, shot.size, float(shot.rate), path))
             else:
                 text = lock_to_csv(lock) if path.suffix == ".csv" else lock_to_json(lock, shot.size)
                 path = path if path.suffix in (".csv", ".json") else Path(f"{path}.json")
-                write_whole(path, text)
+                apart(lambda: write_whole(path, text))
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return
@@ -165,7 +166,7 @@ class CorrectPanel(Panel):
             return
         base = lock or Lock(id=shot.new_id("lock"), name=path.stem, reference_frame=self.desk.frame)
         try:
-            new = read_lock(path, base, shot.size)
+            new = apart(lambda: read_lock(path, base, shot.size))
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return

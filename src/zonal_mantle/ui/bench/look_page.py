@@ -14,6 +14,7 @@ from ...finish.look import SUFFIX, looks_in, read_look, write_look
 from ...paths import looks_dir
 from ...shot import Keyed, Look, LookUse
 from .. import ask
+from ..apart import apart
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..widgets import choice, note, push_button, row, show_choice
@@ -80,7 +81,7 @@ class LookPage(Panel):
             self.refresh()
             return
         try:
-            found = read_look(path)
+            found = apart(lambda: read_look(path))
         except FinishError as problem:
             self.desk.said.emit(str(problem), True)
             self.refresh()
@@ -99,10 +100,11 @@ class LookPage(Panel):
             return
         folder, stem = looks_dir(), "".join(c if c.isalnum() or c in "-_ " else "_" for c in name)
         path, number = folder / f"{stem}{SUFFIX}", 2
-        while path.exists():
+        while apart(path.exists):
             path, number = folder / f"{stem} {number}{SUFFIX}", number + 1
+        seen = self._seen()
         try:
-            write_look(path, look, self._seen())
+            apart(lambda: write_look(path, look, seen))
         except FinishError as problem:
             self.desk.said.emit(str(problem), True)
             return
@@ -126,7 +128,7 @@ class LookPage(Panel):
     def refresh(self) -> None:
         super().refresh()
         if not self._listed and self.isVisible():
-            self._known, self._listed = looks_in(looks_dir()), True
+            self._known, self._listed = apart(lambda: looks_in(looks_dir())), True
         use = self._get()
         names = [NO_LOOK, *self._known, FROM_FILE]
         if use is not None and use.look.name not in names:
@@ -142,7 +144,7 @@ class LookPage(Panel):
     def _picture_of(self, name: str) -> bytes:
         if name not in self._pictures and name in self._known:
             try:
-                self._pictures[name] = read_look(self._known[name]).picture
+                self._pictures[name] = apart(lambda: read_look(self._known[name])).picture
             except FinishError:
                 self._pictures[name] = b""
         return self._pictures.get(name, b"")

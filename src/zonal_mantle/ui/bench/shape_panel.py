@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QApplication, QCheckBox, QListWidget, QListWidgetI
 
 from ...paths import write_whole
 from ...shot import MantleError, Shape
-from ...shot.svg import read_shapes, shapes_to_svg
+from ..apart import apart
 from ..ask import existing_file, new_file
 from ..desk import Desk, new_gesture
 from ..numberfield import NumberField
@@ -215,8 +215,11 @@ class ShapePanel(Panel):
         path = existing_file(self, "Read shapes", "SVG pictures (*.svg)")
         if path is None:
             return
+        from ...shot.svg import read_shapes  # its library takes a while to load: not at each start
+
+        frame = self.desk.frame
         try:
-            shapes = read_shapes(path, self.desk.frame)
+            shapes = apart(lambda: read_shapes(path, frame))
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return
@@ -226,9 +229,12 @@ class ShapePanel(Panel):
         path = new_file(self, "Write shapes", "SVG pictures (*.svg)", ".svg")
         if path is None:
             return
+        from ...shot.svg import shapes_to_svg
+
         shapes = self.tool.standing()
         try:
-            write_whole(path, shapes_to_svg(shapes, self.desk.frame, self.desk.shot.size))
+            text = shapes_to_svg(shapes, self.desk.frame, self.desk.shot.size)
+            apart(lambda: write_whole(path, text))
         except OSError as problem:
             self.desk.said.emit(f"{path} cannot be written: {problem.strerror}.", True)
             return

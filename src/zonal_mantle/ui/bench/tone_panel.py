@@ -12,6 +12,7 @@ from ...match.tone_files import CDL_FORMATS, read_cdl, write_cdl, write_tone
 from ...shot import Keyed, Look, LookUse, MantleError, Match, ToneMatch
 from ...shot.match import DAYLIGHT_DUV, DAYLIGHT_K
 from .. import ask
+from ..apart import apart
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..widgets import choice, column, note, push_button, row, show_choice
@@ -356,7 +357,7 @@ class TonePanel(MatchPart):
         if path is None:
             return
         try:
-            self.put(f"CDL of {path.name}", cdl=read_cdl(path))
+            self.put(f"CDL of {path.name}", cdl=apart(lambda: read_cdl(path)))
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
 
@@ -367,9 +368,11 @@ class TonePanel(MatchPart):
             return
         try:
             if path.suffix.lower() in CDL_FORMATS:
-                lost = write_cdl(path, value.cdl, self.subject_name, self.desk.frame)
+                name, frame = self.subject_name, self.desk.frame
+                lost = apart(lambda: write_cdl(path, value.cdl, name, frame))
             else:
-                lost = write_tone(path, tone_of(Match(tone=value.but(on=True)), self.desk.frame))
+                tone = tone_of(Match(tone=value.but(on=True)), self.desk.frame)
+                lost = apart(lambda: write_tone(path, tone))
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return
