@@ -22,8 +22,7 @@ from PySide6.QtWidgets import QApplication, QWidget
 
 from zonal_mantle.demo import demo_shot
 from zonal_mantle.shot import load, save
-from zonal_mantle.ui.app import SWITCH_SECONDS
-from zonal_mantle.ui.theme import dress
+from zonal_mantle.ui.app import prepare
 from zonal_mantle.ui.window import Window
 
 FRAME_MS = 1000 / 24
@@ -76,9 +75,8 @@ def dragged(part: QWidget, seconds: float, app: Timed) -> None:
 
 def main() -> None:
     """Prints the table."""
-    sys.setswitchinterval(SWITCH_SECONDS)
     app = Timed()
-    dress(app)
+    prepare(app)
     folder = tempfile.mkdtemp()
     window = Window()
     window.resize(1280, 800)

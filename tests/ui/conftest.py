@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from types import SimpleNamespace
@@ -227,6 +228,7 @@ def hands(qtbot: object, dressed: QApplication, request: pytest.FixtureRequest) 
     is left out, for it takes both cores from the tests beside; a test that is about it is marked `background`."""
     recent.unnamed_autosave().unlink(missing_ok=True)
     (state_dir() / "window.json").unlink(missing_ok=True)
+    gc.disable()  # as the application does: on a worker, Python's collector would end widgets there
     window = Window()
     if request.node.get_closest_marker("background") is None:
         window.desk._read_soon.blockSignals(True)
@@ -243,6 +245,9 @@ def hands(qtbot: object, dressed: QApplication, request: pytest.FixtureRequest) 
     window.server.cache.clear()
     window.deleteLater()
     QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+    del window
+    gc.collect(1)
+    gc.enable()
 
 
 @pytest.fixture

@@ -494,3 +494,28 @@ def test_a_number_that_moves_paints_neither_rail_nor_scale_anew(opened, monkeypa
     desk.edit(desk.shot.but(air=desk.shot.air.but(visibility_m=9000.0)), "Visibility")
     section.grab()
     assert painted[-1] == "_paint_ground"
+
+
+def test_panels_are_made_ahead_one_at_a_time_and_not_while_something_is_dragged(hands, demo):
+    window, desk = hands.window, hands.window.desk
+    window.bench._ahead.setInterval(1)
+    window.files.open_path(demo / "SLT_0140.shot.json")
+    hands.settled()
+    parts = [window.bench.matte.tabbed, window.bench.lock.tabbed, window.bench.place.tabbed, window.bench.match.tabbed]
+
+    def made() -> int:
+        return sum(len(part.made) for part in parts)
+
+    before = made()
+    desk.set_dragging(True)
+    window.bench.make_ahead()
+    hands.qtbot.wait(50)
+    assert made() == before
+    desk.set_dragging(False)
+    hands.settled()
+    hands.wait(lambda: not window.bench._ahead.isActive())
+    assert made() == sum(len(part.tabs) for part in parts) > before
+    assert set(window.bench.finish.tabbed.made) == set(window.bench.finish.tabbed.tabs)
+    shown = [panel for part in parts for panel in part.made.values() if panel.isVisible()]
+    assert shown == [window.bench.matte.panel(window.bench.matte.part)]  # what is made ahead is not seen
+    assert not window.bench.finish.isVisible()

@@ -208,3 +208,18 @@ def test_a_shot_is_seen_as_it_was_until_its_picture_is_made(served, qtbot, monke
     go_on.set()
     qtbot.waitUntil(lambda: len(came) == 3, timeout=20_000)
     again.close()
+
+
+def test_a_small_picture_of_a_drag_that_is_over_does_not_take_the_place_of_the_whole_one(opened):
+    window, desk = opened.window, opened.window.desk
+    whole = window.viewer.wanted(desk.frame)[0]
+    small = window.viewer.wanted(desk.frame, full=False)[0]
+    assert small.scale < 1
+    window.viewer._arrived(small, np.zeros((4, 4, 4), np.uint8))  # was begun while it was dragged
+    assert window.viewer.is_showing()
+    desk.set_dragging(True)
+    window.viewer._arrived(small, np.zeros((4, 4, 4), np.uint8))
+    assert not window.viewer.is_showing()
+    desk.set_dragging(False)
+    opened.settled()
+    assert window.server.cache.get(whole) is not None

@@ -68,6 +68,7 @@ def run(shot: Path | None) -> int:
     single = Single(window.raise_to_front)
     window.desk.shot_changed.connect(lambda: single.serve(window.desk.path))
     window.show()
+    window.bench.make_ahead()
 
     def begin() -> None:
         folders = {state_dir(), *(path.parent for path in recent_shots())}

@@ -25,6 +25,7 @@ class Tidier(QTimer):
         super().__init__(parent, interval=EVERY_MS)
         self._ticks = 0
         gc.disable()
+        gc.freeze()  # what is loaded stays: it is not looked through once more
         atexit.register(gc.unfreeze)  # at the end all of it goes
         self.destroyed.connect(gc.enable)
         self.timeout.connect(self.tidy)

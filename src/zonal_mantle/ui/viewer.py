@@ -162,6 +162,9 @@ class Viewer(QWidget):
             known = [desk.revision_of(shot) for shot in desk.states.values()]
         if wanted.frame != desk.frame or wanted.revision not in known:
             return
+        shown = self._images.get(self._slot(wanted))
+        if wanted.scale != 1.0 and shown is not None and shown[0] == replace(wanted, scale=1.0) and not desk.dragging:
+            return  # of a drag that is over
         height, width = codes.shape[:2]
         image = QImage(codes.data, width, height, width * 4, QImage.Format.Format_RGB32)
         image.codes = codes  # keeps the memory alive

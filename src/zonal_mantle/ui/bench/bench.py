@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QApplication, QCheckBox, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from ...comp.finish_planner import output_size
 from ..desk import Desk
@@ -24,6 +24,8 @@ from .matte_stage import MatteStage
 from .place_stage import PlaceStage
 from .source_stage import SourceStage
 from .stage import Header, Stage
+
+AHEAD_MS = 200  # between two panels that are made ahead
 
 
 class Bench(QWidget):
@@ -105,6 +107,8 @@ class Bench(QWidget):
         self.source.relink_wanted.connect(self.relink_wanted)
         self._soon = QTimer(self, singleShot=True, interval=0)
         self._soon.timeout.connect(self.refresh)
+        self._ahead = QTimer(self, interval=AHEAD_MS)
+        self._ahead.timeout.connect(self._make_one)
         for signal in (
             desk.shot_changed,
             desk.frame_changed,
@@ -115,6 +119,18 @@ class Bench(QWidget):
         ):
             signal.connect(self._soon.start)
         self.refresh()
+
+    def make_ahead(self) -> None:
+        """Makes the panels that nobody opened yet, one at a time, while nothing else is asked of the window."""
+        self._ahead.start()
+
+    def _make_one(self) -> None:
+        held = QApplication.mouseButtons() != Qt.MouseButton.NoButton
+        if held or self.desk.dragging or self.desk.playing or not self.desk.is_showing():
+            return
+        parts = [stage.tabbed for stage in self.stages if hasattr(stage, "tabbed")]
+        if not any(part.make_next() for part in parts) and not self.finish.tabbed.make_next():
+            self._ahead.stop()
 
     @property
     def finish(self) -> FinishBench:

@@ -46,6 +46,13 @@ class Tabbed:
             panel.setVisible(name == self.part)  # not before it has its place: it would be a window of its own
         return self.made[name]
 
+    def make_next(self) -> bool:
+        """Makes a panel that was not opened yet; False where all are there."""
+        name = next((name for name in self.tabs if name not in self.made), None)
+        if name is not None:
+            self.panel(name)
+        return name is not None
+
     def open(self, name: str) -> None:
         """Shows one of them."""
         self.part = name
