@@ -7,7 +7,7 @@ import pytest
 
 from graded import graded
 from plates import offset_px
-from zonal_mantle.api import add_painting, shot_from_plate
+from zonal_mantle.api import add_painting, open_shot, shot_from_plate
 from zonal_mantle.comp import BACKINGS, VIEWS, Cancelled, Job, Look, Pictures, Scheduler, compose, take_readings, view
 from zonal_mantle.media import open_source
 from zonal_mantle.media.memory import ByteCache
@@ -188,3 +188,17 @@ def test_a_cancelled_job_ends_with_nothing():
     assert ended == [(None, None)]
     with pytest.raises(Cancelled):
         job.progress(1.0)
+
+
+def test_of_a_long_shot_some_frames_are_told_before_all(demo, monkeypatch):
+    shot = open_shot(demo / "SLT_0140.shot.json").shot
+    monkeypatch.setattr("zonal_mantle.comp.readings.LEAST_FRAMES", 4)
+    parts = []
+    whole = take_readings(shot, Pictures(), part=parts.append)
+    assert len(parts) == 2
+    assert not parts[0].mattes  # places and locks
+    early, late = (next(iter(each.mattes.values())) for each in (parts[1], whole))
+    assert 0 < early.soft <= late.soft  # the worst of some frames and of all
+    assert early.chatter <= late.chatter
+    monkeypatch.setattr("zonal_mantle.comp.readings.LEAST_FRAMES", 99)
+    assert take_readings(shot, Pictures()).as_dict() == whole.as_dict()  # in whatever order they are read

@@ -8,7 +8,8 @@ from skimage import data
 
 from zonal_mantle.api import new
 from zonal_mantle.comp import Cancelled, Pictures
-from zonal_mantle.comp.first_pass import first_pass
+from zonal_mantle.comp.first_pass import carried, first_pass
+from zonal_mantle.shot import Note
 from zonal_mantle.skies import make_library
 
 
@@ -82,3 +83,15 @@ def test_a_picture_without_sky_stays_whole_and_nothing_is_hung(cards, tmp_path):
     assert "No sky was found" in steps[1].words
     assert [step.words for step in steps[2:]] == ["Sky, cover and fits: left out, for the plate is not cut."]
     assert steps[-1].shot == shot
+
+
+def test_a_note_that_came_meanwhile_stays_and_a_zone_that_was_changed_meanwhile_is_told(demo):
+    began = new(demo / "plate" / "SLT_0140.%04d.exr").shot
+    zone = began.zones[0]
+    step = began.with_zone(zone.but(distance_m=900.0))
+    noted = began.but(notes=(Note(id="note1", words="the mast leans"),))
+    both = carried(step, began, noted)
+    assert both.zones == step.zones
+    assert both.notes == noted.notes
+    assert carried(step, began, began.with_zone(zone.but(name="Other"))) is None
+    assert carried(step, began, began) == step

@@ -8,11 +8,11 @@ import numpy as np
 import pytest
 
 from zonal_mantle.api import open_shot
-from zonal_mantle.comp import Look, Pictures, Scheduler, view
+from zonal_mantle.comp import Job, Look, Pictures, Scheduler, view
 from zonal_mantle.comp.openings import Openings
 from zonal_mantle.shot import Keyed
 from zonal_mantle.ui import server as server_of_window
-from zonal_mantle.ui.desk import Desk
+from zonal_mantle.ui.desk import GIVES_WAY_S, Desk
 from zonal_mantle.ui.server import FrameServer, ScreenCache, Wanted
 from zonal_mantle.ui.viewer import Viewer, proxy_scale
 
@@ -223,3 +223,30 @@ def test_a_small_picture_of_a_drag_that_is_over_does_not_take_the_place_of_the_w
     desk.set_dragging(False)
     opened.settled()
     assert window.server.cache.get(whole) is not None
+
+
+def test_nothing_is_made_ahead_while_that_is_held(served, qtbot):
+    shot, server = served
+    frames = list(shot.frames)
+    server.hold_ahead(True)
+    server.request(shot, [wanted(1, frames[0])], [wanted(1, frame) for frame in frames[1:4]])
+    qtbot.waitUntil(lambda: wanted(1, frames[0]) in server.cache, timeout=20_000)
+    qtbot.wait(200)
+    assert wanted(1, frames[1]) not in server.cache
+    server.hold_ahead(False)
+    qtbot.waitUntil(lambda: all(wanted(1, frame) in server.cache for frame in frames[1:4]), timeout=30_000)
+
+
+def test_readings_wait_for_the_picture_at_each_frame(opened, monkeypatch):
+    desk, told = opened.window.desk, []
+    job = Job(lambda j: None)
+    monkeypatch.setattr(
+        desk.scheduler, "is_busy", lambda lane: lane == "pictures" and len(told) < 3 and not told.append(1)
+    )
+    start = time.monotonic()
+    desk._giving_way(job)(0.5, "Reading frame 7")
+    assert len(told) == 3
+    assert time.monotonic() - start < GIVES_WAY_S
+    monkeypatch.setattr("zonal_mantle.ui.desk.GIVES_WAY_S", 0.05)
+    monkeypatch.setattr(desk.scheduler, "is_busy", lambda lane: True)
+    desk._giving_way(job)(0.5, "Reading frame 8")  # but not for ever

@@ -15,6 +15,7 @@ from .fits import fits_this_plate
 from .match_fit import fit_all
 from .matte_planner import zone_matte_plan
 from .mends import best_lock
+from .over_frames import over_frames
 from .pictures import Pictures
 from .readings import CHECK_SCALE
 from .readings_place import opening_of
@@ -33,6 +34,18 @@ class Step:
     shot: Shot
     words: str
     done: bool = True
+
+
+def carried(step: Shot, began: Shot, now: Shot) -> Shot | None:
+    """The shot after a step of a pass that began on another state of it than there is now: notes and names that came
+    meanwhile stay. None where something was changed that the step changes too."""
+    values = {}
+    for name in type(began).model_fields:
+        was, is_now, then = (getattr(each, name) for each in (began, now, step))
+        if then != was and is_now != was:
+            return None
+        values[name] = then if then != was else is_now
+    return now.but(**values)
 
 
 def first_pass(shot: Shot, pictures: Pictures, cards: list[SkyCard], progress: Progress) -> list[Step]:
@@ -144,10 +157,13 @@ def _covered(shot: Shot, pictures: Pictures, progress: Progress) -> tuple[Shot, 
     zone = _sky(shot)
     if zone is None or zone.placement.way != "flat":
         return shot, "nothing that has to be scaled."
-    openings = {}
-    for done, frame in enumerate(shot.work_frames):
-        progress(done / len(shot.work_frames), f"Looking at frame {frame}")
-        openings[frame] = opening_of(shot, zone, frame, pictures, CHECK_SCALE)
+    frames = shot.work_frames
+    each = over_frames(
+        frames,
+        lambda frame: opening_of(shot, zone, frame, pictures, CHECK_SCALE),
+        lambda done, frame: progress(done / len(frames), f"Looking at frame {frame}"),
+    )
+    openings = dict(zip(frames, each))
     try:
         placement = covering(shot, zone, openings, spare_px=SPARE_PX)
     except ValueError as problem:

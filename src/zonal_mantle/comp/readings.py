@@ -14,6 +14,7 @@ from ..place.coverage import CoverageReading, Opening
 from ..shot import Matte, Shot
 from .finding import Finding
 from .mends import best_lock, hidden_behind
+from .over_frames import AT_ONCE, over_frames
 from .pictures import Pictures
 from .readings_finish import FinishReading, read_finish
 from .readings_match import FAR_OFF, MatchReading, read_match
@@ -32,6 +33,7 @@ from .readings_place import PlaceReading, opening_of, place_words, read_place
 from .readings_source import damaged_files, doubtful_files, lost_sizes, missing_files
 
 CHECK_SCALE = 0.25  # of the frames that places are judged on
+FEW, LEAST_FRAMES = 4, 16  # every fourth frame's matte is read before all, of shots that are longer than this
 PLACES_SHARE = 0.15  # of the time that readings take
 HOLES_ACCEPTED = 0.002
 LEFTOVER_ACCEPTED = 0.002
@@ -85,7 +87,8 @@ def take_readings(
 
     Parameters
     ----------
-    part : is given what is known before the mattes are measured, which takes longest.
+    part : is given what is known before the mattes are measured, which takes longest; and once more when they are on
+        some frames of a long shot.
     """
     out = Readings()
     lost = missing_files(shot) + damaged_files(shot, pictures, progress)
@@ -100,8 +103,12 @@ def take_readings(
         _matches(shot, pictures, out, unread)
         with unread.left_out(shot.first):
             out.finish = read_finish(shot, pictures)
-        part(replace(out, findings=[*out.findings, *_findings(shot, out)]))
-        _mattes_over_frames(shot, pictures, progress, out, unread)
+
+        def told() -> None:
+            part(replace(out, findings=[*out.findings, *_findings(shot, out)]))
+
+        told()
+        _mattes_over_frames(shot, pictures, progress, out, unread, told)
         _wrong_pictures(shot, pictures, out, unread)
         out.findings += [] if lost else unread.findings(shot)
     out.findings += _findings(shot, out)
@@ -139,16 +146,31 @@ def _wrong_pictures(shot: Shot, pictures: Pictures, out: Readings, unread: _Unre
 
 
 def _mattes_over_frames(
-    shot: Shot, pictures: Pictures, progress: Callable[[float, str], None], out: Readings, unread: _Unread
+    shot: Shot,
+    pictures: Pictures,
+    progress: Callable[[float, str], None],
+    out: Readings,
+    unread: _Unread,
+    part: Callable[[], None],
 ) -> None:
+    """Some frames all over the shot first, of which `part` is told; then all."""
     used = {zone.matte.id for zone in shot.zones if zone.on and zone.matte.on}
     tallies = {matte.id: MatteTally(shot, matte, pictures) for matte in shot.mattes if matte.id in used}
-    for done, frame in enumerate(shot.work_frames):
-        for number, tally in enumerate(tallies.values()):
-            share = (done + number / len(tallies)) / len(shot.work_frames)
-            progress(PLACES_SHARE + (1 - PLACES_SHARE) * share, f"Reading frame {frame}")
-            with unread.left_out(frame):
-                tally.add(frame)
+    frames = shot.work_frames
+    few = frames[::FEW] if len(frames) > LEAST_FRAMES else []
+    wanted = [(frame, tally) for some in (few, frames) for frame in some for tally in tallies.values()]
+
+    def add(of: tuple[int, MatteTally]) -> None:
+        with unread.left_out(of[0]):
+            of[1].add(of[0])
+
+    def begun(place: int, of: tuple[int, MatteTally]) -> None:
+        progress(PLACES_SHARE + (1 - PLACES_SHARE) * place / len(wanted), f"Reading frame {of[0]}")
+        if few and place == len(few) * len(tallies) + AT_ONCE:  # those before are done
+            out.mattes = {id: tally.result() for id, tally in tallies.items() if tally.frames}
+            part()
+
+    over_frames(wanted, add, begun)
     out.mattes = {id: tally.result() for id, tally in tallies.items() if tally.frames}
 
 
@@ -163,11 +185,21 @@ def _places_over_frames(
     hung = [zone for zone in shot.zones if zone.placement.on and not shot.holds_plate(zone)]
     hung = [zone for zone in hung if any(zone.is_seen(frame) for frame in shot.work_frames)]
     openings: dict[str, dict[int, Opening]] = {zone.id: {} for zone in hung}
-    for done, frame in enumerate(shot.work_frames):
-        progress(PLACES_SHARE * done / len(shot.work_frames), f"Reading frame {frame}")
+
+    def opened(frame: int) -> dict[str, Opening]:
+        found = {}
         for zone in (each for each in hung if each.is_seen(frame)):
             with unread.left_out(frame):
-                openings[zone.id][frame] = opening_of(shot, zone, frame, pictures, scale)
+                found[zone.id] = opening_of(shot, zone, frame, pictures, scale)
+        return found
+
+    frames = shot.work_frames
+    each = over_frames(
+        frames, opened, lambda done, frame: progress(PLACES_SHARE * done / len(frames), f"Reading frame {frame}")
+    )
+    for frame, found in zip(frames, each):
+        for id, opening in found.items():
+            openings[id][frame] = opening
     for zone in (each for each in hung if openings[each.id]):
         with unread.left_out(shot.first):
             out.places[zone.id] = read_place(shot, zone, openings[zone.id], pictures)

@@ -126,7 +126,7 @@ class MatteTally:
 
     def result(self) -> MatteOverShot:
         """The worst of all frames, of which there must be one."""
-        each = self.frames
+        each = dict(sorted(self.frames.items()))
         first = next(iter(each), self.shot.first)
 
         def worst(value: Callable[[FrameReading], float | None]) -> int:

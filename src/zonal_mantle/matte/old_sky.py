@@ -36,24 +36,37 @@ def _drawn(pixels: Array, where: NDArray[np.bool_], scale: float) -> tuple[Array
     """Means over the pixels `where` holds, from the nearest scale that has enough of them."""
     height, width = pixels.shape[:2]
     half = (max(width // 2, 1), max(height // 2, 1))
-    weight = where.astype(np.float32)
-    held = cv2.resize(pixels * weight[..., None], half, interpolation=cv2.INTER_AREA)
-    stack = np.dstack([held, cv2.resize(weight, half, interpolation=cv2.INTER_AREA)])
-    guess, sure = None, None
+    weight, held = where.astype(np.float32), np.empty(pixels.shape, np.float32)
+
+    def hold(y0: int, y1: int) -> None:
+        np.multiply(pixels[y0:y1], weight[y0:y1, :, None], out=held[y0:y1])
+
+    run_bands(hold, height)
+    small = [cv2.resize(picture, half, interpolation=cv2.INTER_AREA) for picture in (held, weight)]
+    stack = np.dstack(small)
+    guess, sure = np.empty((half[1], half[0], 3), np.float32), np.empty((half[1], half[0]), np.float32)
     for sigma, coarse in ((96.0, 8), (24.0, 4), (5.0, 1)):
-        small = cv2.resize(stack, (max(half[0] // coarse, 1), max(half[1] // coarse, 1)), interpolation=cv2.INTER_AREA)
-        spread = cv2.GaussianBlur(small, (0, 0), max(sigma * scale / 2 / coarse, 0.5))
+        size = (max(half[0] // coarse, 1), max(half[1] // coarse, 1))
+        spread = cv2.resize(stack, size, interpolation=cv2.INTER_AREA)
+        spread = cv2.GaussianBlur(spread, (0, 0), max(sigma * scale / 2 / coarse, 0.5))
         spread = cv2.resize(spread, half, interpolation=cv2.INTER_LINEAR)
-        colour = spread[..., :3] / np.maximum(spread[..., 3:], 1e-9)
-        share = np.clip(spread[..., 3:] / 0.03, 0, 1)
-        guess = colour * share if guess is None else guess * (1 - share) + colour * share
-        sure = share if sure is None else np.maximum(sure, share)
-        if sigma == 96.0:
-            guess = colour
-    assert guess is not None
-    assert sure is not None
-    size = (width, height)
-    return cv2.resize(guess, size, interpolation=cv2.INTER_LINEAR), cv2.resize(sure[..., 0], size)
+        run_bands(_nearer_rows, half[1], spread, coarse == 8, guess, sure)
+    whole = [cv2.resize(picture, (width, height), interpolation=cv2.INTER_LINEAR) for picture in (guess, sure)]
+    return np.asarray(whole[0], np.float32), np.asarray(whole[1], np.float32)
+
+
+@numba.njit(cache=True, nogil=True, error_model="numpy")
+def _nearer_rows(y0, y1, spread, is_first, guess, sure):  # type: ignore[no-untyped-def]
+    """A nearer mean takes the place of those from farther away, as far as it has pixels to go by."""
+    zero, one = np.float32(0), np.float32(1)
+    for y in range(y0, y1):
+        for x in range(spread.shape[1]):
+            weight = spread[y, x, 3]
+            share = min(max(weight / np.float32(0.03), zero), one)
+            for c in range(3):
+                colour = spread[y, x, c] / max(weight, np.float32(1e-9))
+                guess[y, x, c] = colour if is_first else guess[y, x, c] * (one - share) + colour * share
+            sure[y, x] = share if is_first else max(sure[y, x], share)
 
 
 @numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")

@@ -11,6 +11,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import cv2
+import numba
 import numpy as np
 from numpy.typing import NDArray
 
@@ -95,6 +96,18 @@ def _along(codes: Array, sky: Array, ground: Array) -> tuple[Array, Array, Array
     return on, apart, np.sqrt(np.square(step).sum(axis=-1))
 
 
+@numba.njit(cache=True, nogil=True, error_model="numpy")
+def _apart_from(rows, columns, candidate, seen, weight):  # type: ignore[no-untyped-def]
+    """The weighted sum of squared differences of what is seen from alpha at places, which are kept in the frame."""
+    height, width = candidate.shape
+    total = 0.0
+    for k in range(len(rows)):
+        y, x = min(max(rows[k], 0), height - 1), min(max(columns[k], 0), width - 1)
+        step = seen[k] - candidate[y, x]
+        total += weight[k] * step * step
+    return total
+
+
 @dataclass(frozen=True)
 class EdgeOff:
     """Where an edge fits its picture best: moved by (right, down), or grown (below 0: shrunk), px; and how many times
@@ -136,11 +149,9 @@ def edge_off(pixels: Array, alpha: Array) -> EdgeOff | None:
     rows, columns = rows[tells], columns[tells]
     seen = np.clip(on[tells], -0.25, 1.25)
     weight = np.minimum(apart[tells], 0.2)
-    height, width = alpha.shape
 
     def cost(candidate: Array, right: int = 0, down: int = 0) -> float:
-        moved = candidate[np.clip(rows - down, 0, height - 1), np.clip(columns - right, 0, width - 1)]
-        return float((weight * np.square(seen - moved)).sum())
+        return float(_apart_from(rows - down, columns - right, candidate, seen, weight))
 
     here, tried = cost(alpha), {}
     for down in range(-SHIFTS, SHIFTS + 1):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import time
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -38,6 +39,7 @@ from .thumbs import Thumbs
 _gestures = itertools.count()
 WATCH_MS = 1000  # between two looks at the files that are used
 MOST_WAITS, MOST_WAITS_LARGE = 5, 200  # of 700 ms, that readings give way to the picture
+GIVES_WAY_S = 2.0  # that a frame's reading waits for a picture, at most
 MARK_MS = 60_000  # after which others are told again that a shot is open here
 
 
@@ -472,14 +474,31 @@ class Desk(QObject):
         shot = self.shot
         job: Job
         job = Job(
-            lambda j: take_readings(shot, self.store, j.progress, part=lambda some: self._partly.emit(job, some)),
+            lambda j: take_readings(
+                shot, self.store, self._giving_way(j), part=lambda some: self._partly.emit(job, some)
+            ),
             on_end=lambda r, e: self._measured.emit(job, r, e),
         )
         self._reader = self.scheduler.submit("readings", job, READINGS, stop_running=True)
 
+    def _giving_way(self, job: Job) -> Callable[[float, str], None]:
+        """The progress of readings, which wait at each frame for the picture that somebody waits for."""
+
+        def progress(share: float, words: str) -> None:
+            end = time.monotonic() + GIVES_WAY_S
+            while self.scheduler.is_busy("pictures") and time.monotonic() < end:
+                time.sleep(0.005)
+            job.progress(share, words)
+
+        return progress
+
     def _some_readings_taken(self, job: Job, some: Readings) -> None:
-        """Those of the mattes stand until the new ones are there: they take longest."""
+        """Those of the mattes stand until all of the new ones are there: they take longest."""
         if job is self._reader:
+            if some.mattes and not self.readings.mattes:
+                self.readings = some  # of some frames, which is more than nothing
+                self.readings_changed.emit()
+                return
             kept = [finding for finding in self.readings.findings if finding.stage == "Matte"]
             self.readings = replace(some, mattes=self.readings.mattes, findings=[*some.findings, *kept])
             self.readings_changed.emit()

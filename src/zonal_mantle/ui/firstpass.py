@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ..comp import Job
-from ..comp.first_pass import Step
+from ..comp.first_pass import Step, carried
 from ..comp.first_pass import first_pass as steps_of
 from ..comp.shelf import library_folder
 from ..skies import make_library
@@ -30,12 +30,14 @@ def first_pass(desk: Desk, then: Callable[[], None]) -> None:
         )
 
     def done(steps: list[Step]) -> None:
-        if desk.shot is not shot:
+        after = [carried(step.shot, shot, desk.shot) for step in steps]
+        if any(each is None for each in after):
             desk.said.emit("The shot was changed meanwhile; the first pass was left out. Run it again.", True)
             return
-        for step in steps:
-            desk.edit(step.shot, step.label)
-        sky = steps[-1].shot.near_to_far()[-1]
+        for step, new in zip(steps, after):
+            if new is not None:
+                desk.edit(new, step.label)
+        sky = desk.shot.near_to_far()[-1]
         desk.choose_zone(sky.id)
         undone = [step.words for step in steps if not step.done]
         words = " ".join(undone) if undone else "First pass done: see what the findings doubt."

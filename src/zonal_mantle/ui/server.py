@@ -138,6 +138,7 @@ class FrameServer(QObject):
         self._ahead: list[Wanted] = []
         self._others: dict[int, Shot] = {}
         self.openings = Openings()
+        self._held = False
 
     def request(
         self, shot: Shot, wanted: list[Wanted], ahead: list[Wanted], others: dict[int, Shot] | None = None
@@ -148,6 +149,13 @@ class FrameServer(QObject):
             self._shot, self._newest, self._ahead = shot, list(wanted), list(ahead)
             self._others = dict(others or {})
         self._go_on()
+
+    def hold_ahead(self, on: bool) -> None:
+        """Makes nothing ahead for as long as this is on."""
+        with self._lock:
+            changed, self._held = self._held != on, on
+        if changed and not on:
+            self._go_on()
 
     def keep_opening(self, shot: Shot, wanted: Wanted) -> None:
         """Keeps a picture that is there for the next time that this shot is opened; on a worker."""
@@ -165,7 +173,7 @@ class FrameServer(QObject):
         """What is shown and what is made ahead have lanes of their own: nobody waits for a frame that was begun
         ahead."""
         with self._lock:
-            shown, ahead = bool(self._newest), bool(self._ahead)
+            shown, ahead = bool(self._newest), bool(self._ahead) and not self._held
         if shown:
             self.scheduler.submit("pictures", Job(lambda _: self._one(shown=True)), PICTURE)
         elif ahead:

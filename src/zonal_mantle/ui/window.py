@@ -128,7 +128,7 @@ class Window(QMainWindow):
             part.mend_wanted.connect(self.mender.do)
         for signal in (self.desk.readings_changed, self.desk.shot_changed):
             signal.connect(self._count_findings)
-        self.desk.readings_changed.connect(self._keep_opening)
+        self.desk.readings_changed.connect(self._measured)
         self.stock.import_wanted.connect(self.files.import_source)
         self.stock.hang_wanted.connect(self.files.hang)
         self.stock.relink_wanted.connect(self.files.relink)
@@ -158,9 +158,12 @@ class Window(QMainWindow):
         open_ = [f for f in self.desk.readings.findings if reason_set_aside(self.desk.shot, f) is None]
         self.rail.show_findings(self.findings.words(), any(finding.severity == "wrong" for finding in open_))
 
-    def _keep_opening(self) -> None:
-        """Once all is measured, the picture that the shot opens with is kept for the next time."""
+    def _measured(self) -> None:
+        """Frames are made ahead once the first findings are there, and once all is measured, the picture that the shot
+        opens with is kept for the next time."""
         desk, server = self.desk, self.server
+        if desk.readings.mattes or not desk.is_measuring:
+            server.hold_ahead(False)
         shot, wanted = desk.shot, self.viewer.wanted(desk.shot.first)
         if desk.path is not None and not (desk.is_measuring or desk.unsaved or desk.comparing or desk.before):
             desk.later("opening", lambda: server.keep_opening(shot, wanted[0]), lambda _: None)
@@ -254,7 +257,12 @@ class Window(QMainWindow):
 
     def first_pass(self) -> None:
         """Lock, matte, sky, cover and fits, each a step of its own; then the findings."""
-        first_pass(self.desk, lambda: self.room.show("Findings", True))
+
+        def passed() -> None:
+            self.server.hold_ahead(True)  # what it doubts is wanted before frames to play
+            self.room.show("Findings", True)
+
+        first_pass(self.desk, passed)
 
     def _page(self, name: str, make: Callable[[], QDialog]) -> None:
         page = self._pages.get(name)
