@@ -6,7 +6,16 @@ import numpy as np
 import pytest
 
 from zonal_mantle.api import new
-from zonal_mantle.comp import Finding, by_severity, mend_of, mend_of_lock, mend_of_matte, mended, reason_set_aside
+from zonal_mantle.comp import (
+    Finding,
+    by_severity,
+    came_back,
+    mend_of,
+    mend_of_lock,
+    mend_of_matte,
+    mended,
+    reason_set_aside,
+)
 from zonal_mantle.comp.mends import Mend, best_lock, hidden_behind, is_there
 from zonal_mantle.comp.readings import Readings, _findings
 from zonal_mantle.media.still import write_still
@@ -123,3 +132,32 @@ def test_a_still_lacks_no_lock(shot, tmp_path):
     assert mend_of_lock(still, still.zones[0]) is None
     moving_plate = new(Path(shot.plate_source.path)).shot
     assert mend_of_lock(moving_plate, moving_plate.zones[0]).what == "suggest lock"
+
+
+def test_frames_on_which_a_lock_was_lost_are_shown_rather_than_solved_once_more(shot):
+    zone = hung(shot)
+    lock = shot.lock(zone.placement.rides)
+    lost = shot.with_lock(lock.but(solved=lock.solved[:-2], lost=("Forward: lost on frame 1009: too little is seen.",)))
+    mend = mend_of_lock(lost, zone)
+    assert mend.what == "show lost"
+    assert mended(lost, mend) is None
+
+
+@pytest.mark.parametrize(
+    ("then", "now", "open_again"),
+    [
+        ("Hills is off by 0.42 px at its worst.", "Hills is off by 0.55 px at its worst.", False),
+        ("Hills is off by 0.42 px at its worst.", "Hills is off by 0.84 px at its worst.", True),
+        ("On frame 3 the edge is off by 2 px.", "On frame 9 the edge is off by 2 px.", False),
+        ("a dark fringe, −12 of 255", "a dark fringe, −40 of 255", True),
+        ("1,200 px too few", "1,300 px too few", False),
+        ("", "Hills is off by 9 px at its worst.", False),  # of older shots what was said is not known
+    ],
+)
+def test_what_was_set_aside_counts_again_once_it_is_much_worse(shot, then, now, open_again):
+    before, finding = Finding("Lock", "lock1", 1003, then), Finding("Lock", "lock1", 1003, now)
+    kept = shot.but(set_aside=(SetAside(finding=finding.key, reason="soft focus", words=then),))
+    assert (reason_set_aside(kept, finding) is None) == open_again
+    assert (came_back(kept, finding) is not None) == open_again
+    if then:
+        assert reason_set_aside(kept, before) == "soft focus"

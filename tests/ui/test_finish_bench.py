@@ -320,6 +320,16 @@ def test_a_group_is_toned_as_one_from_its_own_stage(hands, demo):
     assert (np.abs(after - before).max(axis=2) > 0.01).mean() > 0.01
     stage.header.switch.click()
     assert not desk.shot.groups[0].on
+    stage.label.setText("built for the flood")
+    stage.label.editingFinished.emit()
+    stage.title.setText("Added houses")
+    stage.title.editingFinished.emit()
+    stage.title.setText("")  # a group has a name
+    stage.title.editingFinished.emit()
+    assert (desk.shot.groups[0].name, desk.shot.groups[0].label) == ("Added houses", "built for the flood")
+    member = desk.shot.members(desk.shot.groups[0].id)[0]
+    tip = window.section.view._tip(window.section.view.upright(member).center(), False)
+    assert "Added houses (built for the flood)" in tip
 
 
 def test_every_part_of_the_finish_fits_at_1280_by_800(hands, saltworks):

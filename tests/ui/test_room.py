@@ -52,11 +52,21 @@ def test_parts_are_put_away_sized_and_found_again_so(opened):
     kept = json.loads((state_dir() / "window.json").read_text())
     assert kept["put_away"] == ["Stock"]
     other = Window()
+    other.show()
+    for _ in range(2):
+        QApplication.processEvents()
+    shown = [name for name in NAMES if not other.room.parts[name].isHidden()]
+    assert shown == ["Rail"]  # the start page has the window, and what is said
+    other.room.save()
+    assert json.loads((state_dir() / "window.json").read_text())["put_away"] == ["Stock"]
+    other.room.show("Findings", False)  # counts once there is a shot
+    other.room.show("Findings", True)
+    assert other.findings.isHidden()
+    other.desk.open(window.desk.shot, None)
+    for _ in range(2):
+        QApplication.processEvents()
     assert other.stock.isHidden()
     assert not other.findings.isHidden()
-    other.show()
-    QApplication.processEvents()
-    QApplication.processEvents()
     assert other.bench.width() == pytest.approx(window.bench.width(), abs=12)
     other.desk.saved = other.desk.shot
     other.close()

@@ -1,6 +1,6 @@
 """A frame from a shot: zones far to near, cache, jobs, readings."""
 
-from .finding import Finding, by_severity, reason_set_aside
+from .finding import Finding, by_severity, came_back, reason_set_aside
 from .mends import Mend, mend_of, mend_of_lock, mend_of_matte, mended
 from .pictures import Pictures
 from .planner import plan
@@ -29,6 +29,7 @@ __all__ = [
     "Suggested",
     "ViewName",
     "by_severity",
+    "came_back",
     "compose",
     "compose_plan",
     "finish_frame",

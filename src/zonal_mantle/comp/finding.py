@@ -6,11 +6,13 @@ import re
 from dataclasses import dataclass
 from typing import Literal
 
-from ..shot import Shot
+from ..shot import SetAside, Shot
 from .readings_matte import Fault
 from .readings_place import PlaceFault
 
 Severity = Literal["wrong", "doubt"]
+MUCH_WORSE = 1.5  # times as much as when it was set aside
+_FRAMES = re.compile(r"[Ff]rames? \d[\d–-]*")
 _NUMBERS = re.compile(r"[-+−]?\d[\d.,]*(?:\s?%)?")
 
 
@@ -39,8 +41,36 @@ class Finding:
 
 
 def reason_set_aside(shot: Shot, finding: Finding) -> str | None:
-    """Why a finding was set aside, or None where it was not."""
-    return next((each.reason for each in shot.set_aside if each.finding == finding.key), None)
+    """Why a finding was set aside, or None where it was not, or where it is much worse by now."""
+    aside = _set_aside(shot, finding)
+    return aside.reason if aside is not None and not is_worse(finding.words, aside.words) else None
+
+
+def came_back(shot: Shot, finding: Finding) -> SetAside | None:
+    """What was set aside of a finding that is much worse by now."""
+    aside = _set_aside(shot, finding)
+    return aside if aside is not None and is_worse(finding.words, aside.words) else None
+
+
+def is_worse(now: str, then: str) -> bool:
+    """Whether the first amount in words is much larger than it was then. Frames are no amounts.
+
+    >>> is_worse("Frame 9: 0.8 px off.", "Frame 3: 0.4 px off."), is_worse("Frame 9: 0.5 px.", "Frame 3: 0.4 px.")
+    (True, False)
+    """
+    amounts = [_NUMBERS.search(_FRAMES.sub("", words)) for words in (now, then)]
+    if amounts[0] is None or amounts[1] is None:
+        return False
+    new, old = (abs(_number(found[0])) for found in amounts if found is not None)
+    return new > MUCH_WORSE * old
+
+
+def _number(text: str) -> float:
+    return float(text.replace("−", "-").replace(",", "").rstrip("% ").rstrip("."))
+
+
+def _set_aside(shot: Shot, finding: Finding) -> SetAside | None:
+    return next((each for each in shot.set_aside if each.finding == finding.key), None)
 
 
 def by_severity(findings: list[Finding], shot: Shot) -> list[Finding]:

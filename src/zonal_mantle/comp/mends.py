@@ -13,7 +13,7 @@ from .finding import Finding
 
 What = Literal[
     "ride", "solve", "solve missing", "suggest lock", "matte on", "new matte", "add pull", "zone on", "place on",
-    "cover", "align horizon", "flip", "relink", "fit tone", "hide border", "all frames",
+    "show lost", "cover", "align horizon", "flip", "relink", "fit tone", "hide border", "all frames",
 ]  # fmt: skip
 
 
@@ -97,13 +97,15 @@ def mend_of_lock(shot: Shot, zone: Zone) -> Mend | None:
 
 
 def mend_of_solve(shot: Shot, lock: Lock) -> Mend | None:
-    """Solving a lock, or the frames that it lacks."""
+    """Solving a lock, or the frames that nobody solved yet; else where it was lost."""
     if lock.kind == "by hand" or (lock.kind == "point" and not lock.marks):
         return None
     if not lock.solved:
         return Mend("solve", f"Solve {lock.name}", lock.id)
     whole = lock.kind in ("camera", "pan") or lock.field_stays
     if not whole and any(lock.at(frame) is None for frame in shot.frames):
+        if lock.lost:  # solving again would lose it again
+            return Mend("show lost", f"Show where {lock.name} is lost", lock.id)
         return Mend("solve missing", f"Solve missing frames of {lock.name}", lock.id)
     return None
 

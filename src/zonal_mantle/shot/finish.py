@@ -205,10 +205,12 @@ class Finish(Value):
 
 
 class Group(Value):
-    """Zones that are handled as one. Tone, look and softness apply to each member; wrap and blend to the farthest."""
+    """Zones that are handled as one. Tone, look and softness apply to each member; wrap and blend to the farthest.
+    `label` says in a few words what they are for, and changes no picture."""
 
     id: str
     name: str
+    label: str = ""
     on: bool = True
     tone: ToneMatch = ToneMatch()
     look: LookUse | None = None

@@ -32,10 +32,12 @@ class Note(Value):
 
 
 class SetAside(Value):
-    """A finding that somebody looked at and accepts, and why. `finding` is what `Finding.key` gives."""
+    """A finding that somebody looked at and accepts, and why. `finding` is what `Finding.key` gives, `words` what it
+    said then: where it is much worse later, it counts again."""
 
     finding: str
     reason: str
+    words: str = ""
 
 
 class State(Value):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetItem, QWidget
 
-from ..comp import Finding, by_severity, mend_of, reason_set_aside
+from ..comp import Finding, by_severity, came_back, mend_of, reason_set_aside
 from ..shot import SetAside
 from . import theme
 from .desk import Desk
@@ -93,6 +93,9 @@ class Findings(QWidget):
         for finding in self.findings:
             reason = reason_set_aside(shot, finding)
             words = finding.words if reason is None else f"Set aside ({reason}): {finding.words}"
+            worse = came_back(shot, finding)
+            if worse is not None:
+                words = f"{finding.words} Much more than when it was set aside ({worse.reason})."
             mark = MARKS[finding.severity] if reason is None else "set aside"
             item = QTreeWidgetItem([mark, finding.stage, str(finding.frame), words, ""])
             item.setData(0, ROLE, finding)
@@ -149,7 +152,8 @@ class Findings(QWidget):
             self.reason.setFocus()
             return
         shot = self.desk.shot
-        new = (*shot.set_aside, SetAside(finding=chosen.key, reason=reason))
+        others = tuple(each for each in shot.set_aside if each.finding != chosen.key)
+        new = (*others, SetAside(finding=chosen.key, reason=reason, words=chosen.words))
         self.reason.clear()
         self.desk.annotate(shot.but(set_aside=new), "Set a finding aside")
 

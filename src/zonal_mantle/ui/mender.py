@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ..comp import Mend, mended
 from ..comp.mends import is_there
+from ..shot import Lock
 from .bench import Bench
 from .desk import Desk
 from .files import Files
@@ -37,6 +38,9 @@ class Mender:
             self.bench.refresh()
             self.bench.lock.measure.solve("both", missing=mend.what == "solve missing")
             return
+        if mend.what == "show lost":
+            self._show_lost(desk.shot.lock(mend.part))
+            return
         if mend.what == "hide border":
             self.bench.finish.frame.hide_now()
             return
@@ -51,3 +55,14 @@ class Mender:
             "fit tone": lambda: match.tone.fit_now(),
         }
         acts[mend.what]()
+
+    def _show_lost(self, lock: Lock) -> None:
+        """Goes to the first frame that a lock lacks, and says what can be done."""
+        desk = self.desk
+        missing = next((frame for frame in desk.shot.frames if lock.at(frame) is None), desk.frame)
+        desk.set_frame(missing)
+        desk.choose_lock(lock.id)
+        desk.choose_stage("Lock")
+        why = " ".join(lock.lost)
+        helps = "Draw its field or marks on this frame, leave out what crosses it, or choose another motion."
+        desk.said.emit(f"{why} {helps}", True)

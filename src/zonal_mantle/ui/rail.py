@@ -19,6 +19,7 @@ from PySide6.QtGui import (
 )  # fmt: skip
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QVBoxLayout, QWidget
 
+from ..comp import reason_set_aside
 from ..shot.lock import SHOWN_TIMES
 from . import theme
 from .desk import Desk
@@ -118,8 +119,7 @@ class Track(QWidget):
         place = readings.places.get(zone.id) if zone is not None and desk.stage == "Place" else None
         lock = desk.lock
         curve = None if lock is None else (lock.reference_frame, lock.solved, bool(lock.marks or lock.field))
-        aside = {each.finding for each in shot.set_aside}
-        marks = [finding.frame for finding in readings.findings if finding.key not in aside]
+        marks = [finding.frame for finding in readings.findings if reason_set_aside(shot, finding) is None]
         patches = None if desk.patch_curves is None else (desk.patch_curves[1], desk.patch_curves[0] == shot.patches)
         return (
             self.size(), self.devicePixelRatioF(), shot.first, shot.last, shot.work, curve,
@@ -159,9 +159,8 @@ class Track(QWidget):
         self._paint_patches(painter)
         for frame in self._pins:
             self._paint_pin(painter, frame, full=False)
-        shot_aside = {each.finding for each in shot.set_aside}
         for finding in self.desk.readings.findings:
-            if finding.key in shot_aside:
+            if reason_set_aside(shot, finding) is not None:
                 continue
             x = self.x_of(finding.frame)
             painter.setPen(Qt.PenStyle.NoPen)

@@ -18,6 +18,7 @@ SHARE = 0.8  # of a large screen that a new window takes
 TITLE_PX = 40  # that a window's own frame may take
 STOCK_PX, BENCH_PX, SECTION_PX, DRAWER_PX = 104, 266, 86, 116
 ROOMY_PX = 900  # height of a window from which the drawer of findings is open at first
+OF_A_SHOT = ("Stock", "Bench", "Section", "Findings")  # nothing stands in them while there is none
 NAMES = ("Stock", "Bench", "Rail", "Section", "Findings")
 
 
@@ -40,6 +41,7 @@ class Room(QObject):
         super().__init__(window)
         self.window, self.parts = window, parts
         self._alone: dict[str, bool] | None = None  # what was there before the picture took the whole window
+        self._bare: dict[str, bool] | None = None  # what will be there once there is a shot
         self._also: Callable[[bool], None] = lambda on: None
         self._sizes: dict[QSplitter, list[int]] = {}
         self._save_soon = QTimer(self, singleShot=True, interval=500)
@@ -71,16 +73,43 @@ class Room(QObject):
 
     # --- what is there ---
     def shows(self, name: str) -> bool:
-        """Whether a part is in the window."""
+        """Whether a part is in the window, or will be once there is a shot."""
+        if self._bare is not None and name in self._bare:
+            return self._bare[name]
         return not self.parts[name].isHidden()
 
     def show(self, name: str, on: bool) -> None:
         """Puts a part away or brings it back; where the picture is alone, all others come back too."""
         if self._alone is not None:
             self.picture_alone(self._also)
-        self.parts[name].setVisible(on)
+        if self._bare is not None and name in self._bare:
+            self._bare[name] = on
+        else:
+            self.parts[name].setVisible(on)
         self._save_soon.start()
         self.changed.emit()
+
+    def set_bare(self, on: bool) -> None:
+        """Leaves the window to the start page, or gives the parts of a shot their place again."""
+        if on == (self._bare is not None):
+            return
+        if self._alone is not None:
+            self.picture_alone(self._also)
+        if on:
+            self._keep_sizes()
+            self._bare = {name: self.shows(name) for name in OF_A_SHOT}
+            for name in OF_A_SHOT:
+                self.parts[name].hide()
+        elif self._bare is not None:
+            bare, self._bare = self._bare, None
+            for name, shown in bare.items():
+                self.parts[name].setVisible(shown)
+            self.divide()
+
+    def _keep_sizes(self) -> None:
+        """Remembers how wide and high each part is; one that is put away as it was."""
+        for splitter, known in self._sizes.items():
+            self._sizes[splitter] = [now or before for now, before in zip(splitter.sizes(), known)]
 
     @property
     def is_alone(self) -> bool:
@@ -90,6 +119,8 @@ class Room(QObject):
     def picture_alone(self, also: Callable[[bool], None]) -> None:
         """Gives the picture the whole window, or everything its place again; `also` shows or hides what else there
         is."""
+        if self._bare is not None:
+            return  # there is no picture
         self._also = also
         if self._alone is None:
             before = {name: self.shows(name) for name in NAMES}
@@ -138,16 +169,21 @@ class Room(QObject):
         put_away = [name for name in NAMES if not (self._alone or {}).get(name, self.shows(name))]
         if self._alone is not None:
             put_away = [name for name, on in self._alone.items() if not on]
+        if self._bare is None and self._was_laid_out():
+            self._keep_sizes()
         data = {
             "geometry": bytes(self.window.saveGeometry().toBase64().data()).decode(),
             "put_away": put_away,
-            "columns": self.columns.sizes(),
-            "rows": self.rows.sizes(),
+            "columns": self._sizes[self.columns],
+            "rows": self._sizes[self.rows],
         }
         try:
             write_whole(state_dir() / "window.json", json.dumps(data) + "\n")
         except OSError as problem:
             log.warning("How the window is divided could not be kept: %s", problem)
+
+    def _was_laid_out(self) -> bool:
+        return any(self.columns.sizes()) and any(self.rows.sizes())
 
 
 def _read() -> dict[str, object]:

@@ -12,6 +12,7 @@ from PySide6.QtGui import (
     QColor,
     QDragEnterEvent,
     QDropEvent,
+    QFontMetrics,
     QImage,
     QMouseEvent,
     QPainter,
@@ -168,11 +169,21 @@ class SectionView(QWidget):
         painter.drawLine(
             QPointF(self.x_of(zone.distance_m), foot.bottom()), QPointF(self.x_of(zone.distance_m), self.height() - 16)
         )
+        group = shot.group_of(zone)
+        lines = in_lines(zone.name, painter.fontMetrics(), int(box.width()) - 6)
         label = QRectF(box.left() + 1, box.top() + 1, box.width() - 2, 13)
-        painter.fillRect(label, QColor(20, 20, 20, 205))
-        painter.setPen(QColor(theme.TEXT))
-        name = painter.fontMetrics().elidedText(zone.name, Qt.TextElideMode.ElideRight, int(label.width()) - 4)
-        painter.drawText(label.adjusted(3, -1, 0, 0), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, name)
+        for words, place in (
+            *((line, label.translated(0, 12 * k)) for k, line in enumerate(lines)),
+            *([] if group is None else [(group.label or group.name, label.translated(0, box.height() - 15))]),
+        ):
+            painter.fillRect(place, QColor(20, 20, 20, 205))
+            of_group = group is not None and place.top() > box.center().y()
+            painter.setPen(QColor(theme.DIM if of_group else theme.TEXT))
+            flags = Qt.AlignmentFlag.AlignVCenter | (
+                Qt.AlignmentFlag.AlignHCenter if of_group else Qt.AlignmentFlag.AlignLeft
+            )
+            shown = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(box.width()) - 6)
+            painter.drawText(place.adjusted(3, -1, -3, 0), flags, shown)
         if not zone.on:
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, "off")
 
@@ -295,7 +306,9 @@ class SectionView(QWidget):
         for zone in self.desk.shot.near_to_far():
             if self.upright(zone).contains(point):
                 far = "infinity" if zone.distance_m is None else f"{zone.distance_m:g} m"
-                return f"{zone.name}, at {far}. Drag to change its distance: order and haze follow"
+                group = self.desk.shot.group_of(zone)
+                of = "" if group is None else f", of {group.name}" + (f" ({group.label})" if group.label else "")
+                return f"{zone.name}{of}, at {far}. Drag to change its distance: order and haze follow"
         if over_curve:
             return "Transmittance: the share of a zone's own light that reaches the lens. Drag to set the visibility"
         return "The shot from the side. Drop a picture here to make a zone at that distance"
@@ -308,6 +321,15 @@ class SectionView(QWidget):
         for url in event.mimeData().urls():
             self.dropped.emit(Path(url.toLocalFile()), self.distance_at(event.position().x()))
         event.acceptProposedAction()
+
+
+def in_lines(words: str, metrics: QFontMetrics, width: int) -> list[str]:
+    """Words in one line of a width in pixels, or in two where they do not fit in one."""
+    if metrics.horizontalAdvance(words) <= width or " " not in words:
+        return [words]
+    parts = words.split(" ")
+    first = max((k for k in range(1, len(parts)) if metrics.horizontalAdvance(" ".join(parts[:k])) <= width), default=1)
+    return [" ".join(parts[:first]), " ".join(parts[first:])]
 
 
 def set_visibility(desk: Desk, visibility_m: float, gesture: str) -> None:

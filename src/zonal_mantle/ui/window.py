@@ -151,6 +151,7 @@ class Window(QMainWindow):
         """The start page while there is no shot, else the viewer."""
         empty = self.desk.shot.plate is None
         self.face.setCurrentWidget(self.start if empty else self.viewer)
+        self.room.set_bare(empty)
         for part in (self.strip, self.probe):
             part.setVisible(not empty and not self.room.is_alone)
 

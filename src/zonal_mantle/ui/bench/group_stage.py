@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import cached_property
 from typing import Any, get_args
+
+from PySide6.QtWidgets import QLineEdit
 
 from ...shot import Group
 from ...shot.hang import Mode
@@ -60,11 +63,32 @@ class GroupStage(Stage):
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
         self.members = note()
+        self.title = self._line("Group name", "The group's name", lambda text: self.put("Rename", None, name=text))
+        self.label = self._line(
+            "Group label", "What the group is for, in a few words; shown in the section",
+            lambda text: self.put("Label", None, label=text),
+        )  # fmt: skip
+        self.label.setPlaceholderText("label")
+        self.inside.addLayout(row(self.title, self.label))
         self.inside.addWidget(self.members)
         self.add_parts(
             ("Tone", lambda: self.tone, "Toned as one"),
             ("Blend", lambda: self.blend, "Softness, opacity, wrap and blend"),
         )
+
+    def _line(self, name: str, tip: str, put: Callable[[str], None]) -> QLineEdit:
+        line = QLineEdit()
+        line.setAccessibleName(name)
+        line.setToolTip(tip)
+
+        def given() -> None:
+            group, text = self.group, line.text().strip()
+            known = None if group is None else group.name if line is self.title else group.label
+            if known is not None and text != known and (text or line is self.label):
+                put(text)
+
+        line.editingFinished.connect(given)
+        return line
 
     @cached_property
     def tone(self) -> WholeTone:
@@ -116,5 +140,8 @@ class GroupStage(Stage):
         super().show_body()
         group = self.group
         if group is not None:
+            for line, text in ((self.title, group.name), (self.label, group.label)):
+                if not line.hasFocus():
+                    line.setText(text)
             self.members.setText(", ".join(zone.name for zone in self.desk.shot.members(group.id)))
             self.open_part(self.part)

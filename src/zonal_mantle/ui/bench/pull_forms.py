@@ -76,10 +76,8 @@ class LumaForm(Form):
         self.preset = choice([*PRESETS, OWN], "Which mix of the coded feed the pull looks at", self._preset)
         self.inside.addWidget(self.preset)
         self.weights = []
-        for k, (letter, name, default) in enumerate(
-            (("R", "red", 0.2126), ("G", "green", 0.7152), ("B", "blue", 0.0722))
-        ):
-            field = NumberField(letter, -2, 2, 0.01, default, 3, "", f"Weight of coded {name}")
+        for k, (name, default) in enumerate((("red", 0.2126), ("green", 0.7152), ("blue", 0.0722))):
+            field = NumberField(name.title(), -2, 2, 0.01, default, 3, "", f"Weight of coded {name}")
             self.plain(
                 field,
                 lambda k=k: self.pull.weights[k] if self.pull else None,
