@@ -96,7 +96,8 @@ class Room(QObject):
         if self._alone is not None:
             self.picture_alone(self._also)
         if on:
-            self._keep_sizes()
+            if self.window.isVisible():
+                self._keep_sizes()
             self._bare = {name: self.shows(name) for name in OF_A_SHOT}
             for name in OF_A_SHOT:
                 self.parts[name].hide()
@@ -169,7 +170,7 @@ class Room(QObject):
         put_away = [name for name in NAMES if not (self._alone or {}).get(name, self.shows(name))]
         if self._alone is not None:
             put_away = [name for name, on in self._alone.items() if not on]
-        if self._bare is None and self._was_laid_out():
+        if self._bare is None and self.window.isVisible():
             self._keep_sizes()
         data = {
             "geometry": bytes(self.window.saveGeometry().toBase64().data()).decode(),
@@ -181,9 +182,6 @@ class Room(QObject):
             write_whole(state_dir() / "window.json", json.dumps(data) + "\n")
         except OSError as problem:
             log.warning("How the window is divided could not be kept: %s", problem)
-
-    def _was_laid_out(self) -> bool:
-        return any(self.columns.sizes()) and any(self.rows.sizes())
 
 
 def _read() -> dict[str, object]:
