@@ -53,6 +53,7 @@ def test_parts_are_put_away_sized_and_found_again_so(opened):
     assert kept["put_away"] == ["Stock"]
     other = Window()
     other.show()
+    other.resize(window.size())  # the screen of the tests is small
     for _ in range(2):
         QApplication.processEvents()
     shown = [name for name in NAMES if not other.room.parts[name].isHidden()]

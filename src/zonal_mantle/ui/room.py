@@ -106,6 +106,7 @@ class Room(QObject):
             for name, shown in bare.items():
                 self.parts[name].setVisible(shown)
             self.divide()
+            QTimer.singleShot(0, self.divide)  # once they are laid out
 
     def _keep_sizes(self) -> None:
         """Remembers how wide and high each part is; one that is put away as it was."""
