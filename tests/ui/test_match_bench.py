@@ -2,9 +2,11 @@
 
 from pathlib import Path
 
+import cv2
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
+from scipy.special import erf
 
 from zonal_mantle.api import open_shot
 from zonal_mantle.comp import compose
@@ -143,3 +145,31 @@ def test_fit_all_makes_the_tower_no_worse_than_it_was(hands, tower, demo: Path):
     assert desk.zone.match.lens != type(desk.zone.match.lens)() or match.words.text()
     assert off() < before + 0.5
     assert "tone:" in match.words.text()  # nothing of the kept plate is like it, and it says so
+
+
+def test_an_edge_that_is_drawn_along_says_how_sharp_it_is(hands, tmp_path):
+    """A Gaussian of 1.2 px and square pixels: the response falls to a half at 0.153 cycles a pixel (closed form)."""
+    rows, columns = np.mgrid[:720, :1280] * 0.5 + 0.25  # two samples a pixel and direction
+    distance = (columns - 320) * np.cos(np.radians(6)) - (rows - 180) * np.sin(np.radians(6))
+    light = (0.4 + 0.3 * erf(distance / (1.2 * np.sqrt(2)))).reshape(360, 2, 640, 2).mean((1, 3))
+    codes = np.where(light <= 0.0031308, 12.92 * light, 1.055 * light ** (1 / 2.4) - 0.055)
+    cv2.imwrite(str(tmp_path / "edge.png"), np.round(np.dstack([codes] * 3) * 65535).astype(np.uint16))
+    window, said = hands.window, []
+    window.files.new_from(tmp_path / "edge.png")
+    hands.settled()
+    window.desk.set_view(view="Plate")
+    window.desk.choose_stage("Match")
+    window.bench.refresh()
+    window.bench.match.open_part("Lens")
+    hands.settled()
+    window.desk.said.connect(lambda words, trouble: said.append((words, trouble)))
+    hands.click(window.bench.match.lens.edge)
+    hands.drag_plate(320 - 11, 80, 320 + 10, 280)
+    hands.wait(lambda: any("MTF50" in words for words, _ in said))
+    words = next(words for words, _ in said if "MTF50" in words)
+    assert "edge of the plate" in words
+    assert float(words.split("half at ")[1].split()[0]) == pytest.approx(0.153, rel=0.06)
+    hands.click(window.bench.match.lens.edge)
+    hands.drag_plate(100, 80, 120, 280)  # nothing is there
+    hands.wait(lambda: any(trouble for _, trouble in said))
+    assert any("step" in words for words, trouble in said if trouble)

@@ -5,8 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..match.compare import compare
+from ..match.edge_mtf import sharpness
 from ..match.errors import MatchError
 from ..match.sharpness import LUMA, edge_widths
 from ..shot import Shot, Zone
@@ -22,7 +24,8 @@ FAR_OFF = 12.0  # ΔE between a zone and an aim that was drawn for it, that is a
 class MatchReading:
     """A zone against its aim on a frame: brighter by so many stops at the 2nd, 25th, 50th, 75th and 98th percentile;
     CIEDE2000 in shadows, middle and lights, and their mean colours, scene-linear; luma at those percentiles; how
-    wide the sharpest edges of both are; or why they cannot be compared. `drawn`: the aim was drawn for it."""
+    wide the sharpest edges of both are, and where their response falls to a half (cycles a pixel, and its standard
+    error; see `edge_mtf`); or why they cannot be compared. `drawn`: the aim was drawn for it."""
 
     frame: int
     stops: tuple[float, ...] = ()
@@ -33,6 +36,8 @@ class MatchReading:
     aim_light: tuple[float, ...] = ()
     zone_edges_px: float | None = None
     aim_edges_px: float | None = None
+    zone_mtf50: tuple[float, float] | None = None
+    aim_mtf50: tuple[float, float] | None = None
     problem: str = ""
     drawn: bool = False
 
@@ -64,6 +69,18 @@ def read_match(shot: Shot, zone: Zone, pictures: Pictures) -> MatchReading:
         widths = [edge_widths(each.picture @ LUMA, each.mask) for each in (seen, aim)]
         own, other = (float(np.median(each)) if len(each) else None for each in widths)
         light = (found.zone_light, found.aim_light)
-        return MatchReading(frame, found.stops, found.delta_e, found.zone, found.aim, *light, own, other, drawn=drawn)
+        own_mtf50, other_mtf50 = (_mtf50(each.picture @ LUMA, each.mask) for each in (seen, aim))
+        return MatchReading(
+            frame, found.stops, found.delta_e, found.zone, found.aim, *light, own, other, own_mtf50, other_mtf50,
+            drawn=drawn,
+        )  # fmt: skip
 
     return replace(known(("match", key), look, READINGS_KNOWN), drawn=drawn)
+
+
+def _mtf50(luma: NDArray[np.float32], mask: NDArray[np.bool_]) -> tuple[float, float] | None:
+    try:
+        found = sharpness(luma, mask)
+    except MatchError:
+        return None
+    return found.mtf50, found.error

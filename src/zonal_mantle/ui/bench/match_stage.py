@@ -82,7 +82,9 @@ class MatchStage(Stage):
     @cached_property
     def lens(self) -> LensPanel:
         """Focus, sharpness, motion blur."""
-        return LensPanel(self.desk)
+        lens = LensPanel(self.desk)
+        lens.line_wanted = self.line  # type: ignore[method-assign]
+        return lens
 
     @cached_property
     def wrap(self) -> WrapPanel:

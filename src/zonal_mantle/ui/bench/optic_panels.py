@@ -5,8 +5,12 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtWidgets import QCheckBox
 
+from ...comp import compose
 from ...comp.match_fit import optics_focus_px
 from ...match.air import transmittances
+from ...match.edge_mtf import edge_response
+from ...match.sharpness import LUMA
+from ...media.picture import picture_of
 from ...place.seen import zone_seen
 from ...shot import Keyed
 from ..desk import Desk
@@ -197,6 +201,34 @@ class LensPanel(MatchPart):
             "Phase", "phase_deg", -360, 360, 1, -90, 0, "°", "When it opens, from the frame's own time"
         )
         self.inside.addLayout(row(self.shutter, self.phase))
+        tip = "Drag along a straight edge of what is shown: says how sharp it is there (ISO 12233)"
+        self.edge = push_button("Measure an edge…", tip, self._edge)
+        self.inside.addWidget(self.edge)
+
+    def line_wanted(self, hint: str, then: object) -> None:
+        """Set by the stage: asks for a line on the picture."""
+
+    def _edge(self) -> None:
+        self.line_wanted("Drag along a straight edge, from one end to the other.", self._edge_drawn)
+
+    def _edge_drawn(self, a: tuple[float, float], b: tuple[float, float]) -> None:
+        """Says how sharp the edge between two places is, on the plate where that is shown, else in the composite."""
+        desk = self.desk
+        shot, frame, of_plate = desk.shot, desk.frame, desk.view == "Plate"
+
+        def measure() -> str:
+            source = shot.plate_source
+            if of_plate and source is not None:
+                seen = desk.store.pixels(picture_of(source, frame))
+            else:
+                seen = compose(shot, frame, desk.store)[..., :3]
+            found = edge_response(np.ascontiguousarray(seen @ LUMA), (*a, *b))
+            return (
+                f"At this edge of the {'plate' if of_plate else 'composite'} the response falls to a half at "
+                f"{found.mtf50:.3f} cycles a pixel (MTF50); it overshoots by {found.overshoot:.0%}."
+            )
+
+        desk.later("edge", measure, lambda words: desk.said.emit(words, False))
 
     def _of_optics(self, label: str, name: str, *numbers: object) -> NumberField:
         field = NumberField(label, *numbers)  # type: ignore[arg-type]
@@ -217,6 +249,10 @@ class LensPanel(MatchPart):
         out = []
         if found is not None and found.zone_edges_px is not None and found.aim_edges_px is not None:
             out.append(f"Sharpest edges {found.zone_edges_px:.2f} px, its aim's {found.aim_edges_px:.2f} px")
+        measured = (("", found.zone_mtf50), ("its aim's ", found.aim_mtf50)) if found is not None else ()
+        both = [f"{of}{at[0]:.2f} ± {at[1]:.2f}" for of, at in measured if at is not None]
+        if both:
+            out.append(f"MTF50 {', '.join(both)} cycles a pixel")
         value = self.value()
         if zone is not None and value is not None and value.focus == "distance":
             out.append(f"out of focus by {optics_focus_px(self.desk.shot, zone.distance_m):.1f} px")
