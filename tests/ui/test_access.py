@@ -105,3 +105,93 @@ def test_the_tour_has_six_steps_changes_nothing_and_can_be_left(opened):
     QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
     assert window.findChild(Tour) is None
     assert desk.shot is before
+
+
+def press(hands, key: Qt.Key, times: int = 1, modifiers: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+    """A key, wherever the focus is."""
+    for _ in range(times):
+        QTest.keyClick(QApplication.focusWidget() or hands.window, key, modifiers)
+        QApplication.processEvents()
+
+
+def point_at(hands, x: int, y: int) -> None:
+    """Moves the pointer by arrow keys to a place of the part that it is on."""
+    pointer, far = hands.window.key_pointer, Qt.KeyboardModifier.ShiftModifier
+    for by, back, on in (
+        (x - pointer.at.x(), Qt.Key.Key_Left, Qt.Key.Key_Right), (y - pointer.at.y(), Qt.Key.Key_Up, Qt.Key.Key_Down),
+    ):  # fmt: skip
+        key = on if by > 0 else back
+        press(hands, key, abs(by) // 10, far)
+        press(hands, key, abs(by) % 10)
+    assert (pointer.at.x(), pointer.at.y()) == (x, y)
+
+
+def test_a_shape_is_drawn_a_zone_dragged_and_a_frame_chosen_without_a_mouse(opened):
+    window, desk = opened.window, opened.window.desk
+    desk.choose_zone(desk.shot.zones[0].id)
+    opened.open_stage(window.bench.matte)
+    window.bench.matte.open_part("Shapes")
+    opened.keys(Qt.Key.Key_K)
+    pointer = window.key_pointer
+    assert pointer.target is window.viewer
+    assert pointer.cross.isVisible()
+    window.bench.matte.shapes.keep.click()
+    before = len(desk.matte.shapes)
+    corners = [opened.at(x, y) for x, y in ((200, 100), (330, 110), (300, 220))]
+    for corner in (*corners, corners[0]):  # the first again closes it
+        point_at(opened, corner.x(), corner.y())
+        press(opened, Qt.Key.Key_Return, 2)
+    assert len(desk.matte.shapes) == before + 1
+    drawn = desk.matte.shapes[-1].keys[0].points
+    assert len(drawn) == 3
+    assert drawn[0] == pytest.approx((200, 100), abs=2)
+
+    press(opened, Qt.Key.Key_Tab)  # the section
+    section = window.section.view
+    assert pointer.target is section
+    zone = desk.shot.near_to_far()[1]
+    at = section.upright(zone).center().toPoint()
+    point_at(opened, at.x(), at.y())
+    press(opened, Qt.Key.Key_Return)
+    assert pointer.cross.presses
+    point_at(opened, at.x() + 60, at.y())
+    press(opened, Qt.Key.Key_Return)
+    assert desk.zone_id == zone.id
+    assert desk.zone.distance_m > zone.distance_m
+    assert not desk.dragging
+
+    press(opened, Qt.Key.Key_Tab)  # the rail
+    track = window.rail.track
+    assert pointer.target is track
+    frame = desk.shot.last - 2
+    point_at(opened, round(track.x_of(frame)), 8)
+    press(opened, Qt.Key.Key_Return, 2)
+    assert desk.frame == frame
+    press(opened, Qt.Key.Key_Escape)
+    assert not pointer.is_on
+    assert not pointer.cross.isVisible()
+
+
+def test_the_pointer_of_keys_leaves_typing_and_what_is_gone_alone(opened):
+    window, desk = opened.window, opened.window.desk
+    pointer = window.key_pointer
+    opened.keys(Qt.Key.Key_K)
+    press(opened, Qt.Key.Key_Return)  # held while it is switched off
+    opened.keys(Qt.Key.Key_K)
+    assert not pointer.is_on
+    assert not pointer.pressed
+    opened.keys(Qt.Key.Key_K)
+    name = window.bench.name
+    name.setFocus()
+    name.clear()
+    QTest.keyClicks(name, "Dad")
+    QTest.keyClick(name, Qt.Key.Key_Return)
+    assert desk.zone.name == "Dad"
+    assert pointer.is_on
+    window.viewer.setFocus()
+    desk.open(type(desk.shot)(), None)  # nothing to point at any more
+    QApplication.processEvents()
+    press(opened, Qt.Key.Key_Right)
+    assert not pointer.is_on
+    pointer.flip()
+    assert not pointer.is_on

@@ -107,6 +107,7 @@ class Menus:
         view.addSeparator()
         self._add(view, "Step: plate, matte, cut-out, composite", "S", desk.step_view)
         self._add(view, "Magnifier", "M", lambda: desk.set_view(loupe=not desk.loupe))
+        self._add(view, "Move pointer by keys", "K", window.key_pointer.flip)
         self._add(view, "Wipe", "W", lambda: desk.set_view(wipe=not desk.wipe))
         self._add(view, "Held still", "H", window.strip.hold_still)
         self._add(view, "Before: without the open part of the match", "B", window.bench.match.flip_before)

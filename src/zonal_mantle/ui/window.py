@@ -20,6 +20,7 @@ from .findings import Findings
 from .firstpass import first_pass
 from .guard import guarded
 from .keptpictures import keep_picture
+from .keypointer import KeyPointer
 from .mender import Mender
 from .menus import Menus
 from .notes import Notes
@@ -108,6 +109,7 @@ class Window(QMainWindow):
         self.name = QLabel()
         self.name.setContentsMargins(0, 0, 10, 0)
         self.menuBar().setCornerWidget(self.name, Qt.Corner.TopRightCorner)
+        self.key_pointer = KeyPointer(self, self.desk)
         self.menus = Menus(self)
         self.setStyleSheet(STYLE)
         self.setAcceptDrops(True)
