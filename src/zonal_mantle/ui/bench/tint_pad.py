@@ -15,7 +15,7 @@ from ..guard import guarded
 
 REACH = 0.35  # of a factor, at the rim
 CHROMA = 0.25  # coded, of a colour at the rim
-HIGH_PX = 46
+HIGH_PX = 64
 
 
 def factors_of(x: float, y: float) -> tuple[float, float, float]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QComboBox, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ...comp.readings_match import MatchReading
 from ...finish.look import look_from
@@ -139,19 +139,21 @@ class TonePanel(MatchPart):
             pad.changed.connect(lambda x, y, gesture, name=name: self._tint(name, x, y, gesture))
             pad.gesture.connect(self.desk.set_dragging)
             self.pads[name] = pad
-        out.addLayout(row(*self.pads.values()))
-        self.balance = {}
-        for name, label in RANGES:
-            all_ = self.inner(label, name, "all", 0.01, 1.99, 0.005, 1, 3, "", f"Lightness of the {name}; 1 unchanged")
-            out.addWidget(all_)
-            parts = []
-            for colour in ("red", "green", "blue"):
-                tip = f"{colour} in the {name}"
-                field = self.inner(colour[0].upper(), name, colour, 0.01, 1.99, 0.005, 1, 3, "", tip)
-                field.setAccessibleName(f"{label} {colour}")
-                parts.append(field)
-            out.addLayout(row(*parts))
-            self.balance[name] = (all_, *parts)
+
+        def named(words: str) -> QLabel:
+            label = note(words)
+            label.setFixedWidth(38)
+            return label
+
+        out.addLayout(row(named(""), *(note(label) for _, label in RANGES)))
+        out.addLayout(row(named(""), *self.pads.values()))
+        self.balance: dict[str, list[NumberField]] = {name: [] for name, _ in RANGES}
+        for colour in ("all", "red", "green", "blue"):
+            for name, label in RANGES:
+                tip = f"Lightness of the {name}; 1 unchanged" if colour == "all" else f"{colour} in the {name}"
+                field = self.inner(f"{label} {colour}", name, colour, 0.01, 1.99, 0.005, 1, 3, "", tip, bare=True)
+                self.balance[name].append(field)
+            out.addLayout(row(named(colour.capitalize()), *(self.balance[name][-1] for name, _ in RANGES)))
         return out
 
     def _curves(self) -> QVBoxLayout:
