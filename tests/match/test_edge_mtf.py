@@ -4,10 +4,11 @@ import cv2
 import numpy as np
 import pytest
 from scipy.optimize import brentq
+from scipy.signal import windows
 from scipy.special import erf
 from skimage import data
 
-from zonal_mantle.match.edge_mtf import LEAST_EDGES, edge_response, responses, sharpness
+from zonal_mantle.match.edge_mtf import LEAST_EDGES, edge_response, responses, sharpness, tukey
 from zonal_mantle.match.errors import MatchError
 from zonal_mantle.match.lens import aperture
 from zonal_mantle.media.curves import srgb_decode
@@ -114,3 +115,9 @@ def test_only_pixels_of_the_mask_count():
     assert responses(seen, mask) == []
     mask[30:90] = True
     assert edge_response(seen, along(12), mask).mtf50 == pytest.approx(true_mtf50(0.5, 12), rel=0.04)
+
+
+@pytest.mark.parametrize("share", [0.2, 0.4, 1.0])
+def test_the_window_is_tukeys(share: float):
+    """SciPy's; Harris, On the use of windows for harmonic analysis, Proc. IEEE 66 (1978)."""
+    assert np.allclose(tukey(41, share), windows.tukey(41, share), atol=1e-12)

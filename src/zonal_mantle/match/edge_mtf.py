@@ -18,7 +18,6 @@ from typing import NamedTuple
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy.signal.windows import tukey
 
 from .errors import MatchError
 
@@ -158,6 +157,16 @@ def _parts(line: Line, length: float) -> list[Line]:
     (x0, y0, x1, y1), shares = line, np.linspace(0, 1, count + 1)
     ends = [(x0 + s * (x1 - x0), y0 + s * (y1 - y0)) for s in shares]
     return [(*a, *b) for a, b in zip(ends, ends[1:])]
+
+
+def tukey(count: int, share: float) -> NDArray[np.float64]:
+    """A window that is even but for a cosine at its ends, which take that share of it.
+
+    >>> tukey(5, 1.0).round(3).tolist()
+    [0.0, 0.5, 1.0, 0.5, 0.0]
+    """
+    place = np.minimum(np.arange(count), np.arange(count)[::-1]) / max((count - 1) * share / 2, 1e-9)
+    return np.asarray(0.5 - 0.5 * np.cos(np.pi * np.minimum(place, 1)))
 
 
 def _beside(
