@@ -185,3 +185,23 @@ def test_a_lock_keyed_by_hand_is_made_and_ridden_on(opened):
     assert desk.zone.placement.rides == lock.id
     opened.settled()
     assert "keyed by hand" in stage.header.words
+
+
+@pytest.mark.background
+def test_what_is_found_while_readings_are_taken_is_told_as_not_all(opened, monkeypatch):
+    window, desk = opened.window, opened.window.desk
+    monkeypatch.setattr("zonal_mantle.comp.readings.LEAST_FRAMES", 4)
+    said = []
+    desk.readings_changed.connect(
+        lambda: said.append((desk.readings.partly, window.findings.words(), window.bench.matte.header.words))
+    )
+    opened.wait(lambda: bool(said) and not desk.is_measuring, 60)
+    assert window.rail.findings.text().endswith(window.findings.words())
+    assert "so far" not in window.findings.words()
+    assert not desk.readings.partly
+    assert any("so far" in words for _, words, _ in said)
+    desk.edit_zone(desk.zone.but(name="Saltern works"), "Rename")
+    assert window.findings.words().endswith("so far")
+    assert window.rail.findings.text().endswith("so far")
+    opened.wait(lambda: not desk.is_measuring, 60)
+    assert "so far" not in window.rail.findings.text()

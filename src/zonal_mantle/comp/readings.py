@@ -43,7 +43,8 @@ RESIDUAL_ACCEPTED_PX = 0.3
 
 @dataclass
 class Readings:
-    """Every number the shot's stages show, by the id of their matte, lock or zone."""
+    """Every number the shot's stages show, by the id of their matte, lock or zone. `partly`: the mattes are not read on
+    all frames yet."""
 
     mattes: dict[str, MatteOverShot] = field(default_factory=dict)
     locks: dict[str, LockReading] = field(default_factory=dict)
@@ -52,6 +53,7 @@ class Readings:
     matches: dict[str, MatchReading] = field(default_factory=dict)
     finish: FinishReading | None = None
     findings: list[Finding] = field(default_factory=list)
+    partly: bool = False
 
     def as_dict(self) -> dict[str, Any]:
         """Plain values for JSON, which has no numbers that are not numbers: they are None."""
@@ -105,7 +107,7 @@ def take_readings(
             out.finish = read_finish(shot, pictures)
 
         def told() -> None:
-            part(replace(out, findings=[*out.findings, *_findings(shot, out)]))
+            part(replace(out, findings=[*out.findings, *_findings(shot, out)], partly=True))
 
         told()
         _mattes_over_frames(shot, pictures, progress, out, unread, told)

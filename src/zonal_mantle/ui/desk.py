@@ -56,6 +56,7 @@ class Desk(QObject):
     choice_changed = Signal()  # zone, lock or stage
     view_changed = Signal()
     readings_changed = Signal()
+    measuring_began = Signal()
     problems_changed = Signal()  # what is known to be wrong with the files
     job_changed = Signal(float, str)  # share 0…1, or below 0 when none runs
     said = Signal(str, bool)  # a sentence, and whether it is trouble
@@ -301,9 +302,9 @@ class Desk(QObject):
             self.lock_id = self.shot.locks[0].id if self.shot.locks else None
         if self.frame not in self.shot.frames:
             self.set_frame(self.frame)
-        self.shot_changed.emit()
         if measured_anew:
-            self._read_soon.start()
+            self._read_soon.start()  # before others are told, who say that what is known is not all
+        self.shot_changed.emit()
         if self.unsaved:
             self._autosave_soon.start()
 
@@ -457,8 +458,8 @@ class Desk(QObject):
     # --- readings ---
     @property
     def is_measuring(self) -> bool:
-        """Whether readings are being taken."""
-        return self._reader is not None
+        """Whether readings of the shot as it is now are being taken, or will be at once."""
+        return self._reader is not None or self._read_soon.isActive()
 
     def _read(self) -> None:
         if self.shot.plate is None:
@@ -480,6 +481,7 @@ class Desk(QObject):
             on_end=lambda r, e: self._measured.emit(job, r, e),
         )
         self._reader = self.scheduler.submit("readings", job, READINGS, stop_running=True)
+        self.measuring_began.emit()
 
     def _giving_way(self, job: Job) -> Callable[[float, str], None]:
         """The progress of readings, which wait at each frame for the picture that somebody waits for."""
@@ -500,7 +502,8 @@ class Desk(QObject):
                 self.readings_changed.emit()
                 return
             kept = [finding for finding in self.readings.findings if finding.stage == "Matte"]
-            self.readings = replace(some, mattes=self.readings.mattes, findings=[*some.findings, *kept])
+            known = self.readings
+            self.readings = replace(some, mattes=known.mattes, findings=[*some.findings, *kept], partly=known.partly)
             self.readings_changed.emit()
 
     def _readings_taken(self, job: Job, readings: Readings | None, error: Exception | None) -> None:

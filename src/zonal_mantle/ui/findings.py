@@ -68,6 +68,7 @@ class Findings(QWidget):
         self.setMinimumHeight(74)
         self.list.currentItemChanged.connect(lambda *_: self._show_buttons())
         desk.readings_changed.connect(self.refresh)
+        desk.measuring_began.connect(lambda: self.count.setText(f"Findings: {self.words()}"))
         desk.shot_changed.connect(self._shot_changed)
         self._shown: object = None
         self._show_buttons()
@@ -81,7 +82,8 @@ class Findings(QWidget):
         """How many there are."""
         found, shot = self.desk.readings.findings, self.desk.shot
         open_ = [each for each in found if reason_set_aside(shot, each) is None]
-        return counted(open_, len(found) - len(open_))
+        words = counted(open_, len(found) - len(open_))
+        return f"{words} so far" if self.desk.is_measuring and shot.plate is not None else words
 
     def refresh(self) -> None:
         """Lists them anew."""

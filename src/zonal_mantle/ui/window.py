@@ -128,7 +128,7 @@ class Window(QMainWindow):
         self.rail.findings_wanted.connect(lambda: self.room.show("Findings", not self.room.shows("Findings")))
         for part in (self.findings, self.bench):
             part.mend_wanted.connect(self.mender.do)
-        for signal in (self.desk.readings_changed, self.desk.shot_changed):
+        for signal in (self.desk.readings_changed, self.desk.shot_changed, self.desk.measuring_began):
             signal.connect(self._count_findings)
         self.desk.readings_changed.connect(self._measured)
         self.stock.import_wanted.connect(self.files.import_source)

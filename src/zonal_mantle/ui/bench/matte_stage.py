@@ -104,7 +104,8 @@ class MatteStage(Stage):
             limit = AGAINST_SKY_ACCEPTED if reading.by_sky else HOLES_ACCEPTED
             bad = reading.holes > limit or reading.leftover > limit or reading.off_px > 0 or reading.flicker > 0
             name = "gone" if reading.by_sky else "holes"
-            self.header.show_reading(f"{reading.holes:.1%} {name} · {reading.leftover:.1%} left", bad)
+            so_far = ", so far" if self.desk.readings.partly else ""
+            self.header.show_reading(f"{reading.holes:.1%} {name} · {reading.leftover:.1%} left{so_far}", bad)
             self.header.reading.setToolTip(_words(reading))
 
     # --- changing ---
