@@ -151,6 +151,11 @@ def test_frames_on_which_a_lock_was_lost_are_shown_rather_than_solved_once_more(
         ("On frame 3 the edge is off by 2 px.", "On frame 9 the edge is off by 2 px.", False),
         ("a dark fringe, −12 of 255", "a dark fringe, −40 of 255", True),
         ("1,200 px too few", "1,300 px too few", False),
+        ("Lock 2 is off by 0.42 px at its worst.", "Lock 2 is off by 0.90 px at its worst.", True),
+        ("Hills holds 44 of 48 frames.", "Hills holds 12 of 48 frames.", True),
+        ("Hills holds 12 of 48 frames.", "Hills holds 44 of 48 frames.", False),
+        ("ground may be gone, 0.3% of it, about 40, 90.", "ground may be gone, 0.3% of it, about 900, 300.", False),
+        ("ground may be gone, 0.3% of it, about 40, 90.", "ground may be gone, 2.1% of it, about 40, 90.", True),
         ("", "Hills is off by 9 px at its worst.", False),  # of older shots what was said is not known
     ],
 )

@@ -98,7 +98,7 @@ def test_photographs_that_are_out_of_focus_are_read_so(name: str):
         (np.full((100, 100), 0.4, np.float32), "no step|Too little"),
         (slanted(0.5, 12).T.copy(), "step|straight|even"),  # the line lies across it
         (np.random.default_rng(1).random((120, 120)).astype(np.float32), "step|straight|even"),
-        (np.full((120, 120), np.nan, np.float32), "step|even|straight"),
+        (np.full((120, 120), np.nan, np.float32), "Too little"),
     ],
 )
 def test_what_is_no_edge_is_said(picture: np.ndarray, why: str):
@@ -121,3 +121,14 @@ def test_only_pixels_of_the_mask_count():
 def test_the_window_is_tukeys(share: float):
     """SciPy's; Harris, On the use of windows for harmonic analysis, Proc. IEEE 66 (1978)."""
     assert np.allclose(tukey(41, share), windows.tukey(41, share), atol=1e-12)
+
+
+def test_what_is_not_finite_does_not_count_and_lines_outside_are_said():
+    seen = slanted(0.5, 12)
+    seen[np.random.default_rng(3).random(seen.shape) < 0.02] = np.nan
+    assert edge_response(seen, along(12)).mtf50 == pytest.approx(true_mtf50(0.5, 12), rel=0.04)
+    for line in ((-50, -50, -20, -20), (200, 10, 230, 90), (10, 200, 30, 260), (np.nan, 0, 10, 10), (5, 5, 5, 5)):
+        with pytest.raises(MatchError, match=r"outside|Too little"):
+            edge_response(seen, line)
+    for picture in (np.full((60, 60), np.nan, np.float32), np.zeros((3, 3), np.float32), np.zeros((0, 0), np.float32)):
+        assert responses(picture) == []

@@ -12,7 +12,8 @@ from .readings_place import PlaceFault
 
 Severity = Literal["wrong", "doubt"]
 MUCH_WORSE = 1.5  # times as much as when it was set aside
-_FRAMES = re.compile(r"[Ff]rames? \d[\d–-]*")
+_NO_AMOUNTS = re.compile(r"[Ff]rames? \d[\d–-]*|about [-−\d., ]+")
+_HELD = re.compile(r"holds (\d+) of (\d+)")
 _NUMBERS = re.compile(r"[-+−]?\d[\d.,]*(?:\s?%)?")
 
 
@@ -53,20 +54,28 @@ def came_back(shot: Shot, finding: Finding) -> SetAside | None:
 
 
 def is_worse(now: str, then: str) -> bool:
-    """Whether the first amount in words is much larger than it was then. Frames are no amounts.
+    """Whether an amount in words is much larger than it was then. Frames and places are no amounts, and of a lock the
+    frames count that it does not hold.
 
     >>> is_worse("Frame 9: 0.8 px off.", "Frame 3: 0.4 px off."), is_worse("Frame 9: 0.5 px.", "Frame 3: 0.4 px.")
     (True, False)
+    >>> is_worse("Lock 2 holds 30 of 48 frames.", "Lock 2 holds 44 of 48 frames.")
+    True
     """
-    amounts = [_NUMBERS.search(_FRAMES.sub("", words)) for words in (now, then)]
-    if amounts[0] is None or amounts[1] is None:
-        return False
-    new, old = (abs(_number(found[0])) for found in amounts if found is not None)
-    return new > MUCH_WORSE * old
+    pairs = zip(_amounts(now), _amounts(then))
+    return any(new > MUCH_WORSE * old for new, old in pairs)
+
+
+def _amounts(words: str) -> list[float]:
+    words = _HELD.sub(lambda found: str(int(found[2]) - int(found[1])), words)
+    return [abs(_number(found)) for found in _NUMBERS.findall(_NO_AMOUNTS.sub("", words))]
 
 
 def _number(text: str) -> float:
-    return float(text.replace("−", "-").replace(",", "").rstrip("% ").rstrip("."))
+    try:
+        return float(text.replace("−", "-").replace(",", "").rstrip("% ").rstrip("."))
+    except ValueError:  # such as a date: no amount
+        return 0.0
 
 
 def _set_aside(shot: Shot, finding: Finding) -> SetAside | None:

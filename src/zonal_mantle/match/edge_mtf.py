@@ -140,7 +140,10 @@ def responses(luma: Array, mask: NDArray[np.bool_] | None = None) -> list[EdgeRe
 
 def straight_lines(luma: Array) -> list[Line]:
     """Straight edges that are slanted against rows and columns, the longest first."""
-    codes = np.sqrt(np.clip(luma / max(float(np.percentile(luma, 99)), 1e-6), 0, 1))
+    if min(luma.shape) < LEAST_LENGTH_PX:
+        return []
+    known = np.nan_to_num(luma, nan=0.0, posinf=0.0, neginf=0.0)
+    codes = np.sqrt(np.clip(known / max(float(np.percentile(known, 99)), 1e-6), 0, 1))
     found = cv2.createLineSegmentDetector().detect((codes * 255).astype(np.uint8))[0]
     lines: list[tuple[float, Line]] = []
     for x0, y0, x1, y1 in [] if found is None else found.reshape(-1, 4).astype(float) + 0.5:
@@ -176,6 +179,10 @@ def _beside(
     its brighter side are above 0."""
     height, width = luma.shape
     x0, y0, x1, y1 = line
+    if not (
+        np.isfinite(line).all() and max(x0, x1) > 0 and max(y0, y1) > 0 and min(x0, x1) < width and min(y0, y1) < height
+    ):
+        raise MatchError("The edge lies outside of the picture.")
     length = float(np.hypot(x1 - x0, y1 - y0))
     tx, ty = (x1 - x0) / max(length, 1e-9), (y1 - y0) / max(length, 1e-9)
     left, right = sorted((x0, x1))
@@ -185,7 +192,7 @@ def _beside(
     j, i = np.mgrid[rows, columns] + 0.5
     along = (i - x0) * tx + (j - y0) * ty
     distance = (j - y0) * tx - (i - x0) * ty
-    use = (along > 1) & (along < length - 1) & (np.abs(distance) <= REACH_PX)
+    use = (along > 1) & (along < length - 1) & (np.abs(distance) <= REACH_PX) & np.isfinite(luma[rows, columns])
     if mask is not None:
         use &= mask[rows, columns]
     distance, along, values = distance[use], along[use], luma[rows, columns][use].astype(float)
