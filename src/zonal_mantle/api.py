@@ -29,6 +29,7 @@ from .shot.hang import Blend, Mirror
 from .shot.match import PARTS, AirMatch, Match, Part
 from .shot.moods import in_mood, with_mood
 from .shot.zone import Placement
+from .words import english, say
 
 __all__ = ["Cutout", "Sample", "Session", "add_painting", "luma_between", "new", "open_shot"]
 
@@ -63,7 +64,7 @@ def luma_between(stays: Sample, goes: Sample) -> LumaPull:
     MatteError : both are as bright.
     """
     if abs(stays.luma - goes.luma) < 1e-3:
-        raise MatteError("Both samples are as bright: luma cannot tell them apart. Pull by colour instead.")
+        raise MatteError(say("Both samples are as bright: luma cannot tell them apart. Pull by colour instead."))
     reach = abs(stays.luma - goes.luma)
     if stays.luma < goes.luma:
         return LumaPull(high=Keyed(constant=stays.luma), high_softness=Keyed(constant=reach))
@@ -165,7 +166,7 @@ class Session:
         """The plate: (h, w, 3) float32, scene-linear Rec. 709, the caller's own."""
         source = self.shot.plate_source
         if source is None:
-            raise ShotError("The shot has no plate.")
+            raise ShotError(say("The shot has no plate."))
         return self.store.plate(source, number).copy()
 
     def matte(self, zone_id: str, number: int) -> NDArray[np.float32]:
@@ -173,9 +174,9 @@ class Session:
         zone = self.shot.zone(zone_id)
         matte = self.shot.matte_of(zone)
         if self.shot.plate_source is None:
-            raise ShotError("The shot has no plate.")
+            raise ShotError(say("The shot has no plate."))
         if matte is None:
-            raise ShotError(f"{zone.name} has no matte.")
+            raise ShotError(say("{name} has no matte.", name=zone.name))
         made = self.store.made(matte_plan(self.shot, matte, number, zone=zone))
         if made.problem:
             raise MatteError(made.problem)
@@ -215,7 +216,14 @@ class Session:
         left, right, top, bottom = max(int(x0), 0), min(int(np.ceil(x1)), width), max(int(y0), 0), int(np.ceil(y1))
         bottom = min(bottom, height)
         if right <= left or bottom <= top:
-            raise ShotError(f"The area {area} is outside of the picture of {width} × {height} pixels.")
+            raise ShotError(
+                say(
+                    "The area {area} is outside of the picture of {width} × {height} pixels.",
+                    area=area,
+                    width=width,
+                    height=height,
+                )
+            )
         pixels = self.plate(frame)[top:bottom, left:right]
         mean, spread = pixels.mean(axis=(0, 1)), pixels.std(axis=(0, 1))
         r, g, b = (float(value) for value in mean)
@@ -225,7 +233,7 @@ class Session:
     def doubts(self, progress: Progress = _quiet) -> list[Finding]:
         """The findings that say where it is doubtful what is sky, or that no sky was found."""
         found = self.readings(progress).findings
-        return [each for each in found if each.fault == "doubt" or "No sky was found" in each.words]
+        return [each for each in found if each.fault == "doubt" or "No sky was found" in english(each.words)]
 
     def fit(self, zone_id: str, part: Part, whole_palette: bool = False, progress: Progress = _quiet) -> Fitted:
         """Measures one part of a zone's match ("tone", "air", "lens", "wrap", "grain") on the plate and sets it.
@@ -240,7 +248,9 @@ class Session:
         """
         self._known(zone_id)
         if part not in PARTS:
-            raise ShotError(f"There is no part {part} of a match. Its parts are: {', '.join(PARTS)}.")
+            raise ShotError(
+                say("There is no part {part} of a match. Its parts are: {names}.", part=part, names=", ".join(PARTS))
+            )
         found = fit_part(self.shot, zone_id, part, self.store, progress, whole_palette)
         self.shot = found.shot
         return found
@@ -259,7 +269,11 @@ class Session:
         match = self._known(from_id).match
         for part in parts:
             if part not in PARTS:
-                raise ShotError(f"There is no part {part} of a match. Its parts are: {', '.join(PARTS)}.")
+                raise ShotError(
+                    say(
+                        "There is no part {part} of a match. Its parts are: {names}.", part=part, names=", ".join(PARTS)
+                    )
+                )
         for id in to_ids:
             zone = self._known(id)
             changed = zone.match
@@ -295,7 +309,14 @@ class Session:
         zone = next((zone for zone in self.shot.zones if zone.id == zone_id), None)
         if zone is None:
             known = ", ".join(z.id for z in self.shot.zones) or "none"
-            raise ShotError(f"There is no zone {zone_id} in {self.shot.name}. Its zones are: {known}.")
+            raise ShotError(
+                say(
+                    "There is no zone {zone_id} in {name}. Its zones are: {known}.",
+                    zone_id=zone_id,
+                    name=self.shot.name,
+                    known=known,
+                )
+            )
         return zone
 
     # --- finish ---
@@ -314,7 +335,9 @@ class Session:
         if not str(name).endswith(SUFFIX):
             known = looks_in()
             if str(name) not in known:
-                raise FinishError(f"There is no look {name}. Those that ship are: {', '.join(known)}.")
+                raise FinishError(
+                    say("There is no look {name}. Those that ship are: {names}.", name=name, names=", ".join(known))
+                )
             path = known[str(name)]
         use = LookUse(look=read_look(path).look, strength=Keyed(constant=strength))
         if zone_id is None:
@@ -392,7 +415,7 @@ class Session:
         """Writes the shot's file, whole or not at all (ShotError)."""
         target = Path(path) if path else self.path
         if target is None:
-            raise ShotError("The shot has no file yet. Say where to save it.")
+            raise ShotError(say("The shot has no file yet. Say where to save it."))
         save(self.shot, target)
         self.path = target
         return target

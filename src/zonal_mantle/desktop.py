@@ -16,6 +16,7 @@ from pathlib import Path
 
 from .paths import write_whole
 from .shot.errors import MantleError
+from .words import say
 
 ID = "org.zonal_mantle.ZonalMantle"
 SIZES = (16, 24, 32, 48, 64, 128, 256)
@@ -60,7 +61,11 @@ def install(home: Path | None = None, program: str | None = None) -> list[Path]:
             write_whole(path, data)
         except OSError as problem:
             raise MantleError(
-                f"{path} cannot be written: {problem.strerror}. Free the place and run it again."
+                say(
+                    "{path} cannot be written: {strerror}. Free the place and run it again.",
+                    path=path,
+                    strerror=problem.strerror,
+                )
             ) from problem
         written.append(path)
     _tell(home)

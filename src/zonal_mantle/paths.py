@@ -18,6 +18,8 @@ from pathlib import Path
 
 import platformdirs
 
+from .words import say
+
 log = logging.getLogger(__name__)
 DEAD_SECONDS = 600.0  # after which nobody still writes a part file
 
@@ -45,6 +47,11 @@ def log_path() -> Path:
 def looks_dir() -> Path:
     """Folder for a person's own looks, there or not."""
     return platformdirs.user_data_path("zonal-mantle") / "looks"
+
+
+def languages_dir() -> Path:
+    """Folder for translations of the window, there or not."""
+    return platformdirs.user_data_path("zonal-mantle") / "languages"
 
 
 def _made(path: Path) -> Path:
@@ -111,12 +118,16 @@ def _shown(text: str, most: int) -> str:
 
 def why_not(problem: Exception) -> str:
     """What an error of the system says, without numbers and paths."""
-    return (problem.strerror or "the system gives no reason") if isinstance(problem, OSError) else str(problem)
+    return (problem.strerror or say("the system gives no reason")) if isinstance(problem, OSError) else str(problem)
 
 
 def why_no_writing(problem: Exception) -> str:
     """The same of a library's error in writing, which mostly does not say why."""
-    return why_not(problem) if isinstance(problem, OSError) else "the disk may be full, or nothing may be written there"
+    return (
+        why_not(problem)
+        if isinstance(problem, OSError)
+        else say("the disk may be full, or nothing may be written there")
+    )
 
 
 def why_no_file(path: Path | str) -> str | None:
@@ -125,15 +136,15 @@ def why_no_file(path: Path | str) -> str | None:
     try:
         mode = os.stat(path).st_mode
     except FileNotFoundError:
-        return f"is missing from {placed(Path(path).parent)}"
+        return say("is missing from {placed}", placed=placed(Path(path).parent))
     except ValueError:  # a zero byte
-        return "has a name that no file can have"
+        return say("has a name that no file can have")
     except OSError as problem:
-        return f"cannot be read: {problem.strerror}"
+        return say("cannot be read: {strerror}", strerror=problem.strerror)
     if stat.S_ISREG(mode):
         return None
-    kinds = ((stat.S_ISDIR, "a folder"), (stat.S_ISFIFO, "a pipe"), (stat.S_ISSOCK, "a socket"))
-    return f"is {next((word for is_kind, word in kinds if is_kind(mode)), 'a device')}, not a file"
+    kinds = ((stat.S_ISDIR, say("a folder")), (stat.S_ISFIFO, say("a pipe")), (stat.S_ISSOCK, say("a socket")))
+    return say("is {next}, not a file", next=next((word for is_kind, word in kinds if is_kind(mode)), say("a device")))
 
 
 def write_whole(path: Path, content: str | bytes, mode: int | None = None) -> None:

@@ -12,6 +12,7 @@ from pathlib import Path
 from . import __version__
 from .paths import log_path, placed, why_not, written_whole
 from .shot.errors import MantleError
+from .words import say
 
 
 class ReportError(MantleError):
@@ -61,4 +62,10 @@ def pack(path: Path) -> list[str]:
                 file.write(log, log.name)
             return file.namelist()
     except OSError as problem:
-        raise ReportError(f"{placed(path)} cannot be written: {why_not(problem)}. Choose another folder.") from problem
+        raise ReportError(
+            say(
+                "{placed} cannot be written: {why_not}. Choose another folder.",
+                placed=placed(path),
+                why_not=why_not(problem),
+            )
+        ) from problem

@@ -14,6 +14,7 @@ from ..match.errors import MatchError
 from ..place.transform import reference_to_frame
 from ..shot import AimArea, Match, Shot, Zone
 from ..shot.hang import Blend, Mirror
+from ..words import say
 from .matte_planner import matte_plan, on_plate, reads_own
 from .pictures import Pictures
 from .stack import compose
@@ -77,7 +78,7 @@ def aim_seen(shot: Shot, zone: Zone, frame: int, pictures: Pictures, unlike: boo
     """
     source = shot.plate_source
     if source is None:
-        raise MatchError("The shot has no plate to compare with.")
+        raise MatchError(say("The shot has no plate to compare with."))
     picture = pictures.plate(source, frame)
     aim = zone.match.aim
     if aim.areas:
@@ -86,21 +87,34 @@ def aim_seen(shot: Shot, zone: Zone, frame: int, pictures: Pictures, unlike: boo
             mask |= area_mask(shot, area, aim.rides, frame)
         known = [area.distance_m for area in aim.areas if area.distance_m is not None]
         distance = float(np.median(known)) if len(known) == len(aim.areas) else None
-        words = f"The aim of {zone.name} lies outside of the picture on frame {frame}. Draw it again."
+        words = say(
+            "The aim of {name} lies outside of the picture on frame {frame}. Draw it again.",
+            name=zone.name,
+            frame=frame,
+        )
     else:
         if zone.distance_m is None and not shot.holds_plate(zone):
             raise MatchError(
-                f"{zone.name} is at infinity: nothing that is kept of the plate is like it. Draw an aim for it."
+                say(
+                    "{name} is at infinity: nothing that is kept of the plate is like it. Draw an aim for it.",
+                    name=zone.name,
+                )
             )
         other = plate_zone_for(shot, zone, frame)
         mask = np.ones(picture.shape[:2], bool) if other is None else kept_mask(shot, other, frame, pictures)
         distance = None if other is None else other.distance_m
-        words = f"Nothing of the plate is kept on frame {frame}: there is nothing to compare {zone.name} with."
+        words = say(
+            "Nothing of the plate is kept on frame {frame}: there is nothing to compare {name} with.",
+            frame=frame,
+            name=zone.name,
+        )
     mask = mask & np.isfinite(picture).all(axis=2)
     if not mask.any():
         raise MatchError(words)
     if mask.sum() < LEAST_PIXELS:
-        raise MatchError(f"The aim of {zone.name} is too small to measure anything on. Draw a larger area.")
+        raise MatchError(
+            say("The aim of {name} is too small to measure anything on. Draw a larger area.", name=zone.name)
+        )
     return Seen(picture, mask), distance
 
 
@@ -116,7 +130,9 @@ def zone_seen_with(shot: Shot, zone: Zone, frame: int, pictures: Pictures, match
     alpha = rgba[..., 3]
     mask = (alpha > SOLID) & np.isfinite(rgba).all(axis=2)
     if mask.mean() < LEAST_SHARE:
-        raise MatchError(f"Too little of {zone.name} is seen on frame {frame} to be compared.")
+        raise MatchError(
+            say("Too little of {name} is seen on frame {frame} to be compared.", name=zone.name, frame=frame)
+        )
     return Seen(np.asarray(rgba[..., :3] / np.maximum(alpha, 1e-6)[..., None], np.float32), np.asarray(mask))
 
 

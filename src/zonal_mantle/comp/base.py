@@ -23,6 +23,7 @@ from ..place.ride import lock_motion
 from ..place.transform import flat_to_reference
 from ..place.warp import warp
 from ..shot import Base, Keyed, Lock, MantleError, Placement, Shot, Source, Zone
+from ..words import say
 from .pictures import Pictures
 
 Array = NDArray[np.float32]
@@ -81,7 +82,9 @@ def make_base(
     lock, source = shot.lock(lock_id), shot.plate_source
     used = [frame for frame in (frames if frames is not None else shot.frames) if lock.at(frame) is not None]
     if source is None or not used:
-        raise BaseError(f"{lock.name} is not solved on these frames. Solve it before making a painting base.")
+        raise BaseError(
+            say("{name} is not solved on these frames. Solve it before making a painting base.", name=lock.name)
+        )
     to_base, base, corners = _canvas(shot, lock, used, scale, distance_m)
     gains = _gains(shot, pictures, used, to_base, base.size, progress)
     return Stitched(_median(shot, pictures, used, to_base, corners, base.size, gains, progress), base, gains, corners)
@@ -113,7 +116,7 @@ def _median(
             continue
         layers = np.empty((len(seen), here, width, 4), np.float32)
         for k, frame in enumerate(seen):
-            progress(0.15 + 0.85 * (top + here * k / len(seen)) / height, "Stitching")
+            progress(0.15 + 0.85 * (top + here * k / len(seen)) / height, say("Stitching"))
             layers[k] = warp(pictures.plate(source, frame), up @ to_base[frame], (width, here))
             layers[k, ..., :3] *= np.float32(gains[frame])
         run_bands(_median_rows, here, layers, out[top : top + here])
@@ -132,20 +135,31 @@ def _canvas(
         depth = rim @ back[frame][2, :2] + back[frame][2, 2]
         if depth.min() * depth.max() <= 0 or abs(depth).min() < 0.05 * abs(depth).max():
             raise BaseError(
-                f"By frame {frame} {lock.name} has turned too far from frame {lock.reference_frame} for one flat "
-                "still. Make bases of fewer frames, each with its own lock."
+                say(
+                    "By frame {frame} {name} has turned too far from frame {reference_frame} for one flat still. "
+                    "Make bases of fewer frames, each with its own lock.",
+                    frame=frame,
+                    name=lock.name,
+                    reference_frame=lock.reference_frame,
+                )
             )
         ends.append(carry(back[frame], rim))
     low, high = np.floor(np.min(ends, axis=(0, 1))), np.ceil(np.max(ends, axis=(0, 1)))
     size = np.ceil((high - low) * scale).astype(int)
     if max(size) > MOST_SIDE:
         raise BaseError(
-            f"The base would be {size[0]}×{size[1]} pixels; the most is {MOST_SIDE} a side. "
-            "Take fewer frames or a smaller size."
+            say(
+                "The base would be {size}×{size_2} pixels; the most is {most_side} a side. Take fewer frames or "
+                "a smaller size.",
+                size=size[0],
+                size_2=size[1],
+                most_side=MOST_SIDE,
+            )
         )
     lay = np.array([[scale, 0, -scale * low[0]], [0, scale, -scale * low[1]], [0, 0, 1]])
     base = Base(
-        id=shot.new_id("base"), name=f"{lock.name} base", rides=lock.id, origin=(float(low[0]), float(low[1])),
+        id=shot.new_id("base"), name=say("{name} base", name=lock.name),
+        rides=lock.id, origin=(float(low[0]), float(low[1])),
         size=(int(size[0]), int(size[1])), scale=scale, distance_m=distance_m or lock.distance_m,
     )  # fmt: skip
     to_base = {frame: lay @ back[frame] for frame in frames}
@@ -168,7 +182,7 @@ def _gains(
     shrink = np.diag([small[0] / size[0], small[1] / size[1], 1.0])
     logs, count = [], len(frames)
     for done, frame in enumerate(frames):
-        progress(0.15 * done / count, f"Evening frame {frame}")
+        progress(0.15 * done / count, say("Evening frame {frame}", frame=frame))
         seen = warp(pictures.plate(source, frame), shrink @ to_base[frame], small)
         light = seen[..., :3] @ np.array([0.2126, 0.7152, 0.0722], np.float32)
         logs.append(np.where(seen[..., 3] > 0.999, np.log(np.maximum(light, 1e-4)), np.nan))
@@ -275,7 +289,9 @@ def write_base(shot: Shot, stitched: Stitched, path: Path) -> Path:
         codes = np.concatenate([srgb_encode(pixels[..., :3]), pixels[..., 3:]], axis=2)
         write_picture(path, np.clip(codes, 0, 1).astype(np.float32), "uint16")
     else:
-        raise BaseError(f"A base is written as EXR, PNG or TIFF, not {path.suffix or 'without an ending'}.")
+        raise BaseError(
+            say("A base is written as EXR, PNG or TIFF, not {suffix}.", suffix=path.suffix or say("without an ending"))
+        )
     beside = path.with_name(f"{path.stem}.guides.png")
     drawn = guides(shot, stitched)
     straight = drawn.copy()
@@ -295,7 +311,9 @@ def write_picture(path: Path, pixels: NDArray, depth: str, compression: str = ""
         with written_whole(path) as part:
             write_still(part, pixels, depth, compression)
     except OSError as problem:
-        raise BaseError(f"{placed(path)} cannot be written: {why_not(problem)}.") from problem
+        raise BaseError(
+            say("{placed} cannot be written: {why_not}.", placed=placed(path), why_not=why_not(problem))
+        ) from problem
 
 
 def clean_frame(shot: Shot, stitched: Stitched, frame: int) -> Array:
@@ -326,12 +344,20 @@ def hang_base(shot: Shot, zone: Zone, base: Base) -> Zone:
     """
     source: Source = shot.source(zone.source)
     if base.rides is None:
-        raise BaseError(f"The lock that {base.name} was made by is not in the shot any more.")
+        raise BaseError(say("The lock that {name} was made by is not in the shot any more.", name=base.name))
     grow = source.width / base.size[0]
     if abs(source.height / base.size[1] - grow) * base.size[1] > 0.5:
         raise BaseError(
-            f"{source.name} is {source.width}×{source.height}; {base.name} is {base.size[0]}×{base.size[1]}. "
-            "A painted base keeps its shape; deliver it uncropped."
+            say(
+                "{name} is {width}×{height}; {name_2} is {size}×{size_2}. A painted base keeps its shape; "
+                "deliver it uncropped.",
+                name=source.name,
+                width=source.width,
+                height=source.height,
+                name_2=base.name,
+                size=base.size[0],
+                size_2=base.size[1],
+            )
         )
     as_painted = base.but(size=(source.width, source.height), scale=base.scale * grow)
     return zone.but(placement=base_placement(shot, as_painted), distance_m=base.distance_m)

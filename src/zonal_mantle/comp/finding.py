@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from ..shot import SetAside, Shot
+from ..words import english
 from .readings_matte import Fault
 from .readings_place import PlaceFault
 
@@ -38,19 +39,19 @@ class Finding:
         >>> Finding("Lock", "lock1", 1003, "Hills is off by 0.42 px at its worst.").key
         'Lock lock1: Hills is off by # px at its worst.'
         """
-        return f"{self.stage} {self.part}: {_NUMBERS.sub('#', self.words)}"
+        return f"{self.stage} {self.part}: {_NUMBERS.sub('#', english(self.words))}"
 
 
 def reason_set_aside(shot: Shot, finding: Finding) -> str | None:
     """Why a finding was set aside, or None where it was not, or where it is much worse by now."""
     aside = _set_aside(shot, finding)
-    return aside.reason if aside is not None and not is_worse(finding.words, aside.words) else None
+    return aside.reason if aside is not None and not is_worse(english(finding.words), aside.words) else None
 
 
 def came_back(shot: Shot, finding: Finding) -> SetAside | None:
     """What was set aside of a finding that is much worse by now."""
     aside = _set_aside(shot, finding)
-    return aside if aside is not None and is_worse(finding.words, aside.words) else None
+    return aside if aside is not None and is_worse(english(finding.words), aside.words) else None
 
 
 def is_worse(now: str, then: str) -> bool:

@@ -16,6 +16,7 @@ from ..geometry import carry
 from ..match.compare import delta_e_2000, lab
 from ..place.transform import reference_to_frame
 from ..shot import Patch, Reframe, Shot
+from ..words import say
 from .aim import corners_of
 from .finish_planner import crop_of, finished_plan, plate_aspect
 from .matte_planner import proxy_size
@@ -46,7 +47,9 @@ def plate_falloff(shot: Shot, pictures: Pictures, progress: Progress = _quiet) -
     source = shot.plate_source
     locks = [lock for lock in shot.locks if lock.holds]
     if source is None or not locks:
-        raise FinishError("The plate's own vignette is told by a lock: solve one on something that crosses the frame.")
+        raise FinishError(
+            say("The plate's own vignette is told by a lock: solve one on something that crosses the frame.")
+        )
     best: Falloff | None = None
     for number, lock in enumerate(locks):
         frames = [frame for frame in shot.work_frames if lock.at(frame) is not None]
@@ -54,15 +57,17 @@ def plate_falloff(shot: Shot, pictures: Pictures, progress: Progress = _quiet) -
         picks = [frames[round(k * (len(frames) - 1) / max(count - 1, 1))] for k in range(count)]
         lights = {}
         for k, frame in enumerate(picks):
-            progress((number + k / max(count, 1)) / len(locks), f"Looking at frame {frame}")
+            progress((number + k / max(count, 1)) / len(locks), say("Looking at frame {frame}", frame=frame))
             lights[frame] = _log_light(pictures.plate(source, frame))
         found = _falloff_by(shot, lock.id, lights)
         if found is not None and (best is None or found.give < best.give):
             best = found
     if best is None:
         raise FinishError(
-            "The plate's own vignette cannot be told: no lock moves far enough for one thing to be seen both in the "
-            "middle and near the rim."
+            say(
+                "The plate's own vignette cannot be told: no lock moves far enough for one thing to be seen both "
+                "in the middle and near the rim."
+            )
         )
     return best
 
@@ -124,7 +129,7 @@ def hide_border(shot: Shot, pictures: Pictures, progress: Progress = _quiet) -> 
     frames, scale = list(shot.work_frames), min(1.0, BORDER_PX / shot.size[0])
     least: NDArray | None = None
     for done, frame in enumerate(frames):
-        progress(done / len(frames), f"Looking at frame {frame}")
+        progress(done / len(frames), say("Looking at frame {frame}", frame=frame))
         alpha = compose(shot, frame, pictures, scale)[..., 3]
         least = alpha.copy() if least is None else np.minimum(least, alpha)
     assert least is not None
@@ -140,7 +145,9 @@ def hide_border(shot: Shot, pictures: Pictures, progress: Progress = _quiet) -> 
     found = largest_frame(inside, (x1 - x0) * fx / ((y1 - y0) * fy))
     if found is None or found[2] * shot.size[1] < (y1 - y0) / 20:
         raise FinishError(
-            "No part of the frame is filled on all frames, so no push in hides the border. Cover it in Place first."
+            say(
+                "No part of the frame is filled on all frames, so no push in hides the border. Cover it in Place first."
+            )
         )
     cx, cy, tall = found[0] * shot.size[0], found[1] * shot.size[1], found[2] * shot.size[1]
     plain = {"size": (y1 - y0) / tall, "x": cx - (x0 + x1) / 2, "y": cy - (y0 + y1) / 2}
@@ -170,7 +177,7 @@ def patch_curves(
     wanted = sorted({*frames, *(patch.frame for patch in patches if patch.frame in shot.frames)})
     colours: dict[tuple[str, int], NDArray | None] = {}
     for done, frame in enumerate(wanted):
-        progress(done / len(wanted), f"Looking at frame {frame}")
+        progress(done / len(wanted), say("Looking at frame {frame}", frame=frame))
         picture = compose_plan(finished_plan(shot, frame, PATCH_SCALE, leaves=False), pictures)
         for patch in patches:
             colours[patch.id, frame] = _mean_colour(shot, patch, frame, picture)

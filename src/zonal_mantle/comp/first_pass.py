@@ -11,6 +11,7 @@ from ..place.hands import flipped_in_place
 from ..shot import ClearSkyPull, MantleError, Matte, MatteUse, Placement, Shot, Zone
 from ..shot.match import PARTS
 from ..skies import SkyCard
+from ..words import say
 from .fits import fits_this_plate
 from .match_fit import fit_all
 from .matte_planner import zone_matte_plan
@@ -77,41 +78,48 @@ def first_pass(shot: Shot, pictures: Pictures, cards: list[SkyCard], progress: P
             reached = max(reached, start + share * (end - start))  # a part that begins anew does not lead back
             progress(reached, words)
 
-        told(0.0, f"First pass: {name.lower()}")
+        told(0.0, say("First pass: {lower}", lower=name.lower()))
         try:
             new, words = act(shot, told)
         except MantleError as problem:
-            steps.append(Step(f"First pass: {name.lower()}", shot, f"{name}: {problem}", done=False))
+            steps.append(Step(say("First pass: {lower}", lower=name.lower()), shot, f"{name}: {problem}", done=False))
             if name == "Matte":  # nothing would be seen of what is hung behind
-                words = "Sky, cover and fits: left out, for the plate is not cut."
-                steps.append(Step("First pass: left out", shot, words, done=False))
+                words = say("Sky, cover and fits: left out, for the plate is not cut.")
+                steps.append(Step(say("First pass: left out"), shot, words, done=False))
                 break
             continue
         shot = new
-        steps.append(Step(f"First pass: {name.lower()}", shot, f"{name}: {words}"))
+        steps.append(Step(say("First pass: {lower}", lower=name.lower()), shot, f"{name}: {words}"))
     return steps
 
 
 def _locked(shot: Shot, pictures: Pictures, progress: Progress) -> tuple[Shot, str]:
     known = best_lock(shot)
     if known is not None:
-        return shot, f"{known.name} was there already."
+        return shot, say("{name} was there already.", name=known.name)
     found = suggest_lock(shot, pictures, lambda share, words: progress(0.3 * share, words))
     lock = found.lock.but(id=shot.new_id("lock"))
     shot = solve_lock(
         shot.with_lock(lock), lock.id, pictures, "both", lambda share, words: progress(0.3 + 0.7 * share, words)
     )
     solved = shot.lock(lock.id)
-    return shot, f"{solved.name} is solved on {len(solved.solved)} of {len(shot.frames)} frames."
+    return shot, say(
+        "{name} is solved on {count} of {count_2} frames.",
+        name=solved.name,
+        count=len(solved.solved),
+        count_2=len(shot.frames),
+    )
 
 
 def _cut(shot: Shot, pictures: Pictures) -> tuple[Shot, str]:
     zone = next((each for each in shot.zones if shot.holds_plate(each)), None)
     if zone is None:
-        return shot, "no zone holds the plate, nothing is cut."
+        return shot, say("no zone holds the plate, nothing is cut.")
     if shot.matte_of(zone) is not None:
-        return shot, f"{zone.name} has one already."
-    matte = Matte(id=shot.new_id("matte"), name=f"{zone.name} matte", pulls=(ClearSkyPull(id=shot.new_id("pull")),))
+        return shot, say("{name} has one already.", name=zone.name)
+    matte = Matte(
+        id=shot.new_id("matte"), name=say("{name} matte", name=zone.name), pulls=(ClearSkyPull(id=shot.new_id("pull")),)
+    )
     cut = zone.but(matte=MatteUse(on=True, id=matte.id))
     shot = shot.with_matte(matte).with_zone(cut)
     frames = shot.frames
@@ -120,7 +128,7 @@ def _cut(shot: Shot, pictures: Pictures) -> tuple[Shot, str]:
     problems = [pictures.made(plan).problem for plan in plans if plan is not None]
     if problems and all(problems):
         raise MatteError(problems[0])
-    return shot, f"{zone.name} is cut by an automatic sky matte."
+    return shot, say("{name} is cut by an automatic sky matte.", name=zone.name)
 
 
 def _sky(shot: Shot) -> Zone | None:
@@ -131,12 +139,12 @@ def _sky(shot: Shot) -> Zone | None:
 def _hung(shot: Shot, pictures: Pictures, cards: list[SkyCard]) -> tuple[Shot, str]:
     known = _sky(shot)
     if known is not None and known.distance_m is None:
-        return shot, f"{known.name} was there already."
+        return shot, say("{name} was there already.", name=known.name)
     lock = best_lock(shot)
     turns = lock is not None and lock.kind in ("pan", "camera")
     fits = fits_this_plate(shot, [card for card in cards if turns or not card.around], pictures)
     if not fits:
-        return shot, "no sky of the library is there."
+        return shot, say("no sky of the library is there.")
     best = fits[0]
     source = source_of(best.card, shot.new_id("source"))
     middle = (shot.size[0] / 2, shot.size[1] / 2)
@@ -149,19 +157,21 @@ def _hung(shot: Shot, pictures: Pictures, cards: list[SkyCard]) -> tuple[Shot, s
     shot = shot.with_source(source).with_zone(zone)
     if best.flip:
         shot = shot.with_zone(flipped_in_place(shot, zone))
-    rides = "" if lock is None else f", riding on {lock.name}"
-    return shot, f"{source.name} is added at infinity{rides}: {'; '.join(best.reasons)}."
+    rides = "" if lock is None else say(", riding on {name}", name=lock.name)
+    return shot, say(
+        "{name} is added at infinity{rides}: {names}.", name=source.name, rides=rides, names="; ".join(best.reasons)
+    )
 
 
 def _covered(shot: Shot, pictures: Pictures, progress: Progress) -> tuple[Shot, str]:
     zone = _sky(shot)
     if zone is None or zone.placement.way != "flat":
-        return shot, "nothing that has to be scaled."
+        return shot, say("nothing that has to be scaled.")
     frames = shot.work_frames
     each = over_frames(
         frames,
         lambda frame: opening_of(shot, zone, frame, pictures, CHECK_SCALE),
-        lambda done, frame: progress(done / len(frames), f"Looking at frame {frame}"),
+        lambda done, frame: progress(done / len(frames), say("Looking at frame {frame}", frame=frame)),
     )
     openings = dict(zip(frames, each))
     try:
@@ -169,14 +179,14 @@ def _covered(shot: Shot, pictures: Pictures, progress: Progress) -> tuple[Shot, 
     except ValueError as problem:
         raise MantleError(str(problem)) from problem
     grown = placement.size.at(shot.first) / zone.placement.size.factor_at(shot.first)
-    words = f"{zone.name} covers every frame, at {grown:.0%} of its size."
+    words = say("{name} covers every frame, at {grown:.0%} of its size.", name=zone.name, grown=grown)
     return shot.with_zone(zone.but(placement=placement)), words
 
 
 def _fitted(shot: Shot, pictures: Pictures, progress: Progress) -> tuple[Shot, str]:
     zone = _sky(shot)
     if zone is None:
-        return shot, "there is nothing to fit."
+        return shot, say("there is nothing to fit.")
     found = fit_all(shot, pictures, [zone.id], progress)
     new = found.shot.zone(zone.id).match
     match = shot.zone(zone.id).match
@@ -184,4 +194,6 @@ def _fitted(shot: Shot, pictures: Pictures, progress: Progress) -> tuple[Shot, s
         match = match.with_part(part, new)
     shot = shot.with_zone(shot.zone(zone.id).but(match=match.but(on=True))).but(air=found.shot.air)
     done = ", ".join(part for part in PARTS if part in {each.part for each in found.fitted}) or "nothing"
-    return shot, f"{done} of {zone.name} fitted. {' '.join(found.refused.values())}".strip()
+    return shot, say(
+        "{done} of {name} fitted. {names}", done=done, name=zone.name, names=" ".join(found.refused.values())
+    ).strip()

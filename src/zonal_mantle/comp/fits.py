@@ -11,6 +11,7 @@ from ..place.light import Bearing
 from ..place.perspective import height_at
 from ..shot import Shot
 from ..skies import SkyCard
+from ..words import say
 from .matte_planner import matte_plan
 from .pictures import Pictures
 from .readings_place import plate_light, sky_matte
@@ -49,36 +50,42 @@ def _fit(
     shot: Shot, card: SkyCard, plate: Bearing | None, colour: tuple[float, float, float] | None, horizon: float | None
 ) -> Fit:
     cost, reasons, flip = 0.0, [], False
-    side = "right" if card.bearing_deg > 0 else "left"
+    side = say("right") if card.bearing_deg > 0 else say("left")
     if plate is None:
-        reasons.append(f"light from the {side}; the plate's is not known")
+        reasons.append(say("light from the {side}; the plate's is not known", side=side))
     elif plate.side == "middle":
-        reasons.append("the plate's light is ahead or behind")
+        reasons.append(say("the plate's light is ahead or behind"))
         cost += 0.5
     elif card.around:
-        reasons.append(f"can be turned so that its sun is on the {plate.side}")
+        reasons.append(say("can be turned so that its sun is on the {side}", side=plate.side))
         cost += 0.25
     elif side == plate.side:
-        reasons.append(f"light from the {side}, as the plate's")
+        reasons.append(say("light from the {side}, as the plate's", side=side))
     else:
         flip = True
         cost += 1.5
-        reasons.append(f"light from the {side}: has to be flipped")
+        reasons.append(say("light from the {side}: has to be flipped", side=side))
     if horizon is not None and not card.around:
         off = abs(card.horizon - horizon)
         cost += 10 * off
-        reasons.append(f"horizon at {card.horizon:.0%} of the height, the plate's at {horizon:.0%}")
+        reasons.append(
+            say(
+                "horizon at {horizon:.0%} of the height, the plate's at {horizon_2:.0%}",
+                horizon=card.horizon,
+                horizon_2=horizon,
+            )
+        )
     if colour is not None:
         apart = _colours_apart(card.colour, colour)
         cost += apart / 10
-        reasons.append(f"{apart:.0f} ΔE from the plate's sky")
+        reasons.append(say("{apart:.0f} ΔE from the plate's sky", apart=apart))
     wide = card.wide_deg / 42.0 if card.around else 1.0  # a usual lens sees about 42° of it
     enlarged = shot.size[0] * wide / card.size[0]
     if enlarged > 1:
         cost += 2 * np.log2(enlarged)
-        reasons.append(f"enlarged to {enlarged:.0%}")
+        reasons.append(say("enlarged to {enlarged:.0%}", enlarged=enlarged))
     else:
-        reasons.append("large enough")
+        reasons.append(say("large enough"))
     return Fit(card, float(cost), tuple(reasons), flip)
 
 

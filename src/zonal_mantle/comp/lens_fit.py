@@ -25,6 +25,7 @@ from ..match.sharpness import (
 from ..media.curves import coded
 from ..place.transform import reference_to_frame
 from ..shot import Keyed, LensMatch, Shot, WrapMatch, Zone
+from ..words import say
 from .aim import Seen, aim_seen, frames_for, zone_seen_with
 from .pictures import Pictures
 
@@ -69,10 +70,12 @@ def fit_lens(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> 
             break
     if len(own_tiles) < LEAST_TILES or len(aim_tiles) < LEAST_TILES:
         who = "aim" if len(aim_tiles) < LEAST_TILES else "zone"
-        raise ValueError(f"The {who} is too small for its sharpness to be measured: it takes areas of about 80 pixels.")
+        raise ValueError(
+            say("The {who} is too small for its sharpness to be measured: it takes areas of about 80 pixels.", who=who)
+        )
     if max(float(tile.std() / max(float(tile.mean()), 1e-4)) for tile in aim_tiles) < 0.02:
-        raise ValueError("The aim shows no edge that sharpness could be measured on.")
-    progress(0.3, "Measuring lens")
+        raise ValueError(say("The aim shows no edge that sharpness could be measured on."))
+    progress(0.3, say("Measuring lens"))
     travel = _travel(shot, zone, frames[0], pictures)
     length = float(np.hypot(*travel))
     own_power, aim_power = power_spectrum(own_tiles), power_spectrum(aim_tiles)
@@ -91,10 +94,16 @@ def fit_lens(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> 
         settled = settled.but(
             motion_blur=on, shutter_deg=_keyed(min(shutter, 720.0)), phase_deg=_keyed(-min(shutter, 720.0) / 2)
         )
-        sure = "" if length >= SURE_PX else "about "
-        words += f"; shutter {sure}{shutter:.0f}° from {blur.motion_px:.1f} px of {length:.1f} px a frame"
+        sure = "" if length >= SURE_PX else say("about ")
+        words += say(
+            "; shutter {sure}{shutter:.0f}° from {motion_px:.1f} px of {length:.1f} px a frame",
+            sure=sure,
+            shutter=shutter,
+            motion_px=blur.motion_px,
+            length=length,
+        )
     else:
-        words += "; the plate moves too little for its shutter to be measured"
+        words += say("; the plate moves too little for its shutter to be measured")
     return settled, words, values
 
 
@@ -105,31 +114,36 @@ def _focus_set(
     """Focus, softness or sharpening by what was measured."""
     if blur.kind == "disc" and blur.size >= ZEROS_FROM_PX:
         values["radius_px"] = blur.size
-        return lens.but(radius_px=_keyed(blur.size)), f"out of focus by {blur.size:.2f} px"
+        return lens.but(radius_px=_keyed(blur.size)), say("out of focus by {size:.2f} px", size=blur.size)
     widths = edge_widths(aim.picture @ LUMA, aim.mask)
     if len(widths) == 0:
-        raise ValueError("The aim shows no edge that sharpness could be measured on.")
+        raise ValueError(say("The aim shows no edge that sharpness could be measured on."))
     way = tuple(float(v) * blur.motion_px for v in direction) if direction is not None else (0.0, 0.0)
     radius = radius_by_edges(own.picture @ LUMA, own.mask, widths, noise_of(aim), (way[0], way[1]))
     if radius >= MOST_BY_EDGES_PX and blur.kind == "soft":
         values["softness_px"] = blur.size
-        return lens.but(softness_px=_keyed(blur.size)), f"softer by {blur.size:.2f} px"
+        return lens.but(softness_px=_keyed(blur.size)), say("softer by {size:.2f} px", size=blur.size)
     if radius >= LEAST_RADIUS_PX:
         values["radius_px"] = radius
-        unsure = "; uncertain: parts of one picture differ by as much" if radius < SURE_RADIUS_PX else ""
-        return lens.but(radius_px=_keyed(radius)), f"softer by a disc of {radius:.2f} px{unsure}"
+        unsure = say("; uncertain: parts of one picture differ by as much") if radius < SURE_RADIUS_PX else ""
+        return lens.but(radius_px=_keyed(radius)), say(
+            "softer by a disc of {radius:.2f} px{unsure}", radius=radius, unsure=unsure
+        )
     sharp = sharpening_by_edges(own.picture @ LUMA, own.mask, widths) if radius < 0 and direction is None else 0.0
     narrower = float(np.median(edge_widths(own.picture @ LUMA, own.mask) / widths)) if sharp > LEAST_SHARPEN else 1.0
     if 1 < narrower < SURE_NARROWER:
         values["radius_px"] = 0.0
-        words = f"left as it is: the aim's edges are narrower, as by a sharpening of {sharp:.2f}, but parts of one"
-        return lens, f"{words} picture differ by as much"
+        return lens, say(
+            "left as it is: the aim's edges are narrower, as by a sharpening of {sharp:.2f}, but parts of one picture "
+            "differ by as much",
+            sharp=sharp,
+        )
     if sharp > LEAST_SHARPEN:
         values["sharpen"] = sharp
         settled = lens.but(sharpen=_keyed(sharp), sharpen_px=_keyed(1.0), overshoot=_keyed(1.0))
-        return settled, f"sharpened by {sharp:.2f}"
+        return settled, say("sharpened by {sharp:.2f}", sharp=sharp)
     values["radius_px"] = 0.0
-    return lens, "as sharp as the plate"
+    return lens, say("as sharp as the plate")
 
 
 def noise_of(seen: Seen) -> float:

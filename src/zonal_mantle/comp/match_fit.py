@@ -21,6 +21,7 @@ from ..media.picture import picture_of
 from ..place.transform import reference_to_frame
 from ..shot import AirMatch, Cdl, Keyed, LensMatch, Match, Shot, ToneMatch, Zone
 from ..shot.match import GrainModel, Palette, Part, Slope
+from ..words import say
 from .aim import Seen, aim_seen, area_mask, blocks_of, frames_for, kept_mask, zone_seen_with
 from .digest import digest
 from .lens_fit import fit_lens
@@ -76,12 +77,18 @@ def fit_part(
     """
     zone = shot.zone(zone_id)
     if shot.plate_source is None:
-        raise MatchError("The shot has no plate to compare with.")
+        raise MatchError(say("The shot has no plate to compare with."))
     if shot.holds_plate(zone) and part in ("tone", "lens", "grain"):
-        raise MatchError(f"{zone.name} is the plate itself: its {part} is what the others are fitted to.")
+        raise MatchError(
+            say(
+                "{name} is the plate itself: its {part} is what the others are fitted to.",
+                name=zone.name,
+                part=say(part),
+            )
+        )
     if not any(zone.is_seen(frame) for frame in shot.work_frames):
-        raise MatchError(f"{zone.name} is switched off or not seen on any frame of the work range.")
-    progress(0.0, f"Measuring {part}")
+        raise MatchError(say("{name} is switched off or not seen on any frame of the work range.", name=zone.name))
+    progress(0.0, say("Measuring {part}", part=say(part)))
     try:
         if part == "tone":
             return _tone(shot, zone, pictures, whole_palette)
@@ -106,12 +113,12 @@ def fit_all(
     for done, (id, part) in enumerate(jobs):
         if part == "air" and any(each.part == "air" for each in fitted):
             continue  # one air for all of the shot
-        progress(done / max(len(jobs), 1), f"Fitting {part} of {shot.zone(id).name}")
+        progress(done / max(len(jobs), 1), say("Fitting {part} of {name}", part=say(part), name=shot.zone(id).name))
         try:
             now = fit_part(shot, id, part, pictures)
             if now.values.get("is_guess"):
                 raise MatchError(
-                    "The air could only be guessed, and was left: give two areas of the aim their distances."
+                    say("The air could only be guessed, and was left: give two areas of the aim their distances.")
                 )
         except MatchError as problem:
             if str(problem) not in refused.get(part, ""):
@@ -148,19 +155,27 @@ def _tone(shot: Shot, zone: Zone, pictures: Pictures, whole: bool) -> Fitted:
     changes = not np.allclose(matrix, ToneMatch().palette.matrix, atol=1e-9)
     if not changes:
         raise ValueError(
-            "nothing of its tone stands out from how things of one scene differ. Draw an aim of the zone's own kind."
+            say(
+                "nothing of its tone stands out from how things of one scene differ. Draw an aim of the zone's "
+                "own kind."
+            )
         )
     tone = by_hand.but(on=True, palette=Palette(matrix=matrix, strength=_keyed(1.0)))
     values = {
         "moved_stops": fit.moved_stops, "moved_stops_spread": fit.spread[0], "contrast": fit.contrast,
         "contrast_spread": fit.spread[1], "saturation": fit.saturation,
     }  # fmt: skip
-    words = (
-        f"{fit.moved_stops:+.2f} ± {fit.spread[0]:.2f} stops, contrast × {fit.contrast:.2f} ± {fit.spread[1]:.2f}, "
-        f"saturation × {fit.saturation:.2f}"
+    words = say(
+        "{moved_stops:+.2f} ± {spread:.2f} stops, contrast × {contrast:.2f} ± {spread_2:.2f}, saturation "
+        "× {saturation:.2f}",
+        moved_stops=fit.moved_stops,
+        spread=fit.spread[0],
+        contrast=fit.contrast,
+        spread_2=fit.spread[1],
+        saturation=fit.saturation,
     )
     if fit.spread[0] > UNSURE_STOPS:
-        words += "; uncertain: zone and aim show different things"
+        words += say("; uncertain: zone and aim show different things")
     return Fitted(_set(shot, zone, tone=tone), "tone", words, values)
 
 
@@ -214,7 +229,7 @@ def _air(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
     if not np.isfinite(fit.visibility_m):  # no distance is known: only the airlight could be guessed
         visibility = shot.air.visibility_m
         fit = fit._replace(visibility_m=visibility, interval_m=(visibility, visibility))
-        words = "a guess of the airlight; no distance is known, so the visibility is as it was"
+        words = say("a guess of the airlight; no distance is known, so the visibility is as it was")
     else:
         words = _air_words(fit)
     air = shot.air.but(
@@ -238,11 +253,17 @@ def _air(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
 def _air_words(fit: AirFit) -> str:
     low, high = fit.interval_m
     if fit.is_guess:
-        return (
-            f"a guess: visibility {fit.visibility_m / 1000:.1f} km. Draw two areas of the aim and give their distances "
-            "to measure it"
+        return say(
+            "a guess: visibility {visibility_m:.1f} km. Draw two areas of the aim and give their distances "
+            "to measure it",
+            visibility_m=fit.visibility_m / 1000,
         )
-    return f"visibility {fit.visibility_m / 1000:.1f} km, between {low / 1000:.1f} and {high / 1000:.1f} km"
+    return say(
+        "visibility {visibility_m:.1f} km, between {low:.1f} and {high:.1f} km",
+        visibility_m=fit.visibility_m / 1000,
+        low=low / 1000,
+        high=high / 1000,
+    )
 
 
 # --- lens ---
@@ -260,7 +281,7 @@ def _wrap(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
     )
     matte = shot.matte_of(plate)
     if matte is None or not plate.matte.on or not shot.holds_plate(plate):
-        raise ValueError("No matte of the plate is on: without it no rim before the old sky is known.")
+        raise ValueError(say("No matte of the plate is on: without it no rim before the old sky is known."))
     assert shot.plate_source is not None
     source = shot.plate_source
     frames = frames_for(shot, zone, 3)
@@ -268,9 +289,18 @@ def _wrap(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
     fit = fit_wrap([pictures.plate(source, frame) for frame in frames], alphas)
     seen = fit.amount > WRAP_SURE * fit.spread and fit.amount > LEAST_WRAP
     wrap = zone.match.wrap.but(on=seen, width_px=_keyed(fit.width_px), amount=_keyed(fit.amount))
-    words = f"{fit.amount:.0%} ± {fit.spread:.0%} of the sky's light over {fit.width_px:.0f} px"
+    words = say(
+        "{amount:.0%} ± {spread:.0%} of the sky's light over {width_px:.0f} px",
+        amount=fit.amount,
+        spread=fit.spread,
+        width_px=fit.width_px,
+    )
     if not seen:
-        words = f"no spill of the old sky is seen on the plate's rims ({fit.amount:.0%} ± {fit.spread:.0%})"
+        words = say(
+            "no spill of the old sky is seen on the plate's rims ({amount:.0%} ± {spread:.0%})",
+            amount=fit.amount,
+            spread=fit.spread,
+        )
     values = {"width_px": fit.width_px, "amount": fit.amount, "amount_spread": fit.spread, "lines": float(fit.lines)}
     return Fitted(_set(shot, zone, wrap=wrap), "wrap", words, values)
 
@@ -281,9 +311,11 @@ def _grain(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
     model = noise.model
     grain = zone.match.grain.but(on=True, strength=_keyed(1.0), size=_keyed(1.0), model=model, clip=None)
     middle = [float(np.interp(0.5, model.levels, [row[c] for row in model.deviation])) for c in range(3)]
-    words = ", ".join(f"{v * 255:.1f}" for v in middle) + f" of 255 at middle grey, from {noise.tiles} areas"
+    words = ", ".join(f"{v * 255:.1f}" for v in middle) + say(
+        " of 255 at middle grey, from {tiles} areas", tiles=noise.tiles
+    )
     if noise.blocky > 1.15:
-        words += "; the plate was compressed: what is left of its grain is measured"
+        words += say("; the plate was compressed: what is left of its grain is measured")
     values = {"tiles": float(noise.tiles), "spread": noise.spread, "blocky": noise.blocky}
     values |= {f"deviation_{c}": v for c, v in zip("rgb", middle)}
     return Fitted(_set(shot, zone, grain=grain), "grain", words, values)
@@ -297,7 +329,7 @@ def measured_grain(shot: Shot, frame: int, pictures: Pictures) -> GrainModel:
     MatchError : nothing of the plate is flat or shows the same on two frames.
     """
     if shot.plate_source is None:
-        raise MatchError("The shot has no plate. Open one first.")
+        raise MatchError(say("The shot has no plate. Open one first."))
     try:
         return plate_noise(shot, frame, pictures).model
     except ValueError as problem:
@@ -336,7 +368,9 @@ def plate_noise(shot: Shot, frame: int, pictures: Pictures) -> Noise:
 
     noise = known(("noise", key), measure, NOISES_KNOWN)
     if noise is None:
-        raise ValueError("Nothing of the plate is flat enough, or shows the same on two frames, to tell its grain.")
+        raise ValueError(
+            say("Nothing of the plate is flat enough, or shows the same on two frames, to tell its grain.")
+        )
     return noise
 
 

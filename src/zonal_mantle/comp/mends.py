@@ -9,6 +9,7 @@ import numpy as np
 
 from ..geometry import carry
 from ..shot import ClearSkyPull, Lock, Matte, MatteUse, Shot, Zone
+from ..words import english, say
 from .finding import Finding
 
 What = Literal[
@@ -71,11 +72,11 @@ def mend_of_matte(shot: Shot, zone: Zone) -> Mend | None:
     """What mends a zone's matte: switched on, made, or given a pull."""
     matte = shot.matte_of(zone)
     if matte is not None and not zone.matte.on:
-        return Mend("matte on", "Switch the matte on", zone.id) if hidden_behind(shot, zone) else None
+        return Mend("matte on", say("Switch the matte on"), zone.id) if hidden_behind(shot, zone) else None
     if matte is None:
-        return Mend("new matte", "Add an automatic sky matte", zone.id) if hidden_behind(shot, zone) else None
+        return Mend("new matte", say("Add an automatic sky matte"), zone.id) if hidden_behind(shot, zone) else None
     if not (matte.pulls or matte.shapes):
-        return Mend("add pull", "Add an automatic sky pull", zone.id)
+        return Mend("add pull", say("Add an automatic sky pull"), zone.id)
     return None
 
 
@@ -87,13 +88,13 @@ def mend_of_lock(shot: Shot, zone: Zone) -> Mend | None:
     if shot.first == shot.last:
         return None  # nothing moves in a still
     if shot.holds_plate(zone):
-        return None if shot.locks else Mend("suggest lock", "Suggest a lock", zone.id)
+        return None if shot.locks else Mend("suggest lock", say("Suggest a lock"), zone.id)
     best = best_lock(shot, zone.distance_m, zone.placement.way)
     if best is not None:
-        return Mend("ride", f"Ride on {best.name}", zone.id, best.id)
+        return Mend("ride", say("Ride on {name}", name=best.name), zone.id, best.id)
     if shot.locks:
         return mend_of_solve(shot, shot.locks[0])
-    return Mend("suggest lock", "Suggest a lock", zone.id)
+    return Mend("suggest lock", say("Suggest a lock"), zone.id)
 
 
 def mend_of_solve(shot: Shot, lock: Lock) -> Mend | None:
@@ -101,12 +102,12 @@ def mend_of_solve(shot: Shot, lock: Lock) -> Mend | None:
     if lock.kind == "by hand" or (lock.kind == "point" and not lock.marks):
         return None
     if not lock.solved:
-        return Mend("solve", f"Solve {lock.name}", lock.id)
+        return Mend("solve", say("Solve {name}", name=lock.name), lock.id)
     whole = lock.kind in ("camera", "pan") or lock.field_stays
     if not whole and any(lock.at(frame) is None for frame in shot.frames):
         if lock.lost:  # solving again would lose it again
-            return Mend("show lost", f"Show where {lock.name} is lost", lock.id)
-        return Mend("solve missing", f"Solve missing frames of {lock.name}", lock.id)
+            return Mend("show lost", say("Show where {name} is lost", name=lock.name), lock.id)
+        return Mend("solve missing", say("Solve missing frames of {name}", name=lock.name), lock.id)
     return None
 
 
@@ -119,9 +120,9 @@ def mend_of(shot: Shot, finding: Finding) -> Mend | None:
         and finding.severity == "wrong"
         and any(source.id == finding.part for source in shot.sources)
     ):
-        return Mend("relink", "Relink…", finding.part)
-    if finding.stage == "Finish" and "border" in finding.words:
-        return Mend("hide border", "Hide border", finding.part)
+        return Mend("relink", say("Relink…"), finding.part)
+    if finding.stage == "Finish" and "border" in english(finding.words):
+        return Mend("hide border", say("Hide border"), finding.part)
     if lock is not None:
         return mend_of_solve(shot, lock)
     if zone is None:
@@ -130,15 +131,15 @@ def mend_of(shot: Shot, finding: Finding) -> Mend | None:
         return mend_of_lock(shot, zone)
     if finding.stage == "Matte":
         return mend_of_matte(shot, zone)
-    if finding.stage == "Match" and "from its aim" in finding.words:
-        return Mend("fit tone", "Fit tone", zone.id)
+    if finding.stage == "Match" and "from its aim" in english(finding.words):
+        return Mend("fit tone", say("Fit tone"), zone.id)
     flat = zone.placement.way == "flat"
     if finding.fault == "uncovered" and flat:
-        return Mend("cover", "Scale to cover", zone.id)
+        return Mend("cover", say("Scale to cover"), zone.id)
     if finding.fault == "light" and flat:
-        return Mend("flip", "Flip horizontally", zone.id)
-    if finding.stage == "Place" and "horizon is off" in finding.words and flat:
-        return Mend("align horizon", "Align to horizon", zone.id)
+        return Mend("flip", say("Flip horizontally"), zone.id)
+    if finding.stage == "Place" and "horizon is off" in english(finding.words) and flat:
+        return Mend("align horizon", say("Align to horizon"), zone.id)
     return None
 
 
@@ -158,7 +159,11 @@ def mended(shot: Shot, mend: Mend) -> Shot | None:
         return shot.with_zone(zone.but(matte=zone.matte.but(on=True)))
     if mend.what == "new matte":
         zone = shot.zone(mend.part)
-        matte = Matte(id=shot.new_id("matte"), name=f"{zone.name} matte", pulls=(ClearSkyPull(id=shot.new_id("pull")),))
+        matte = Matte(
+            id=shot.new_id("matte"),
+            name=say("{name} matte", name=zone.name),
+            pulls=(ClearSkyPull(id=shot.new_id("pull")),),
+        )
         return shot.with_matte(matte).with_zone(zone.but(matte=MatteUse(on=True, id=matte.id)))
     if mend.what == "add pull":
         zone = shot.zone(mend.part)

@@ -9,6 +9,7 @@ from ..match.errors import MatchError
 from ..match.tone import REC709_LUMA
 from ..match.white import TO_XYZ, planckian_uv
 from ..shot import Keyed, Match, Shot, ToneMatch, Zone
+from ..words import say
 from .fits import old_sky_colour
 from .pictures import Pictures
 from .stack import compose
@@ -35,10 +36,10 @@ def new_sky_light(shot: Shot, zone: Zone, pictures: Pictures, amount: float = 1.
         (z for z in reversed(shot.near_to_far()) if not shot.holds_plate(z) and z.distance_m is None and z.on), None
     )
     if sky is None:
-        raise MatchError("There is no new sky in the shot: hang one at infinity first.")
+        raise MatchError(say("There is no new sky in the shot: hang one at infinity first."))
     old = old_sky_colour(shot, pictures)
     if old is None:
-        raise MatchError("The old sky is not known: pull the plate's matte first.")
+        raise MatchError(say("The old sky is not known: pull the plate's matte first."))
     pixels, weights = _sky_pixels(shot, sky, pictures)
     luma = pixels @ np.array(REC709_LUMA)
     light = (pixels * weights[:, None]).sum(axis=0) / weights.sum()

@@ -12,6 +12,7 @@ from ..lock import LockReading, read_lock
 from ..media import MediaError
 from ..place.coverage import CoverageReading, Opening
 from ..shot import Matte, Shot
+from ..words import say
 from .finding import Finding
 from .mends import best_lock, hidden_behind
 from .over_frames import AT_ONCE, over_frames
@@ -167,7 +168,7 @@ def _mattes_over_frames(
             of[1].add(of[0])
 
     def begun(place: int, of: tuple[int, MatteTally]) -> None:
-        progress(PLACES_SHARE + (1 - PLACES_SHARE) * place / len(wanted), f"Reading frame {of[0]}")
+        progress(PLACES_SHARE + (1 - PLACES_SHARE) * place / len(wanted), say("Reading frame {of}", of=of[0]))
         if few and place == len(few) * len(tallies) + AT_ONCE:  # those before are done
             out.mattes = {id: tally.result() for id, tally in tallies.items() if tally.frames}
             part()
@@ -197,7 +198,9 @@ def _places_over_frames(
 
     frames = shot.work_frames
     each = over_frames(
-        frames, opened, lambda done, frame: progress(PLACES_SHARE * done / len(frames), f"Reading frame {frame}")
+        frames,
+        opened,
+        lambda done, frame: progress(PLACES_SHARE * done / len(frames), say("Reading frame {frame}", frame=frame)),
     )
     for frame, found in zip(frames, each):
         for id, opening in found.items():
@@ -223,13 +226,17 @@ def _match_findings(shot: Shot, readings: Readings) -> list[Finding]:
         if reading is not None and reading.drawn and reading.problem:
             found.append(Finding("Match", zone.id, reading.frame, reading.problem))
         if reading is not None and reading.drawn and not reading.problem and reading.worst > FAR_OFF:
-            words = f"{zone.name} is {reading.worst:.0f} ΔE from its aim."
+            words = say("{name} is {worst:.0f} ΔE from its aim.", name=zone.name, worst=reading.worst)
             found.append(Finding("Match", zone.id, reading.frame, words))
         clip = zone.match.grain.clip
         if zone.match.grain.on and clip is not None:
             source = shot.source(clip)
             if source.end - source.start + 1 < len(shot.frames):
-                words = f"The grain of {zone.name}, {source.name}, is shorter than the shot: it begins again."
+                words = say(
+                    "The grain of {name}, {name_2}, is shorter than the shot: it begins again.",
+                    name=zone.name,
+                    name_2=source.name,
+                )
                 found.append(Finding("Match", zone.id, shot.first, words))
     return found
 
@@ -241,7 +248,11 @@ def _findings(shot: Shot, readings: Readings) -> list[Finding]:
             found += _matte_findings(matte, reading)
     far = [zone for zone in shot.near_to_far() if zone.is_seen(shot.first)]
     if far and far[-1].blend.mode != "normal" and not far[-1].blend.on_old_sky:
-        words = f"{far[-1].name} is the farthest: nothing lies behind it that {far[-1].blend.mode} could blend with."
+        words = say(
+            "{name} is the farthest: nothing lies behind it that {mode} could blend with.",
+            name=far[-1].name,
+            mode=say(far[-1].blend.mode),
+        )
         found.append(Finding("Place", far[-1].id, shot.first, words))
     for zone in shot.zones:
         if place := readings.places.get(zone.id):
@@ -250,28 +261,43 @@ def _findings(shot: Shot, readings: Readings) -> list[Finding]:
                 for frame, words, fault in place_words(zone, place)
             ]
         if zone.placement.rides and not shot.lock(zone.placement.rides).holds:
-            words = f"{zone.name} rides on {shot.lock(zone.placement.rides).name}, which is not solved."
+            words = say(
+                "{name} rides on {name_2}, which is not solved.",
+                name=zone.name,
+                name_2=shot.lock(zone.placement.rides).name,
+            )
             found.append(Finding("Lock", zone.id, shot.first, words, severity="wrong"))
         free = zone.placement.on and zone.on and not zone.placement.rides and not shot.holds_plate(zone)
         if free and (lock := best_lock(shot, zone.distance_m, zone.placement.way)) is not None:
-            words = f"{zone.name} rides on nothing: it does not follow the camera, though {lock.name} is solved."
+            words = say(
+                "{name} rides on nothing: it does not follow the camera, though {name_2} is solved.",
+                name=zone.name,
+                name_2=lock.name,
+            )
             found.append(Finding("Lock", zone.id, shot.first, words))
         if behind := hidden_behind(shot, zone):
-            what = behind[0].name if len(behind) == 1 else f"{len(behind)} zones"
-            words = f"{zone.name} is not cut by a matte: {what} behind it cannot be seen."
+            what = behind[0].name if len(behind) == 1 else say("{count} zones", count=len(behind))
+            words = say("{name} is not cut by a matte: {what} behind it cannot be seen.", name=zone.name, what=what)
             found.append(Finding("Matte", zone.id, shot.first, words, severity="wrong"))
     for lock in shot.locks:
         held = readings.locks.get(lock.id)
         if held and held.worst_px > RESIDUAL_ACCEPTED_PX:
-            words = f"{lock.name} is off by {held.worst_px:.2f} px at its worst."
+            words = say("{name} is off by {worst_px:.2f} px at its worst.", name=lock.name, worst_px=held.worst_px)
             found.append(Finding("Lock", lock.id, held.worst_frame, words))
         if lock.solved and lock.kind == "camera" and not lock.lens.focal_told:
-            words = f"{lock.name}: {lock.lost[-1] if lock.lost else 'this motion does not tell the focal length.'}"
+            reason = lock.lost[-1] if lock.lost else say("this motion does not tell the focal length.")
+            words = say("{name}: {reason}", name=lock.name, reason=reason)
             found.append(Finding("Lock", lock.id, lock.reference_frame, words))
         if held and held.solved < held.wanted:
             gaps = [frame for frame in shot.frames if lock.at(frame) is None]
-            reason = lock.lost[0] if lock.lost else "not solved to the end."
-            words = f"{lock.name} holds {held.solved} of {held.wanted} frames. {reason}"
+            reason = lock.lost[0] if lock.lost else say("not solved to the end.")
+            words = say(
+                "{name} holds {solved} of {wanted} frames. {reason}",
+                name=lock.name,
+                solved=held.solved,
+                wanted=held.wanted,
+                reason=reason,
+            )
             found.append(Finding("Lock", lock.id, gaps[0], words, severity="wrong"))
     if readings.finish is not None:
         found += [Finding("Finish", "finish", frame, words) for frame, words in readings.finish.troubles]
@@ -281,45 +307,77 @@ def _findings(shot: Shot, readings: Readings) -> list[Finding]:
 def _matte_findings(matte: Matte, reading: MatteOverShot) -> list[Finding]:
     """What is outside of the acceptable in one matte, each on its worst frame."""
     if reading.problem:
-        return [Finding("Matte", matte.id, reading.problem_frame, f"{matte.name}: {reading.problem}", severity="wrong")]
+        return [
+            Finding(
+                "Matte",
+                matte.id,
+                reading.problem_frame,
+                say("{name}: {problem}", name=matte.name, problem=reading.problem),
+                severity="wrong",
+            )
+        ]
     found = []
     if reading.doubt is not None and reading.doubt > DOUBT_ACCEPTED:
         x, y = reading.doubt_place
-        words = (
-            f"{matte.name}: {reading.doubt:.0%} of the frame may be sky or not, about {x:.0f}, {y:.0f}: "
-            "clouds may be left, or ground may go. Say which with Sky here or Not sky here."
+        words = say(
+            "{name}: {doubt:.0%} of the frame may be sky or not, about {x:.0f}, {y:.0f}: clouds may be left, "
+            "or ground may go. Say which with Sky here or Not sky here.",
+            name=matte.name,
+            doubt=reading.doubt,
+            x=x,
+            y=y,
         )
         found.append(Finding("Matte", matte.id, reading.doubt_frame, words, "doubt"))
     if reading.strip > STRIP_ACCEPTED:
         x, y = reading.strip_place
-        words = (
-            f"{matte.name}: what goes just above the ground, about {x:.0f}, {y:.0f}, is set off from the sky: distant "
-            "ground may go. Say so with Not sky here, or with Sky here that it is cloud."
+        words = say(
+            "{name}: what goes just above the ground, about {x:.0f}, {y:.0f}, is set off from the sky: "
+            "distant ground may go. Say so with Not sky here, or with Sky here that it is cloud.",
+            name=matte.name,
+            x=x,
+            y=y,
         )
         found.append(Finding("Matte", matte.id, reading.strip_frame, words, "doubt"))
     if reading.least < LEAST_PART:
-        words = f"{matte.name}: nothing of the frame stays."
+        words = say("{name}: nothing of the frame stays.", name=matte.name)
         found.append(Finding("Matte", matte.id, reading.least_frame, words, severity="wrong"))
     if reading.least > 1 - LEAST_PART and matte.pulls:
-        words = f"{matte.name}: all of every frame stays; it cuts nothing."
+        words = say("{name}: all of every frame stays; it cuts nothing.", name=matte.name)
         found.append(Finding("Matte", matte.id, reading.least_frame, words, severity="wrong"))
     if reading.jump > JUMP_ACCEPTED:
-        words = f"{matte.name}: what stays changes by {reading.jump:.0%} of the frame from the frame before."
+        words = say(
+            "{name}: what stays changes by {jump:.0%} of the frame from the frame before.",
+            name=matte.name,
+            jump=reading.jump,
+        )
         found.append(Finding("Matte", matte.id, reading.jump_frame, words))
     if reading.flicker > 0:
-        words = f"{matte.name}: what stays flickers, by {reading.flicker:.1%} of the frame against the frames beside."
+        words = say(
+            "{name}: what stays flickers, by {flicker:.1%} of the frame against the frames beside.",
+            name=matte.name,
+            flicker=reading.flicker,
+        )
         found.append(Finding("Matte", matte.id, reading.flicker_frame, words))
     if reading.off_px > 0:
-        words = f"{matte.name}: its edge lies {reading.off_words} beside the picture's."
+        words = say(
+            "{name}: its edge lies {off_words} beside the picture's.", name=matte.name, off_words=reading.off_words
+        )
         found.append(Finding("Matte", matte.id, reading.off_frame, words))
     if reading.by_sky:
         return found + _against_sky(matte, reading) + _of_the_edge(matte, reading)
     if reading.holes > HOLES_ACCEPTED:
-        size = f"the largest {reading.largest_hole_px2:.0f} px²"
-        words = f"{matte.name}: {reading.holes:.1%} of the keep area is not solid, {size}."
+        size = say("the largest {largest_hole_px2:.0f} px²", largest_hole_px2=reading.largest_hole_px2)
+        words = say(
+            "{name}: {holes:.1%} of the keep area is not solid, {size}.",
+            name=matte.name,
+            holes=reading.holes,
+            size=size,
+        )
         found.append(Finding("Matte", matte.id, reading.holes_frame, words, "holes"))
     if reading.leftover > LEFTOVER_ACCEPTED:
-        words = f"{matte.name}: {reading.leftover:.1%} of the dropped area is not empty."
+        words = say(
+            "{name}: {leftover:.1%} of the dropped area is not empty.", name=matte.name, leftover=reading.leftover
+        )
         found.append(Finding("Matte", matte.id, reading.leftover_frame, words, "leftover"))
     return found + _of_the_edge(matte, reading)
 
@@ -329,11 +387,23 @@ def _against_sky(matte: Matte, reading: MatteOverShot) -> list[Finding]:
     found = []
     if reading.leftover > AGAINST_SKY_ACCEPTED:
         x, y = reading.leftover_place
-        words = f"{matte.name}: sky or clouds may be left, {reading.leftover:.1%} of the sky, about {x:.0f}, {y:.0f}."
+        words = say(
+            "{name}: sky or clouds may be left, {leftover:.1%} of the sky, about {x:.0f}, {y:.0f}.",
+            name=matte.name,
+            leftover=reading.leftover,
+            x=x,
+            y=y,
+        )
         found.append(Finding("Matte", matte.id, reading.leftover_frame, words, "leftover"))
     if reading.holes > AGAINST_SKY_ACCEPTED:
         x, y = reading.holes_place
-        words = f"{matte.name}: ground may be gone, {reading.holes:.1%} of it, about {x:.0f}, {y:.0f}."
+        words = say(
+            "{name}: ground may be gone, {holes:.1%} of it, about {x:.0f}, {y:.0f}.",
+            name=matte.name,
+            holes=reading.holes,
+            x=x,
+            y=y,
+        )
         found.append(Finding("Matte", matte.id, reading.holes_frame, words, "holes"))
     return found
 
@@ -341,10 +411,19 @@ def _against_sky(matte: Matte, reading: MatteOverShot) -> list[Finding]:
 def _of_the_edge(matte: Matte, reading: MatteOverShot) -> list[Finding]:
     found = []
     if reading.halo is not None and abs(reading.halo) > HALO_ACCEPTED:
-        kind = "pale" if reading.halo > 0 else "dark"
-        words = f"{matte.name}: a {kind} fringe, {reading.halo:+.0f} of 255 toward the old sky."
+        kind = say("pale") if reading.halo > 0 else say("dark")
+        words = say(
+            "{name}: a {kind} fringe, {halo:+.0f} of 255 toward the old sky.",
+            name=matte.name,
+            kind=say(kind),
+            halo=reading.halo,
+        )
         found.append(Finding("Matte", matte.id, reading.halo_frame, words, "halo"))
     if reading.chatter is not None and reading.chatter > CHATTER_ACCEPTED:
-        words = f"{matte.name}: the edge chatters, alpha changes by {reading.chatter:.2f} a frame."
+        words = say(
+            "{name}: the edge chatters, alpha changes by {chatter:.2f} a frame.",
+            name=matte.name,
+            chatter=reading.chatter,
+        )
         found.append(Finding("Matte", matte.id, reading.chatter_frame, words, "chatter"))
     return found

@@ -13,6 +13,7 @@ from ..media.errors import MediaError
 from ..media.stamps import stamp_of
 from ..paths import on_disk
 from ..shot import Shot
+from ..words import say
 from .finish_planner import crop_of, leaving_of, output_size, plate_aspect
 from .finisher import leave
 from .matte_planner import proxy_size
@@ -45,7 +46,9 @@ def read_finish(shot: Shot, pictures: Pictures) -> FinishReading:
         border = _border(shot, pictures)
         if border is not None:
             frame, share = border
-            words = f"{share:.1%} of the frame stays empty at its border. Press Hide border under Frame."
+            words = say(
+                "{share:.1%} of the frame stays empty at its border. Press Hide border under Frame.", share=share
+            )
             troubles.append((frame, words))
     troubles += _beyond_half(shot, pictures)
     return FinishReading(output_size(shot), own, tuple(troubles))
@@ -70,8 +73,8 @@ def crop_trouble(shot: Shot) -> str:
     if crop is None or crop == crop_of(shot):
         return ""
     if crop_of(shot) == (0.0, 0.0, float(shot.size[0]), float(shot.size[1])):
-        return "The crop lies outside of the plate: all of the plate is delivered. Draw it again."
-    return "The crop reaches beyond the plate: only what lies within is delivered."
+        return say("The crop lies outside of the plate: all of the plate is delivered. Draw it again.")
+    return say("The crop reaches beyond the plate: only what lies within is delivered.")
 
 
 def _picks(shot: Shot) -> list[int]:
@@ -88,8 +91,17 @@ def _beyond_half(shot: Shot, pictures: Pictures) -> list[tuple[int, str]]:
         except FinishError:  # a finding of its own
             return []
         if most > LARGEST_HALF:
-            words = f"Its brightest value, {most:.3g}, is more than EXR of half floats holds"
-            return [(frame, f"{words}: it is written as {LARGEST_HALF:,.0f}. Render EXR of float for all of it.")]
+            words = say("Its brightest value, {most:.3g}, is more than EXR of half floats holds", most=most)
+            return [
+                (
+                    frame,
+                    say(
+                        "{words}: it is written as {largest_half:,.0f}. Render EXR of float for all of it.",
+                        words=words,
+                        largest_half=LARGEST_HALF,
+                    ),
+                )
+            ]
     return []
 
 

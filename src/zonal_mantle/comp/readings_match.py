@@ -12,6 +12,7 @@ from ..match.edge_mtf import sharpness
 from ..match.errors import MatchError
 from ..match.sharpness import LUMA, edge_widths
 from ..shot import Shot, Zone
+from ..words import say
 from .aim import aim_seen, blocks_of, frames_for, zone_seen_with
 from .digest import digest
 from .pictures import READINGS_KNOWN, Pictures, known
@@ -62,7 +63,7 @@ def read_match(shot: Shot, zone: Zone, pictures: Pictures) -> MatchReading:
             seen = zone_seen_with(shot, zone, frame, pictures, bare)
             away = [blocks_of([each]) for each in (seen, aim)]
             if not all(away):
-                raise MatchError("The aim is too small to compare with.")
+                raise MatchError(say("The aim is too small to compare with."))
             found = compare(np.concatenate(away[0]), np.concatenate(away[1]))
         except MatchError as problem:
             return MatchReading(frame, problem=str(problem), drawn=drawn)

@@ -19,6 +19,7 @@ from ..media.memory import one_at_a_time
 from ..place.transform import reference_to_frame
 from ..shot import ClearSkyPull, Matte, ScreenPull, Shape, Shot, Zone
 from ..shot.shapes import Point
+from ..words import say
 from .digest import digest
 from .matte_planner import matte_plan, reads_own, zone_picture
 from .pictures import READINGS_KNOWN, Pictures, known
@@ -200,11 +201,11 @@ def flicker_of(stays: Mapping[int, float]) -> tuple[float, int]:
 
 def _off_words(edge: EdgeOff) -> str:
     if edge.grow:
-        return f"{abs(edge.grow)} px {'inside' if edge.grow > 0 else 'outside'}"
-    sides = ((edge.right, "far left", "far right"), (edge.down, "high", "low"))
+        return say("{grow} px {which}", grow=abs(edge.grow), which=say("inside") if edge.grow > 0 else say("outside"))
+    sides = ((edge.right, say("far left"), say("far right")), (edge.down, say("high"), say("low")))
     # where it fits best is where it should be moved to: it lies on the other side
-    said = [f"{abs(by)} px too {less if by > 0 else more}" for by, less, more in sides if by]
-    return " and ".join(said)
+    said = [say("{by} px too {which}", by=abs(by), which=less if by > 0 else more) for by, less, more in sides if by]
+    return say(" and ").join(said)
 
 
 def _judged(shot: Shot, matte: Matte, frame: int) -> tuple[Any, ...]:
@@ -278,13 +279,23 @@ def wrong_picture(shot: Shot, zone: Zone, frame: int, pictures: Pictures) -> str
     if not isinstance(own, ScreenPull) or not screens:
         return ""
     if reads_own(shot, zone):
-        other = f"{matte.name} pulls a {screens[0]} screen, but {zone.name} was shot before a {own.screen} one."
+        other = say(
+            "{name} pulls a {screens} screen, but {name_2} was shot before a {screen} one.",
+            name=matte.name,
+            screens=screens[0],
+            name_2=zone.name,
+            screen=own.screen,
+        )
         return "" if own.screen in screens else other
     if own.screen not in screens:
         return ""
-    return (
-        f"{matte.name} pulls a {own.screen} screen on the {matte.reads}, but the screen is in the own picture of "
-        f"{zone.name}. Set Looks at to own picture."
+    return say(
+        "{name} pulls a {screen} screen on the {reads}, but the screen is in the own picture of "
+        "{name_2}. Set Looks at to own picture.",
+        name=matte.name,
+        screen=own.screen,
+        reads=matte.reads,
+        name_2=zone.name,
     )
 
 

@@ -18,6 +18,7 @@ from ..place.seen import plate_places, zone_seen
 from ..place.timing import frames_each, zone_frame
 from ..place.transform import corner_trouble
 from ..shot import Matte, Shot, Source, Zone
+from ..words import say
 from .layer import plan_alpha
 from .matte_planner import matte_plan, on_plate, reads_own, zone_matte_plan, zone_picture
 from .pictures import Pictures
@@ -169,28 +170,45 @@ def trouble_of(shot: Shot, zone: Zone) -> str:
     if placement.way == "corner pin":
         pins = np.array([[pin.x.at(shot.first), pin.y.at(shot.first)] for pin in placement.pins])
         if why := corner_trouble(pins):
-            return f"{zone.name} cannot be pinned: {why}. It is shown as a small square; drag the corners apart."
+            return say(
+                "{name} cannot be pinned: {why}. It is shown as a small square; drag the corners apart.",
+                name=zone.name,
+                why=why,
+            )
     lock = shot.lock(placement.rides) if placement.rides is not None else None
     if placement.way == "dome":
         if placement.dome.mapping == "lat-long" and placement.dome.wide_deg == 360 and not is_around(source):
             high = 360 * source.height / source.width
-            return (
-                f"{source.name} is {source.width}×{source.height}; a lat-long picture of all directions is 2:1. It is "
-                f"taken to reach {high:.0f}° from top to bottom. Say how wide it sees if it is a part."
+            return say(
+                "{name} is {width}×{height}; a lat-long picture of all directions is 2:1. It is taken to reach "
+                "{high:.0f}° from top to bottom. Say how wide it sees if it is a part.",
+                name=source.name,
+                width=source.width,
+                height=source.height,
+                high=high,
             )
         if lock is None or lock.kind not in ("pan", "camera"):
-            return f"A dome hangs by the lens of a pan or camera lock. {zone.name} is shown through a lens of 40°."
+            return say(
+                "A dome hangs by the lens of a pan or camera lock. {name} is shown through a lens of 40°.",
+                name=zone.name,
+            )
     if placement.way == "card" and (lock is None or lock.kind != "camera"):
-        return f"A card in metres hangs by a camera lock. {zone.name} moves like its lock's plane."
+        return say("A card in metres hangs by a camera lock. {name} moves like its lock's plane.", name=zone.name)
     if source.kind != "still":
         shown = [zone_frame(shot, zone, frame) for frame in (shot.first, shot.last)]
         count = source.end - source.start + 1
         if None in shown and zone.timing.after != "clear":
-            return f"{source.name} is not seen on all frames."
+            return say("{name} is not seen on all frames.", name=source.name)
         lasts = count / max(frames_each(shot, zone) * abs(zone.timing.speed.at(shot.first)), 1e-6)
         if lasts < len(shot.frames) and zone.timing.after in ("hold", "clear") and not zone.timing.speed.keys:
-            after = "its last frame is held" if zone.timing.after == "hold" else "nothing is shown"
-            return f"{source.name} has {count} frames, the shot {len(shot.frames)}: before and after, {after}."
+            after = say("its last frame is held") if zone.timing.after == "hold" else say("nothing is shown")
+            return say(
+                "{name} has {count} frames, the shot {count_2}: before and after, {after}.",
+                name=source.name,
+                count=count,
+                count_2=len(shot.frames),
+                after=after,
+            )
     return ""
 
 
@@ -199,21 +217,36 @@ def place_words(zone: Zone, place: PlaceReading) -> list[tuple[int, str, PlaceFa
     found: list[tuple[int, str, PlaceFault | None]] = []
     cover = place.coverage
     if cover.covered < cover.frames:
-        words = f"{zone.name} runs out on {cover.frames - cover.covered} of {cover.frames} frames."
+        words = say(
+            "{name} runs out on {frames} of {frames_2} frames.",
+            name=zone.name,
+            frames=cover.frames - cover.covered,
+            frames_2=cover.frames,
+        )
         found.append((cover.worst_frame, words, "uncovered"))
     if cover.enlarged > ENLARGED_ACCEPTED:
-        words = f"{zone.name} is enlarged to {cover.enlarged:.0%} at its worst pixel."
+        words = say("{name} is enlarged to {enlarged:.0%} at its worst pixel.", name=zone.name, enlarged=cover.enlarged)
         found.append((cover.enlarged_frame, words, None))
     level = place.horizon
     if level is not None:
         if abs(level.off_px) > HORIZON_ACCEPTED_PX or abs(level.off_deg) > HORIZON_ACCEPTED_DEG:
-            words = f"{zone.name}'s horizon is off by {level.off_px:+.1f} px and {level.off_deg:+.2f}°."
+            words = say(
+                "{name}'s horizon is off by {off_px:+.1f} px and {off_deg:+.2f}°.",
+                name=zone.name,
+                off_px=level.off_px,
+                off_deg=level.off_deg,
+            )
             found.append((level.frame, words, None))
         if level.odd:
             found.append((level.frame, level.odd, None))
     lit, plate = place.lit, place.plate_lit
     if lit is not None and plate is not None and min(lit.sure, plate.sure) >= SURE and disagree(plate, lit):
-        words = f"{zone.name} is lit from the {lit.side}, the plate from the {plate.side}."
+        words = say(
+            "{name} is lit from the {side}, the plate from the {side_2}.",
+            name=zone.name,
+            side=lit.side,
+            side_2=plate.side,
+        )
         found.append((cover.worst_frame, words, "light"))
     if place.trouble:
         found.append((cover.worst_frame, place.trouble, None))

@@ -13,6 +13,7 @@ from ..media.picture import Picture, picture_of
 from ..media.reader import read_picture, uneven_trouble
 from ..media.stamps import GONE
 from ..shot import Keyed, Shot, Source, Zone
+from ..words import say
 from .finding import Finding
 from .pictures import Pictures
 
@@ -34,7 +35,7 @@ def damaged_files(shot: Shot, pictures: Pictures, progress: Progress) -> list[Fi
     found = []
     for source in shot.sources:
         for picture in (each for each in _needed(shot, source) if each.stamp != GONE):
-            progress(0.0, f"Reading {source.name}")
+            progress(0.0, say("Reading {name}", name=source.name))
             words = pictures.kept(("whole", picture), partial(_fault_of, picture))
             if words:
                 found.append(Finding("Source", source.id, picture.number, words, severity="wrong"))
@@ -83,33 +84,35 @@ def lost_sizes(shot: Shot) -> list[Finding]:
         if not (zone.on and zone.placement.on):
             continue
         for frame, words in _lost(shot, zone):
-            found.append(Finding("Place", zone.id, frame, f"{zone.name} {words}", severity="wrong"))
+            found.append(
+                Finding("Place", zone.id, frame, say("{name} {words}", name=zone.name, words=words), severity="wrong")
+            )
             break
     return found
 
 
 def _lost(shot: Shot, zone: Zone) -> Iterator[tuple[int, str]]:
     """Frames on which a zone is placed so that nothing of it can be seen, and how."""
-    placement, nothing = zone.placement, "nothing of it can be seen."
+    placement, nothing = zone.placement, say("nothing of it can be seen.")
     if placement.way == "flat":
         for frame in _keyed_frames(shot, placement.size, placement.width):
             size, width = placement.size.at(frame), placement.width.at(frame)
             if not SIZES[0] <= abs(size) <= SIZES[1]:
-                yield frame, f"is scaled to {size:.3g} times its size: {nothing}"
+                yield frame, say("is scaled to {size:.3g} times its size: {nothing}", size=size, nothing=nothing)
             elif not SIZES[0] <= abs(width) <= SIZES[1]:
-                yield frame, f"is stretched to {width:.3g} times its width: {nothing}"
+                yield frame, say("is stretched to {width:.3g} times its width: {nothing}", width=width, nothing=nothing)
     elif placement.way == "card":
         for frame in _keyed_frames(shot, placement.card.height_m):
             height = placement.card.height_m.at(frame)
             if not HEIGHTS_M[0] <= abs(height) <= HEIGHTS_M[1]:
-                yield frame, f"is a card {height:.3g} m high: {nothing}"
+                yield frame, say("is a card {height:.3g} m high: {nothing}", height=height, nothing=nothing)
     elif placement.way == "corner pin":
         for frame in _keyed_frames(shot, *(each for pin in placement.pins for each in (pin.x, pin.y))):
             corners = np.array([(pin.x.at(frame), pin.y.at(frame)) for pin in placement.pins])
             after = np.roll(corners, -1, axis=0)
             area = 0.5 * abs(float((corners[:, 0] * after[:, 1] - corners[:, 1] * after[:, 0]).sum()))
             if area < LEAST_AREA_PX2:
-                yield frame, f"is pinned to corners that enclose no area: {nothing}"
+                yield frame, say("is pinned to corners that enclose no area: {nothing}", nothing=nothing)
 
 
 def _keyed_frames(shot: Shot, *values: Keyed) -> list[int]:

@@ -12,6 +12,7 @@ from ..finish.scopes import Kind, Scope, scope_of
 from ..match.errors import MatchError
 from ..media.curves import coded
 from ..shot import Shot
+from ..words import say
 from .aim import aim_seen, zone_seen_with
 from .finish_planner import finished_plan
 from .pictures import Pictures
@@ -65,7 +66,7 @@ def scope_of_part(looked: Looked, size: tuple[int, int], kind: Kind, region: Box
         codes = codes[rows, columns]
         mask = None if mask is None else mask[rows, columns]
         if codes.shape[0] == 0 or codes.shape[1] == 0:
-            raise FinishError("The region of the scope lies outside of the picture. Drag it again.")
+            raise FinishError(say("The region of the scope lies outside of the picture. Drag it again."))
     return scope_of(np.ascontiguousarray(codes), kind, None if mask is None else np.ascontiguousarray(mask))
 
 
@@ -76,12 +77,12 @@ def looked_at(
     if of == "Plate":
         source = shot.plate_source
         if source is None:
-            raise FinishError("The shot has no plate. Open one first.")
+            raise FinishError(say("The shot has no plate. Open one first."))
         return Looked(coded(pictures.plate(source, frame, scale)), None)
     if of in ("Zone", "Aim"):
         found = next((each for each in shot.zones if each.id == zone), None)
         if found is None:
-            raise MatchError("Choose a zone first: the scope is to show it by itself.")
+            raise MatchError(say("Choose a zone first: the scope is to show it by itself."))
         if of == "Aim":
             seen, _ = aim_seen(shot, found, frame, pictures)
         elif shot.holds_plate(found):

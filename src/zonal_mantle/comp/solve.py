@@ -30,6 +30,7 @@ from ..place.ride import followed
 from ..place.transform import reference_to_frame
 from ..shot import Lock, Shape, ShapeKey, Shot
 from ..shot.follow import WHOLE
+from ..words import say
 from .pictures import Pictures
 
 Array = NDArray[np.float32]
@@ -89,12 +90,16 @@ def merged(now: Shot, began: Shot, solved: Lock) -> tuple[Shot, str]:
     before = began.lock(solved.id)
     present = next((lock for lock in now.locks if lock.id == solved.id), None)
     if present is None:
-        return now, f"{solved.name} was removed while it was solved; its result was let go."
+        return now, say("{name} was removed while it was solved; its result was let go.", name=solved.name)
     found = {name: getattr(solved, name) for name in SOLVED_FIELDS}
     if all(getattr(present, name) == getattr(before, name) for name in MEASURED_FIELDS):
         return now.with_lock(present.but(**found)), ""
-    beside = solved.but(id=now.new_id("lock"), name=f"{solved.name}, as it was set up before")
-    words = f"{present.name} was changed while it was solved. The result is kept beside it as “{beside.name}”."
+    beside = solved.but(id=now.new_id("lock"), name=say("{name}, as it was set up before", name=solved.name))
+    words = say(
+        "{name} was changed while it was solved. The result is kept beside it as “{name_2}”.",
+        name=present.name,
+        name_2=beside.name,
+    )
     return now.with_lock(beside), words
 
 
@@ -104,9 +109,14 @@ class _Work:
     def __init__(self, shot: Shot, lock: Lock, pictures: Pictures) -> None:
         source = shot.plate_source
         if source is None:
-            raise LockError("The shot has no plate to lock onto. Open a plate first.")
+            raise LockError(say("The shot has no plate to lock onto. Open a plate first."))
         if lock.kind == "by hand":
-            raise LockError(f"{lock.name} is keyed by hand: there is nothing to solve. Key its position under Correct.")
+            raise LockError(
+                say(
+                    "{name} is keyed by hand: there is nothing to solve. Key its position under Correct.",
+                    name=lock.name,
+                )
+            )
         if lock.reads == "denoised plate" and shot.denoised is not None:
             source = shot.source(shot.denoised)
         self.shot, self.lock, self.pictures, self.source = shot, lock, pictures, source
@@ -143,8 +153,12 @@ class _Work:
         bits = bits_per_pixel(self.source) if self.lock.kind == "point" else None
         if bits is None or bits >= TRUSTED_BITS:
             return ()
-        words = f"{self.source.name} is compressed to {bits:.3f} bits a pixel: marks may be led away by whole pixels."
-        return (f"{words} Use a plane lock on a large field.",)
+        words = say(
+            "{name} is compressed to {bits:.3f} bits a pixel: marks may be led away by whole pixels.",
+            name=self.source.name,
+            bits=bits,
+        )
+        return (say("{words} Use a plane lock on a large field.", words=words),)
 
     def neighbours(self) -> dict[int, Array]:
         """Thin columns of all frames that were looked at, by which doubled and interlaced frames are found."""
@@ -159,8 +173,14 @@ class _Work:
             return self._with_codec(solved)
         if lock.reference_frame not in frames:
             raise LockError(
-                f"{lock.name} starts on frame {lock.reference_frame}, which is not in the shot "
-                f"({frames[0]}–{frames[-1]}). Draw its field anew on a frame of the shot."
+                say(
+                    "{name} starts on frame {reference_frame}, which is not in the shot ({frames}–{frames_2}). Draw "
+                    "its field anew on a frame of the shot.",
+                    name=lock.name,
+                    reference_frame=lock.reference_frame,
+                    frames=frames[0],
+                    frames_2=frames[-1],
+                )
             )
         if lock.kind == "camera":
             return solve_camera(lock, self.feed, self.cover, frames, progress)
@@ -234,24 +254,24 @@ def suggest_lock(
     """
     source = shot.plate_source
     if source is None or len(shot.frames) < 2:
-        raise LockError("There is no moving plate to look at. Open one first.")
+        raise LockError(say("There is no moving plate to look at. Open one first."))
 
     def feed(frame: int) -> Array:
         return lock_feed(pictures.plate(source, frame), "luma", 0.0)
 
     tracks = follow_features(
-        feed, lambda frame: None, shot.frames, lambda s, w: progress(0.7 * s, w), "Looking at the shot"
+        feed, lambda frame: None, shot.frames, lambda s, w: progress(0.7 * s, w), say("Looking at the shot")
     )
     found = tried(propose(tracks, shot.frames, shot.size), tracks, shot.frames, shot.size, progress)
     lock, reasons = _as_suggested(shot, found), [found.why]
     expected, trouble = found.expected_px, ""
     if found.kind != "camera":
-        progress(0.85, "Trying the lock")
+        progress(0.85, say("Trying the lock"))
         expected, words, trouble = _trial(shot, lock, pictures)
         if trouble and not found.field_stays:
             whole = replace(found, kind="plane", field_stays=True, region=whole_region(shot.size))
             other = _as_suggested(shot, whole)
-            progress(0.92, "Trying another lock")
+            progress(0.92, say("Trying another lock"))
             again, other_words, still = _trial(shot, other, pictures)
             reasons.append(words)
             if not still:
@@ -259,26 +279,33 @@ def suggest_lock(
         reasons.append(words)
     if trouble:
         reasons.append(
-            "Draw a region over something that has texture, stays in view and does not change, or lock single points."
+            say(
+                "Draw a region over something that has texture, stays in view and does not change, or lock "
+                "single points."
+            )
         )
     for each in shot.locks:
         box = _field_box(each)
         off = region_parallax(tracks, box, each.reference_frame) if box is not None else 0.0
         if off > PARALLAX_PX:
             reasons.append(
-                f"The field of {each.name} is not one plane: parts of it move apart by {off:.1f} px. What "
-                "rides on it as if it were farther away will slide."
+                say(
+                    "The field of {name} is not one plane: parts of it move apart by {off:.1f} px. What rides on it "
+                    "as if it were farther away will slide.",
+                    name=each.name,
+                    off=off,
+                )
             )
-    progress(1.0, "Looking at the shot: done")
+    progress(1.0, say("Looking at the shot: done"))
     return Suggested(lock.but(remarks=tuple(reasons)), tuple(reasons), expected)
 
 
 def _as_suggested(shot: Shot, found: Proposal) -> Lock:
     x0, y0, x1, y1 = found.region
     key = ShapeKey(frame=found.frame, points=((x0, y0), (x1, y0), (x1, y1), (x0, y1)))
-    name, number = f"Suggested {found.kind}", 2
+    name, number = say("Suggested {kind}", kind=say(found.kind)), 2
     while any(lock.name == name for lock in shot.locks):
-        name, number = f"Suggested {found.kind} {number}", number + 1
+        name, number = say("Suggested {kind} {number}", kind=say(found.kind), number=number), number + 1
     return Lock(
         id=shot.new_id("lock"), name=name, kind=found.kind, reference_frame=found.frame,
         field=(Shape(id="field", name="Field 1", keys=(key,)),) if found.kind == "plane" else (),
@@ -298,11 +325,23 @@ def _trial(shot: Shot, lock: Lock, pictures: Pictures) -> tuple[float | None, st
         solver = solve_staying if staying else solve_plane
         solved = solver(trial, work.feed, work.field(), work.cover, some)
     except LockError as problem:
-        return None, f"Tried on frames {some[0]}–{some[-1]}: {problem}", str(problem)
+        return (
+            None,
+            say("Tried on frames {some}–{some_2}: {problem}", some=some[0], some_2=some[-1], problem=problem),
+            str(problem),
+        )
     if solved.lost:
-        return None, f"Tried on frames {some[0]}–{some[-1]}: {' '.join(solved.lost)}", solved.lost[0]
+        return (
+            None,
+            say("Tried on frames {some}–{some_2}: {names}", some=some[0], some_2=some[-1], names=" ".join(solved.lost)),
+            solved.lost[0],
+        )
     worst = max(entry.residual_px for entry in solved.solved)
-    return worst, f"Tried on frames {some[0]}–{some[-1]}: it holds to {worst:.2f} px.", ""
+    return (
+        worst,
+        say("Tried on frames {some}–{some_2}: it holds to {worst:.2f} px.", some=some[0], some_2=some[-1], worst=worst),
+        "",
+    )
 
 
 def _field_box(lock: Lock) -> tuple[float, float, float, float] | None:

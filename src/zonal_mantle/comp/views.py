@@ -18,6 +18,7 @@ from ..media.picture import picture_of
 from ..media.stamps import UsedFile
 from ..place import reference_to_frame, warp
 from ..shot import Blend, MatteUse, Mirror, Seam, Shot, Zone
+from ..words import marks
 from .digest import digest
 from .finish_planner import finished_plan
 from .matte_planner import proxy_size, reads_own, zone_matte_plan, zone_picture
@@ -49,8 +50,8 @@ VIEWS: tuple[ViewName, ...] = (
 WHOLE_VIEWS: tuple[ViewName, ...] = ("Composite", "Finished", "Delivery")  # of all zones together
 OWN_VIEWS: tuple[ViewName, ...] = ("Matte", "Alpha check", "Tint", "Cut-out")  # of a matte of a zone's own picture
 STEPPED: tuple[ViewName, ...] = ("Plate", "Matte", "Cut-out", "Composite")
-BACKINGS = ("checker", "black", "white", "grey", "new background")
-CHANNELS = ("RGB", "Red", "Green", "Blue", "Alpha", "Luma")
+BACKINGS = marks("checker", "black", "white", "grey", "new background")
+CHANNELS = marks("RGB", "Red", "Green", "Blue", "Alpha", "Luma")
 
 _BASE = (LOWEST_EXPONENT + 127) << 10
 _COUNT = (HIGHEST_EXPONENT - LOWEST_EXPONENT) << 10

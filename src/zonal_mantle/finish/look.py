@@ -20,6 +20,7 @@ from ..shot.keyed import Keyed
 from ..shot.match import DAYLIGHT_DUV, DAYLIGHT_K, Range, Slope, ToneMatch, Triple
 from ..shot.settled import held, settled
 from ..shot.shapes import Point
+from ..words import say
 from .errors import FinishError
 
 V = TypeVar("V", bound=Value)
@@ -62,7 +63,9 @@ def write_look(path: Path, look: Look, picture: bytes = b"") -> None:
         path.parent.mkdir(parents=True, exist_ok=True)
         write_whole(path, json.dumps(data, indent=1) + "\n")
     except OSError as problem:
-        raise FinishError(f"{path} cannot be written: {problem.strerror}. Choose another folder.") from problem
+        raise FinishError(
+            say("{path} cannot be written: {strerror}. Choose another folder.", path=path, strerror=problem.strerror)
+        ) from problem
 
 
 def read_look(path: Path) -> LookFile:
@@ -76,19 +79,30 @@ def read_look(path: Path) -> LookFile:
     try:
         data = json_of(text_of(path, MOST_BYTES), name)
     except ShotError as problem:
-        raise FinishError(f"{problem} Choose a look ({SUFFIX}).") from problem
+        raise FinishError(say("{problem} Choose a look ({suffix}).", problem=problem, suffix=SUFFIX)) from problem
     if not isinstance(data, dict) or data.get("format") != FORMAT:
-        raise FinishError(f"{name} is not a look. Choose a file that ends in {SUFFIX}.")
+        raise FinishError(say("{name} is not a look. Choose a file that ends in {suffix}.", name=name, suffix=SUFFIX))
     version = data.get("version")
     if not isinstance(version, int) or version > VERSION:
         raise FinishError(
-            f"{name} was written by a newer release (format {version!r:.20}; this one reads up to {VERSION}). "
-            "Open it with that release; nothing was changed."
+            say(
+                "{name} was written by a newer release (format {version!r:.20}; this one reads up to "
+                "{version_2}). Open it with that release; nothing was changed.",
+                name=name,
+                version=version,
+                version_2=VERSION,
+            )
         )
     try:
         look = Look.model_validate(data.get("look"))
     except ValidationError as problem:
-        raise FinishError(f"{name} cannot be used: {sentence_of(problem)}. Nothing was changed.") from problem
+        raise FinishError(
+            say(
+                "{name} cannot be used: {sentence_of}. Nothing was changed.",
+                name=name,
+                sentence_of=sentence_of(problem),
+            )
+        ) from problem
     text = data.get("picture")
     try:
         picture = base64.b64decode(text[len(_PNG) :], validate=True) if text and text.startswith(_PNG) else b""

@@ -26,6 +26,7 @@ from ..media.stamps import GONE, Stamp
 from ..paths import for_library, named, placed
 from ..shot.door import bytes_of
 from ..shot.errors import ShotError
+from ..words import say
 from .errors import FinishError
 
 Array = NDArray[np.float32]
@@ -45,24 +46,33 @@ def lut_processor(path: str, stamp: Stamp) -> ocio.CPUProcessor:
     """
     file, name = Path(path), named(path)
     if stamp == GONE:
-        words = f"is missing from {placed(file.parent)}"
-        raise FinishError(f"The LUT {name} {words}. Choose it again, or switch the LUT off.")
+        words = say("is missing from {placed}", placed=placed(file.parent))
+        raise FinishError(
+            say("The LUT {name} {words}. Choose it again, or switch the LUT off.", name=name, words=words)
+        )
     if file.suffix.lower() not in KINDS:
-        raise FinishError(f"{name} is no LUT that can be read. Choose a .cube or a CLF (.clf) file.")
+        raise FinishError(say("{name} is no LUT that can be read. Choose a .cube or a CLF (.clf) file.", name=name))
     try:
         text = bytes_of(file, MOST_BYTES)
     except ShotError as problem:
-        raise FinishError(f"The LUT {problem} Choose it again, or switch the LUT off.") from problem
+        raise FinishError(
+            say("The LUT {problem} Choose it again, or switch the LUT off.", problem=problem)
+        ) from problem
     found = _NOT_A_NUMBER.search(text)
     if found is not None:
         line = text.count(b"\n", 0, found.start()) + 1
         raise FinishError(
-            f"{name} holds {found.group().decode()} in line {line}, which is not a number. Have it exported again."
+            say(
+                "{name} holds {decode} in line {line}, which is not a number. Have it exported again.",
+                name=name,
+                decode=found.group().decode(),
+                line=line,
+            )
         )
     try:
         opener.check(file)
     except MediaError as problem:
-        raise FinishError(f"The LUT {problem}") from problem
+        raise FinishError(say("The LUT {problem}", problem=problem)) from problem
     ocio.ClearAllCaches()  # it keeps files by their path alone
     transform = ocio.FileTransform(for_library(file))
     transform.setInterpolation(ocio.INTERP_TETRAHEDRAL)
@@ -70,7 +80,11 @@ def lut_processor(path: str, stamp: Stamp) -> ocio.CPUProcessor:
         return ocio.Config.CreateRaw().getProcessor(transform).getDefaultCPUProcessor()
     except Exception as problem:
         raise FinishError(
-            f"{name} cannot be read as a LUT: {_reason(str(problem))} Have it exported again."
+            say(
+                "{name} cannot be read as a LUT: {reason} Have it exported again.",
+                name=name,
+                reason=_reason(str(problem)),
+            )
         ) from problem
 
 

@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..match.tone import REC709_LUMA
+from ..words import say
 from .errors import FinishError
 
 Array = NDArray[np.float32]
@@ -135,9 +136,11 @@ def scope_of(codes: Array, kind: Kind, mask: NDArray[np.bool_] | None = None) ->
     [4, 4, 4, 4]
     """
     if kind not in KINDS:
-        raise FinishError(f"There is no scope {kind}. Choose one of {', '.join(KINDS)}.")
+        raise FinishError(
+            say("There is no scope {kind}. Choose one of {names}.", kind=say(kind), names=", ".join(KINDS))
+        )
     if codes.shape[0] == 0 or codes.shape[1] == 0:
-        raise FinishError("The region of the scope is empty. Drag a larger one.")
+        raise FinishError(say("The region of the scope is empty. Drag a larger one."))
     shapes = {
         "waveform": (1, LEVELS, COLUMNS), "parade": (3, LEVELS, COLUMNS), "vectorscope": (1, CELLS, CELLS),
         "histogram": (4, LEVELS),

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from ..geometry import between_centres
 from ..media.bands import run_bands, run_halves
 from ..shot.lock import Motion
+from ..words import say
 from . import align_rows
 from .blur import Blur
 from .level import Level, from_arrays, level_of, shrunk_to, sloped, smeared_part, to_arrays
@@ -121,7 +122,7 @@ class Area:
     def __init__(self, feeds: list[Array], mask: Array, box: tuple[int, int, int, int] | None = None) -> None:
         rows, columns = np.flatnonzero(mask.max(axis=1) > 0.01), np.flatnonzero(mask.max(axis=0) > 0.01)
         if len(rows) == 0 or float(mask.sum()) < 100:
-            raise ValueError("The area is too small.")
+            raise ValueError(say("The area is too small."))
         self.box = box or (int(columns[0]), int(rows[0]), int(columns[-1]) + 1, int(rows[-1]) + 1)
         x0, y0, x1, y1 = self.box
         self.centre = np.array([(x0 + x1) / 2, (y0 + y1) / 2])

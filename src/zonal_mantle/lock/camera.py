@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from ..geometry import DEFAULT_FOCAL, camera_matrix
 from ..shot.lock import Lock, LockFrame, ScenePoint
+from ..words import say
 from .align import Fit
 from .bundle import Scene, Views, adjust, pictured
 from .chain import Chain, Link
@@ -71,11 +72,15 @@ def camera_from_tracks(
     thin = [frame for frame in frames if alive[frame] < LEAST_TRACKS]
     if thin:
         raise LockError(
-            f"Only {alive[thin[0]]} features could be followed through frame {thin[0]} (needs "
-            f"{LEAST_TRACKS}). The shot "
-            "may have a cut there, or too little texture; a plane lock may hold where a camera lock does not."
+            say(
+                "Only {alive} features could be followed through frame {thin} (needs {least_tracks}). The shot "
+                "may have a cut there, or too little texture; a plane lock may hold where a camera lock does not.",
+                alive=alive[thin[0]],
+                thin=thin[0],
+                least_tracks=LEAST_TRACKS,
+            )
         )
-    progress(0.05, f"{lock.name}: how the camera turned")
+    progress(0.05, say("{name}: how the camera turned", name=lock.name))
     chain = track_links(tracks, frames, start)
     turned = solve_turn(chain, start, size, lock.lens, must_know=False)
     lens, turns = turned.lens, turned.turns
@@ -83,14 +88,16 @@ def camera_from_tracks(
     if off < ONLY_TURNED_PX:
         raise _only_turned(off)
     still = static_tracks(tracks, frames, start)
-    progress(0.12, f"{lock.name}: first scene")
+    progress(0.12, say("{name}: first scene", name=lock.name))
     scene, used, order = _begun(lock, still, frames, size, lens.focal_px or DEFAULT_FOCAL * size[0], turns, progress)
     index = {frame: k for k, frame in enumerate(order)}
     steps = [0]
 
     def report() -> None:
         steps[0] += 1
-        progress(min(0.4 + 0.008 * steps[0], 0.98), f"{lock.name}: adjusting {len(used)} points")
+        progress(
+            min(0.4 + 0.008 * steps[0], 0.98), say("{name}: adjusting {count} points", name=lock.name, count=len(used))
+        )
 
     given = lock.lens.given
     for widest in OUTLIERS:
@@ -100,7 +107,10 @@ def camera_from_tracks(
         scene, used = _without_outliers(scene, used, off, max(LEAST_OUTLIER_PX, widest * float(np.median(off))))
         if len(used) < LEAST_TRACKS:
             raise LockError(
-                f"Only {len(used)} features move as parts of one still scene. Exclude what moves by drop shapes."
+                say(
+                    "Only {count} features move as parts of one still scene. Exclude what moves by drop shapes.",
+                    count=len(used),
+                )
             )
     views = _views(used, index, middle)
     scene = adjust(scene, views, not given, lock.lens.solve_distortion, 40, 1e-5, report)
@@ -113,8 +123,11 @@ def camera_from_tracks(
 
 def _only_turned(off_px: float) -> OnlyTurned:
     return OnlyTurned(
-        f"The camera only turned: turning alone explains the features to {off_px:.2f} px, and moving explains no more, "
-        "so that nothing tells their distances. Use a pan lock."
+        say(
+            "The camera only turned: turning alone explains the features to {off_px:.2f} px, and moving "
+            "explains no more, so that nothing tells their distances. Use a pan lock.",
+            off_px=off_px,
+        )
     )
 
 
@@ -175,7 +188,7 @@ def _begun(
 
     begun: list[tuple[float, Scene, list[Track]]] = []
     for count, each in enumerate(starts):
-        progress(0.12 + 0.2 * count / len(starts), f"{lock.name}: first scene")
+        progress(0.12 + 0.2 * count / len(starts), say("{name}: first scene", name=lock.name))
         if each is not None:
             views = _views(each[1], index, middle)
             scene = adjust(each[0], views, False, rounds=6, least_gain=1e-2)
@@ -183,7 +196,7 @@ def _begun(
     begun.sort(key=lambda each: -each[0])
     found = []
     for count, (_, scene, used) in enumerate(begun[:MOST_STARTS]):
-        progress(0.32 + 0.05 * count / MOST_STARTS, f"{lock.name}: first scene")
+        progress(0.32 + 0.05 * count / MOST_STARTS, say("{name}: first scene", name=lock.name))
         found.append(adjusted(scene, used))
     for share in USUAL_FOCALS:  # a camera that hardly turned tells no focal length: the usual ones are tried
         if given or max((score for score, _ in found), default=0.0) > WELL_EXPLAINED * len(few):
@@ -195,7 +208,11 @@ def _begun(
     best = max(found, key=lambda each: each[0], default=None)
     if best is None or best[0] < LEAST_TRACKS:
         raise LockError(
-            f"No frame shares enough features with frame {start}, or they tell no depth. Set another reference frame."
+            say(
+                "No frame shares enough features with frame {start}, or they tell no depth. Set another "
+                "reference frame.",
+                start=start,
+            )
         )
     return _all_frames(best[1], order, tracks, frames, middle)
 
@@ -326,7 +343,7 @@ def _all_frames(
     all_index = {frame: k for k, frame in enumerate(whole)}
     both = _with_points(tracks, all_index, np.array(turns), np.array(places), scene.focal_px, middle)
     if both is None:
-        raise LockError("Too few features could be placed in space. Is the focal length right?")
+        raise LockError(say("Too few features could be placed in space. Is the focal length right?"))
     return both[0], both[1], whole
 
 
@@ -462,7 +479,15 @@ def _as_lock(
     points.sort(key=lambda each: (-each.seen, each.error_px))
     rms = float(np.sqrt((off**2).mean()))
     lost = (
-        [f"The points are off by {rms:.2f} px; things can be hung on it below {WORST_PX} px."] if rms > WORST_PX else []
+        [
+            say(
+                "The points are off by {rms:.2f} px; things can be hung on it below {worst_px} px.",
+                rms=rms,
+                worst_px=WORST_PX,
+            )
+        ]
+        if rms > WORST_PX
+        else []
     )
     if told is not None and not told.known:
         lost.append(told.words())
@@ -479,7 +504,7 @@ def _as_lock(
 def scaled(lock: Lock, factor: float) -> Lock:
     """A camera lock whose distances are all multiplied, so that they become metres."""
     if not factor > 0:
-        raise LockError("A scale must be above 0.")
+        raise LockError(say("A scale must be above 0."))
     solved = tuple(
         entry.but(position=triple(np.array(entry.position) * factor)) if entry.position is not None else entry
         for entry in lock.solved

@@ -6,6 +6,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..words import say
+
 Array = NDArray[np.float32]
 SMALL = (64, 36)
 COMBED = 1.6  # neighbouring lines differ by this much more than lines of one field
@@ -39,11 +41,14 @@ def remarks_on(feeds: dict[int, Array]) -> tuple[str, ...]:
     found, frames = list[str](), sorted(feeds)
     if frames and is_interlaced(feeds[frames[0]]):
         found.append(
-            f"Frame {frames[0]} is interlaced: its two fields were taken at different times. Deinterlace the plate, "
-            "or what is locked will shake."
+            say(
+                "Frame {frames} is interlaced: its two fields were taken at different times. Deinterlace the "
+                "plate, or what is locked will shake.",
+                frames=frames[0],
+            )
         )
     doubled = [b for a, b in zip(frames, frames[1:]) if b == a + 1 and is_duplicate(feeds[a], feeds[b])]
     if doubled:
         names = ", ".join(map(str, doubled[:6])) + (" …" if len(doubled) > 6 else "")
-        found.append(f"The same picture as the frame before: {names}. The lock stands still there.")
+        found.append(say("The same picture as the frame before: {names}. The lock stands still there.", names=names))
     return tuple(found)

@@ -17,6 +17,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ..shot.lock import Lens
+from ..words import say
 from .bundle import Scene, Views, adjust, pictured
 
 NO_MORE = 1.09  # times: where turning alone leaves no more than this, moving explains nothing but its own freedom
@@ -114,9 +115,11 @@ class FocalInterval(NamedTuple):
 
     def words(self) -> str:
         """What is not told, and what to do."""
-        return (
-            f"This motion does not tell the focal length: from {self.low_px:.0f} to {self.high_px:.0f} px it explains "
-            "the features as well. Give it at the lens, or distances are not those of the scene."
+        return say(
+            "This motion does not tell the focal length: from {low_px:.0f} to {high_px:.0f} px it explains "
+            "the features as well. Give it at the lens, or distances are not those of the scene.",
+            low_px=self.low_px,
+            high_px=self.high_px,
         )
 
 

@@ -9,6 +9,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..words import say
+
 Array = NDArray[np.float32]
 Codes = NDArray[np.uint8]
 WANTED = 420  # features that live on a frame
@@ -65,7 +67,7 @@ def follow_features(
     done: list[Track] = []
     last: Codes | None = None
     for count, frame in enumerate(frames):
-        progress(count / len(frames), f"{words}: frame {frame}")
+        progress(count / len(frames), say("{words}: frame {frame}", words=words, frame=frame))
         codes = _codes(feed_of(frame))
         cover = cover_of(frame)
         if last is not None and living:

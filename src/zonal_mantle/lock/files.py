@@ -21,6 +21,7 @@ from ..shot.door import json_of, sentence_of, text_of
 from ..shot.errors import ShotError
 from ..shot.limits import MOST_BYTES, MOST_ITEMS, MOST_NUMBER
 from ..shot.lock import Lock, LockFrame
+from ..words import say
 from .errors import LockError
 from .runs import flat, triple
 
@@ -49,25 +50,47 @@ def lock_from_json(text: str, size: tuple[int, int], name: str = "The file") -> 
     except ShotError as problem:
         raise LockError(str(problem)) from problem
     if not isinstance(data, dict) or data.get("format") != FORMAT:
-        raise LockError(f"{name} is not a lock's file. It should say format {FORMAT}.")
+        raise LockError(say("{name} is not a lock's file. It should say format {format}.", name=name, format=FORMAT))
     version = data.get("version", 0)
     if not isinstance(version, int) or version > VERSION:
-        raise LockError(f"{name} is of a newer version ({version!r:.20}); this one reads up to {VERSION}.")
+        raise LockError(
+            say(
+                "{name} is of a newer version ({version!r:.20}); this one reads up to {version_2}.",
+                name=name,
+                version=version,
+                version_2=VERSION,
+            )
+        )
     try:
         lock = Lock.model_validate(data.get("lock"))
     except ValidationError as problem:
-        raise LockError(f"{name} cannot be read as a lock: {sentence_of(problem)}. Nothing was changed.") from problem
+        raise LockError(
+            say(
+                "{name} cannot be read as a lock: {sentence_of}. Nothing was changed.",
+                name=name,
+                sentence_of=sentence_of(problem),
+            )
+        ) from problem
     size_told = data.get("plate_size")
     if not isinstance(size_told, list) or len(size_told) != 2 or not all(_is_size(v) for v in size_told):
-        raise LockError(f"{name} does not say its plate's size: plate_size should be its width and height in pixels.")
+        raise LockError(
+            say("{name} does not say its plate's size: plate_size should be its width and height in pixels.", name=name)
+        )
     width, height = (float(v) for v in size_told)
     _check_solved(lock, name)
     if (width, height) == size:
         return lock
     if abs(width / height - size[0] / size[1]) > 0.01:
         raise LockError(
-            f"{name} belongs to a plate of {width:.0f} × {height:.0f}; this one has {size[0]} × {size[1]} "
-            "and another shape."
+            say(
+                "{name} belongs to a plate of {width:.0f} × {height:.0f}; this one has {size} × {size_2} and "
+                "another shape.",
+                name=name,
+                width=width,
+                height=height,
+                size=size[0],
+                size_2=size[1],
+            )
         )
     return resized(lock, size[0] / width, size[1] / height)
 
@@ -83,10 +106,16 @@ def _check_solved(lock: Lock, name: str) -> None:
         numbers = [*entry.homography, *(entry.rotation or ()), *(entry.position or ())]
         usable = np.isfinite(numbers).all() and abs(matrix[8]) > 1e-12
         if not usable or np.linalg.matrix_rank(matrix.reshape(3, 3)) < 3:
-            raise LockError(f"{name} holds a motion on frame {entry.frame} that cannot be. Nothing was changed.")
+            raise LockError(
+                say(
+                    "{name} holds a motion on frame {frame} that cannot be. Nothing was changed.",
+                    name=name,
+                    frame=entry.frame,
+                )
+            )
     frames = [entry.frame for entry in lock.solved]
     if len(set(frames)) < len(frames):
-        raise LockError(f"{name} has a frame twice. Nothing was changed.")
+        raise LockError(say("{name} has a frame twice. Nothing was changed.", name=name))
 
 
 def is_solve_only(path: Path) -> bool:
@@ -192,23 +221,34 @@ def lock_from_csv(lock: Lock, text: str, name: str = "The file") -> Lock:
     try:
         rows = list(csv.DictReader(io.StringIO(text)))
     except csv.Error as problem:
-        raise LockError(f"{name} cannot be read as a table: {problem}. Nothing was changed.") from problem
+        raise LockError(
+            say("{name} cannot be read as a table: {problem}. Nothing was changed.", name=name, problem=problem)
+        ) from problem
     if len(rows) > MOST_ITEMS:
-        raise LockError(f"{name} has more than {MOST_ITEMS} rows. Nothing was changed.")
+        raise LockError(
+            say("{name} has more than {most_items} rows. Nothing was changed.", name=name, most_items=MOST_ITEMS)
+        )
     missing = [column for column in COLUMNS[:10] if not rows or column not in rows[0]]
     if missing:
-        raise LockError(f"{name} has no column {missing[0]}. A lock's table needs {', '.join(COLUMNS[:10])}.")
+        raise LockError(
+            say(
+                "{name} has no column {missing}. A lock's table needs {names}.",
+                name=name,
+                missing=missing[0],
+                names=", ".join(COLUMNS[:10]),
+            )
+        )
     entries = []
     for line, row in enumerate(rows, 2):
         try:
             matrix = np.array([_number(row, column) for column in COLUMNS[1:10]])
             if np.linalg.matrix_rank(matrix.reshape(3, 3)) < 3 or abs(matrix[8]) < 1e-12:
-                raise ValueError("the homography is not usable")
+                raise ValueError(say("the homography is not usable"))
             camera = all(row.get(column) not in (None, "") for column in CAMERA_COLUMNS)
             six = [_number(row, column) for column in CAMERA_COLUMNS] if camera else None
             frame = _number(row, "frame")
             if frame != round(frame):
-                raise ValueError("frame must be a whole number")
+                raise ValueError(say("frame must be a whole number"))
             entries.append(
                 LockFrame(
                     frame=int(frame),
@@ -220,11 +260,13 @@ def lock_from_csv(lock: Lock, text: str, name: str = "The file") -> Lock:
                 )
             )
         except ValueError as problem:
-            raise LockError(f"{name}, line {line}: {problem}. Nothing was changed.") from problem
+            raise LockError(
+                say("{name}, line {line}: {problem}. Nothing was changed.", name=name, line=line, problem=problem)
+            ) from problem
     counts = Counter(entry.frame for entry in entries)
     twice = [frame for frame, count in counts.items() if count > 1]
     if twice:
-        raise LockError(f"{name} has frame {min(twice)} twice. Nothing was changed.")
+        raise LockError(say("{name} has frame {min} twice. Nothing was changed.", name=name, min=min(twice)))
     return lock.but(solved=tuple(sorted(entries, key=lambda entry: entry.frame)), lost=())
 
 
@@ -234,9 +276,11 @@ def _number(row: dict[str, str], column: str) -> float:
     try:
         value = float(text or "")
     except ValueError:
-        raise ValueError(f"{column} must be a number, not {text or 'nothing':.40}") from None
+        raise ValueError(
+            say("{column} must be a number, not {words:.40}", column=column, words=text or "nothing")
+        ) from None
     if not math.isfinite(value) or abs(value) > MOST_NUMBER:
-        raise ValueError(f"{column} lies beyond ±{MOST_NUMBER:g}")
+        raise ValueError(say("{column} lies beyond ±{most_number:g}", column=column, most_number=MOST_NUMBER))
     return value
 
 
@@ -249,7 +293,7 @@ def camera_to_usd(lock: Lock, size: tuple[int, int], rate: float, path: Path) ->
     """
     solved = [entry for entry in lock.solved if entry.rotation is not None]
     if not solved or lock.lens.focal_px is None:
-        raise LockError(f"{lock.name} holds no camera. Solve it as a pan or camera lock first.")
+        raise LockError(say("{name} holds no camera. Solve it as a pan or camera lock first.", name=lock.name))
     usd = _usd()
     stage = usd.Usd.Stage.CreateInMemory()
     usd.UsdGeom.SetStageUpAxis(stage, usd.UsdGeom.Tokens.y)
@@ -282,7 +326,9 @@ def camera_to_usd(lock: Lock, size: tuple[int, int], rate: float, path: Path) ->
     except Exception as problem:  # the library's are of its own kinds
         log.info("%s: %s", placed(path), problem)
         why = why_no_writing(problem)
-        raise LockError(f"{placed(path)} cannot be written: {why}. Choose another folder.") from problem
+        raise LockError(
+            say("{placed} cannot be written: {why}. Choose another folder.", placed=placed(path), why=why)
+        ) from problem
 
 
 def camera_from_usd(lock: Lock, size: tuple[int, int], path: Path) -> Lock:
@@ -294,26 +340,41 @@ def camera_from_usd(lock: Lock, size: tuple[int, int], path: Path) -> Lock:
     """
     usd = _usd()
     if path.stat().st_size > MOST_BYTES:
-        raise LockError(f"{named(path)} is larger than a camera's file can be ({MOST_BYTES >> 20} MB).")
+        raise LockError(
+            say(
+                "{named} is larger than a camera's file can be ({most_bytes} MB).",
+                named=named(path),
+                most_bytes=MOST_BYTES >> 20,
+            )
+        )
     try:
         return _from_stage(usd, usd.Usd.Stage.Open(for_library(path)), lock, size, named(path))
     except LockError:
         raise
     except Exception as problem:  # other people's code, on a file that may hold anything
         log.info("%s: %s: %s", placed(path), type(problem).__name__, problem)
-        raise LockError(f"{named(path)} cannot be read as USD: it is damaged. Export it again.") from problem
+        raise LockError(
+            say("{named} cannot be read as USD: it is damaged. Export it again.", named=named(path))
+        ) from problem
 
 
 def _from_stage(usd: Any, stage: Any, lock: Lock, size: tuple[int, int], name: str) -> Lock:
     if list(stage.GetUsedLayers()) and len([layer for layer in stage.GetUsedLayers() if not layer.anonymous]) > 1:
-        raise LockError(f"{name} takes in other files, which is not done here. Export it flattened.")
+        raise LockError(say("{name} takes in other files, which is not done here. Export it flattened.", name=name))
     found = next((prim for prim in stage.Traverse() if prim.IsA(usd.UsdGeom.Camera)), None)
     if found is None:
-        raise LockError(f"{name} holds no camera.")
+        raise LockError(say("{name} holds no camera.", name=name))
     camera = usd.UsdGeom.Camera(found)
     first, last = stage.GetStartTimeCode(), stage.GetEndTimeCode()
     if not (math.isfinite(first) and math.isfinite(last) and 0 <= last - first < MOST_ITEMS):
-        raise LockError(f"{name} says that it goes from frame {first:g} to {last:g}, which cannot be.")
+        raise LockError(
+            say(
+                "{name} says that it goes from frame {first:g} to {last:g}, which cannot be.",
+                name=name,
+                first=first,
+                last=last,
+            )
+        )
     frames = range(round(first), round(last) + 1)
     focal = camera.GetFocalLengthAttr().Get() / camera.GetHorizontalApertureAttr().Get() * size[0]
     axes, poses = np.diag([1.0, -1.0, -1.0]), {}
@@ -347,7 +408,9 @@ def _usd() -> Any:
     try:
         from pxr import Gf, Usd, UsdGeom
     except ImportError:
-        raise LockError("USD needs the extra package usd-core. Install it, or use the table (CSV) instead.") from None
+        raise LockError(
+            say("USD needs the extra package usd-core. Install it, or use the table (CSV) instead.")
+        ) from None
 
     class Modules:
         pass

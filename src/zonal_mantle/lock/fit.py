@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from ..geometry import carry
 from ..shot.lock import Motion
+from ..words import say
 
 Matrix = NDArray[np.float64]
 POINTS_NEEDED: dict[Motion, int] = {"translation": 1, "similarity": 2, "affine": 3, "perspective": 4}
@@ -44,7 +45,13 @@ def fit_motion(source: NDArray, target: NDArray, motion: Motion, weights: NDArra
     """
     source, target = np.asarray(source, float).reshape(-1, 2), np.asarray(target, float).reshape(-1, 2)
     if len(source) < POINTS_NEEDED[motion] or source.shape != target.shape:
-        raise ValueError(f"A {motion} needs the same number of points on both sides, at least {POINTS_NEEDED[motion]}.")
+        raise ValueError(
+            say(
+                "A {motion} needs the same number of points on both sides, at least {points_needed}.",
+                motion=say(motion),
+                points_needed=POINTS_NEEDED[motion],
+            )
+        )
     w = np.ones(len(source)) if weights is None else np.asarray(weights, float)
     if motion == "translation":
         out = np.eye(3)
@@ -103,7 +110,7 @@ def _similarity(source: NDArray, target: NDArray, w: NDArray) -> Matrix:
     p, q = (source - a) @ np.array([1, 1j]), (target - b) @ np.array([1, 1j])
     power = float((w * np.abs(p) ** 2).sum())
     if power < 1e-12:
-        raise ValueError("The marks lie on one another; two marks must be apart.")
+        raise ValueError(say("The marks lie on one another; two marks must be apart."))
     ratio = complex((w * np.conj(p) * q).sum() / power)
     out = np.eye(3)
     out[:2, :2] = [[ratio.real, -ratio.imag], [ratio.imag, ratio.real]]
@@ -116,7 +123,7 @@ def _normal(points: NDArray) -> Matrix:
     middle = points.mean(axis=0)
     away = float(np.linalg.norm(points - middle, axis=1).mean())
     if away < 1e-9:
-        raise ValueError("The points lie on one another.")
+        raise ValueError(say("The points lie on one another."))
     s = np.sqrt(2) / away
     return np.array([[s, 0, -s * middle[0]], [0, s, -s * middle[1]], [0, 0, 1]])
 
@@ -125,7 +132,7 @@ def _affine(p: NDArray, q: NDArray, w: NDArray) -> Matrix:
     lifted = np.concatenate([p, np.ones((len(p), 1))], axis=1) * np.sqrt(w)[:, None]
     solution, _, rank, _ = np.linalg.lstsq(lifted, q * np.sqrt(w)[:, None], rcond=1e-9)
     if rank < 3:
-        raise ValueError("The points lie on one line.")
+        raise ValueError(say("The points lie on one line."))
     return np.vstack([solution.T, [0, 0, 1]])
 
 
@@ -136,7 +143,7 @@ def _perspective(p: NDArray, q: NDArray, w: NDArray) -> Matrix:
     low = np.stack([nil, nil, nil, x, y, one, -v * x, -v * y, -v], axis=1) * s[:, None]
     _, values, vt = np.linalg.svd(np.concatenate([top, low]))
     if (len(values) > 7 and values[7] < 1e-9 * values[0]) or abs(vt[-1][8]) < 1e-9:
-        raise ValueError("The points lie too nearly on one line.")
+        raise ValueError(say("The points lie too nearly on one line."))
     out = (vt[-1] / vt[-1][8]).reshape(3, 3)
     for _ in range(4):
         lifted = np.stack([x, y, one], axis=1) @ out.T

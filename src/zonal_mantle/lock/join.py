@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ..shot.lock import Lock
+from ..words import say
 from .errors import LockError
 from .runs import flat
 
@@ -24,7 +25,11 @@ def joined(first: Lock, second: Lock) -> Lock:
     shared = sorted(set(own) & set(other))
     if not shared:
         raise LockError(
-            f"{first.name} and {second.name} share no solved frame. Solve one of them further, so that they overlap."
+            say(
+                "{name} and {name_2} share no solved frame. Solve one of them further, so that they overlap.",
+                name=first.name,
+                name_2=second.name,
+            )
         )
     seam = min(shared, key=lambda frame: own[frame].residual_px + other[frame].residual_px)
     m, n = (np.array(each[seam].homography).reshape(3, 3) for each in (own, other))

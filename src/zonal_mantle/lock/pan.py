@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from ..geometry import DEFAULT_FOCAL, camera_matrix, carry, distorted, rays_of, undistorted
 from ..shot.lock import Lens, Lock, LockFrame
+from ..words import say
 from .align import PICTURE_PX
 from .chain import SOFT, Chain, Links, chained, settled, spreads
 from .errors import LockError
@@ -48,7 +49,7 @@ def solve_pan(
     size, start = (field_mask.shape[1], field_mask.shape[0]), lock.reference_frame
     first = solve_turn(chain, start, size, lock.lens, must_know=False)
     chain = settled_chain(lock, chain, first.motions(size), feed_of, field_mask, cover_of, progress)
-    progress(0.98, f"{lock.name}: focal length and turn")
+    progress(0.98, say("{name}: focal length and turn", name=lock.name))
     found = solve_turn(chain, start, size, lock.lens)
     give, sure = found.give_px(size, corners_of(field_mask)), sureness(chain)
     entries = tuple(
@@ -61,7 +62,7 @@ def solve_pan(
         )
         for frame, motion in sorted(found.motions(size).items())
     )
-    progress(1.0, f"{lock.name}: done")
+    progress(1.0, say("{name}: done", name=lock.name))
     return lock.but(solved=entries, lost=tuple(chain.lost), lens=found.lens)
 
 
@@ -116,7 +117,7 @@ def solve_turn(chain: Chain, start: int, size: tuple[int, int], lens: Lens, must
     frames = [frame for frame in sorted(rough) if frame != start]
     links = [link for link in chain.links if link.key in rough and link.frame in rough]
     if not frames:
-        raise LockError("No frame could be linked to the reference frame. " + " ".join(chain.lost))
+        raise LockError(say("No frame could be linked to the reference frame. ") + " ".join(chain.lost))
     table = Links(links)
     focal = lens.focal_px if lens.given and lens.focal_px else _first_focal(table, size)
     turns = _chained_turns(table, start, focal, size)
@@ -166,8 +167,13 @@ def _check_known(found: object, column: int, turns: dict[int, Matrix], start: in
     most = max(float(np.degrees(np.linalg.norm(cv2.Rodrigues(turn)[0]))) for turn in turns.values())
     if error > FOCAL_KNOWN or most < LEAST_TURN_DEG:
         raise LockError(
-            f"The camera turned by {most:.1f}° from frame {start}, which tells its focal length only to "
-            f"{min(error, 9.99):.0%}. Give the focal length at the lens, or use a plane lock with a field that stays."
+            say(
+                "The camera turned by {most:.1f}° from frame {start}, which tells its focal length only to "
+                "{min:.0%}. Give the focal length at the lens, or use a plane lock with a field that stays.",
+                most=most,
+                start=start,
+                min=min(error, 9.99),
+            )
         )
 
 

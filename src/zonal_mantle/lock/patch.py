@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..shot.lock import Mark
+from ..words import say
 from .blur import Blur
 
 Array = NDArray[np.float32]
@@ -83,7 +84,7 @@ class Patch:
         self.reach = (max(2, round(mark.reach[0])), max(2, round(mark.reach[1])))
         self.place = (mark.x, mark.y)
         if not self._inside(feed, mark.x, mark.y):
-            raise ValueError("The patch reaches out of the picture.")
+            raise ValueError(say("The patch reaches out of the picture."))
         wide = np.empty((2 * self.half[1] + 3, 2 * self.half[0] + 3))
         _sample(feed, mark.x, mark.y, 1.0, 0.0, wide)
         pattern = wide[1:-1, 1:-1]

@@ -9,13 +9,14 @@ from numpy.typing import NDArray
 
 from ..geometry import carry
 from ..shot.lock import Lock, LockFrame
+from ..words import mark, say
 from .align import MOST_LEVELS, Area, Fit
 from .blur import MOST_STEP_PX, SHARE_KNOWN, Blur, Course, Exposure, always, courses_of
 from .check import is_cut
 from .errors import LockError
 from .level import pyramid
 from .residual import likely
-from .runs import CUT, MIXED, TWO, Direction, flat, run_both_ways
+from .runs import CUT, Direction, flat, run_both_ways
 from .twofold import MUCH, apart_without, seconds, without_what_stands
 
 Array = NDArray[np.float32]
@@ -27,12 +28,13 @@ LOOK_ON = 12  # frames, over which a field that was lost is looked for again
 MOST_LOOKED_AT = 8  # frames, for what stands before a field
 SURE_PX = 0.2  # error of a field that is partly unlike, above which other places are tried beside it
 MAY_BE_TWO = 0.92  # of what is seen of a field; where less is alike, a second thing is looked for
-NEITHER = (
-    TWO + " by {apart:.1f} px, and neither has most of it. Draw the field over one of them, or leave the other out."
+NEITHER = mark(
+    "two things in the field move apart by {apart:.1f} px, and neither has most of it. Draw the field over one of "
+    "them, or leave the other out."
 )
-LOOSE = (
-    MIXED + ": without what is unlike in it, it moves by {apart:.1f} px. "
-    "Draw it over one thing, or leave out what stands in front."
+LOOSE = mark(
+    "the field does not hold together: without what is unlike in it, it moves by {apart:.1f} px. Draw it over one "
+    "thing, or leave out what stands in front."
 )
 LEAST_KEPT = 0.2  # of the field must be seen and be alike
 WORST_UNCERTAINTY_PX = 1.0  # a field that tells less than this has nothing to hold
@@ -130,7 +132,10 @@ def _settled(
         courses = courses_of(motions, {frame: carry(way, area.centre[None])[0] for frame, way in motions.items()})
         differing = sorted(frame for frame in frames if courses[start].may_be_unlike(courses[frame]))
         for k, frame in enumerate(differing):
-            progress(0.8 + 0.2 * (rounds + k / len(differing)) / MOST_ROUNDS, f"{lock.name}: blur of frame {frame}")
+            progress(
+                0.8 + 0.2 * (rounds + k / len(differing)) / MOST_ROUNDS,
+                say("{name}: blur of frame {frame}", name=lock.name, frame=frame),
+            )
             blur = Blur(courses[start], courses[frame], exposure.share)
             top = area.sizes_for(blur)
             feeds = pyramid(feed_of(frame), top)
@@ -145,7 +150,7 @@ def _settled(
             )
         if abs(exposure.share - share) < SHARE_KNOWN and farthest < STANDS_PX:
             break
-    progress(1.0, f"{lock.name}: done")
+    progress(1.0, say("{name}: done", name=lock.name))
     return lock.but(solved=tuple(done.get(entry.frame, entry) for entry in lock.solved))
 
 
@@ -153,11 +158,17 @@ def check_start(lock: Lock, frames: range) -> None:
     """Raises LockError where a lock starts outside the shot, or the shot has one frame."""
     if lock.reference_frame not in frames:
         raise LockError(
-            f"{lock.name} starts on frame {lock.reference_frame}, which is not in the shot "
-            f"({frames[0]}–{frames[-1]}). Go to a frame of the shot and draw its field there."
+            say(
+                "{name} starts on frame {reference_frame}, which is not in the shot ({frames}–{frames_2}). Go to "
+                "a frame of the shot and draw its field there.",
+                name=lock.name,
+                reference_frame=lock.reference_frame,
+                frames=frames[0],
+                frames_2=frames[-1],
+            )
         )
     if len(frames) < 2:
-        raise LockError(f"The shot has one frame ({frames[0]}); there is no motion to measure.")
+        raise LockError(say("The shot has one frame ({frames}); there is no motion to measure.", frames=frames[0]))
 
 
 def area_of(lock: Lock, feed: Array, field: Array) -> Area:
@@ -165,15 +176,24 @@ def area_of(lock: Lock, feed: Array, field: Array) -> Area:
     feeds = pyramid(feed, MOST_LEVELS)
     if float(field.sum()) < 400:
         raise LockError(
-            f"The field of {lock.name} has {float(field.sum()):.0f} px on frame {lock.reference_frame}: it "
-            "is empty, too "
-            "small, or off the picture. Draw one of 20 × 20 px at least."
+            say(
+                "The field of {name} has {sum:.0f} px on frame {reference_frame}: it is empty, too small, or off "
+                "the picture. Draw one of 20 × 20 px at least.",
+                name=lock.name,
+                sum=float(field.sum()),
+                reference_frame=lock.reference_frame,
+            )
         )
     area = Area(feeds, field)
     if area.contrast < LEAST_CONTRAST:
         raise LockError(
-            f"The field of {lock.name} has nothing to hold on frame {lock.reference_frame} (contrast "
-            f"{area.contrast:.4f}). Draw it over something with texture, or use a field that stays."
+            say(
+                "The field of {name} has nothing to hold on frame {reference_frame} (contrast {contrast:.4f}). "
+                "Draw it over something with texture, or use a field that stays.",
+                name=lock.name,
+                reference_frame=lock.reference_frame,
+                contrast=area.contrast,
+            )
         )
     return area
 
@@ -224,10 +244,10 @@ class _Follower:
             covered = found is not None and found.kept < MAY_BE_TWO * found.seen
             if found is not None and covered and not words:
                 two = next(iter(seconds(self.area, feeds, found, cover)), None)
-                words = NEITHER.format(apart=two.apart_px) if two is not None and two.share > MUCH else ""
+                words = say(NEITHER, apart=two.apart_px) if two is not None and two.share > MUCH else ""
             if found is not None and covered and not words:
                 apart = apart_without(self.area, feeds, found, self.lock.moves, cover)
-                words = LOOSE.format(apart=apart) if apart else ""
+                words = say(LOOSE, apart=apart) if apart else ""
             if found is not None:
                 (failed if words else fits).append(found)
             problem = words or problem
@@ -244,7 +264,12 @@ class _Follower:
         fit = min(fits, key=lambda each: each.uncertainty_px, default=None)
         if fit is None:
             if is_cut(feed, self.feed_of(previous.frame)):
-                problem = f"{CUT} between frame {min(frame, previous.frame)} and the next. {problem}"
+                problem = say(
+                    "{cut} between frame {min} and the next. {problem}",
+                    cut=say(CUT),
+                    min=min(frame, previous.frame),
+                    problem=problem,
+                )
             return None, problem
         self.exposure.learn(fit.left)
         step = step_to(fit.homography)
@@ -303,17 +328,29 @@ def confidence_of(fit: Fit) -> float:
 def fault_of(fit: Fit | None, lock: Lock) -> str:
     """Why a fit cannot be used; empty where it can."""
     if fit is None:
-        return "the field has left the picture, or is covered."
+        return say("the field has left the picture, or is covered.")
     if fit.kept < LEAST_KEPT:
-        return f"only {fit.kept:.0%} of the field is seen and looks as on frame {lock.reference_frame}."
+        return say(
+            "only {kept:.0%} of the field is seen and looks as on frame {reference_frame}.",
+            kept=fit.kept,
+            reference_frame=lock.reference_frame,
+        )
     if confidence_of(fit) < lock.least_confidence:
-        return f"the field has a confidence of {confidence_of(fit):.2f} (needs {lock.least_confidence:.2f})."
+        return say(
+            "the field has a confidence of {confidence_of:.2f} (needs {least_confidence:.2f}).",
+            confidence_of=confidence_of(fit),
+            least_confidence=lock.least_confidence,
+        )
     if fit.uncertainty_px > WORST_UNCERTAINTY_PX:
-        return (
-            f"the field has too little texture for {lock.moves} (its corners are known to "
-            f"{fit.uncertainty_px:.1f} px). "
-            "Make it larger, or choose a simpler motion."
+        return say(
+            "the field has too little texture for {moves} (its corners are known to {uncertainty_px:.1f} "
+            "px). Make it larger, or choose a simpler motion.",
+            moves=say(lock.moves),
+            uncertainty_px=fit.uncertainty_px,
         )
     if fit.uneven_px > WORST_UNEVEN_PX:
-        return f"parts of the field move apart by {fit.uneven_px:.1f} px: it is not one plane. Draw it over one thing."
+        return say(
+            "parts of the field move apart by {uneven_px:.1f} px: it is not one plane. Draw it over one thing.",
+            uneven_px=fit.uneven_px,
+        )
     return ""

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from ..geometry import carry
 from ..shot.lock import Lock, LockFrame, Mark
+from ..words import say
 from .align import LEARNT_PX, PICTURE_PX
 from .blur import SHARE_KNOWN, SHUTTER, Blur, Course, Exposure, courses_of, smeared, streak
 from .errors import LockError
@@ -93,11 +94,22 @@ def solve_point(
     """
     start = lock.reference_frame
     if not any(mark.frame in (None, start) for mark in lock.marks):
-        raise LockError(f"{lock.name} has no mark on frame {start}. Set one or two marks on the picture first.")
+        raise LockError(
+            say(
+                "{name} has no mark on frame {start}. Set one or two marks on the picture first.",
+                name=lock.name,
+                start=start,
+            )
+        )
     if start not in frames:
         raise LockError(
-            f"{lock.name} starts on frame {start}, which is not in the shot ({frames[0]}–{frames[-1]}). "
-            "Set its marks anew."
+            say(
+                "{name} starts on frame {start}, which is not in the shot ({frames}–{frames_2}). Set its marks anew.",
+                name=lock.name,
+                start=start,
+                frames=frames[0],
+                frames_2=frames[-1],
+            )
         )
     reference = feed_of(start)
     own = {k: mark for k, mark in enumerate(lock.marks) if mark.frame in (None, start)}
@@ -140,7 +152,10 @@ def _settled(
         unlike = _blurred_unlike(walks, start)
         asked |= {frame for frame, *_ in unlike}
         for count, (frame, each, own, other) in enumerate(unlike):
-            progress((rounds + count / len(unlike)) / MOST_ROUNDS, f"{lock.name}: blur of frame {frame}")
+            progress(
+                (rounds + count / len(unlike)) / MOST_ROUNDS,
+                say("{name}: blur of frame {frame}", name=lock.name, frame=frame),
+            )
             feed, last = (feed, last) if frame == last else (feed_of(frame), frame)
             was = each.place_at(frame)
             again = _once_more(each, each.seen[frame], reference, feed, Blur(own, other, exposure.share), exposure)
@@ -269,18 +284,33 @@ def _patch(lock: Lock, k: int, mark: Mark, feed: Array, frame: int) -> Patch:
         patch = Patch(feed, mark)
     except ValueError:
         raise LockError(
-            f"Mark {k + 1} of {lock.name} is too near the rim of frame {frame}: its patch reaches "
-            "out of the picture. Move it inward or make the patch smaller."
+            say(
+                "Mark {k} of {name} is too near the rim of frame {frame}: its patch reaches out of the picture. "
+                "Move it inward or make the patch smaller.",
+                k=k + 1,
+                name=lock.name,
+                frame=frame,
+            )
         ) from None
     if patch.contrast < LEAST_CONTRAST:
         raise LockError(
-            f"Mark {k + 1} of {lock.name} lies on nothing that can be followed (contrast {patch.contrast:.4f}). "
-            "Put it on a corner or a texture, or choose another channel."
+            say(
+                "Mark {k} of {name} lies on nothing that can be followed (contrast {contrast:.4f}). Put it on a "
+                "corner or a texture, or choose another channel.",
+                k=k + 1,
+                name=lock.name,
+                contrast=patch.contrast,
+            )
         )
     if patch.is_edge:
         raise LockError(
-            f"Mark {k + 1} of {lock.name} lies on an edge of frame {frame}, along which it would slide. "
-            "Put it on a corner or a texture, or make its patch larger."
+            say(
+                "Mark {k} of {name} lies on an edge of frame {frame}, along which it would slide. Put it on a "
+                "corner or a texture, or make its patch larger.",
+                k=k + 1,
+                name=lock.name,
+                frame=frame,
+            )
         )
     return patch
 
@@ -300,21 +330,33 @@ def _follow(
     for each in list(living):
         hit, twin = _seen_again(each, feed, None if guess is None else carry(guess, np.array([each.home]))[0])
         if hit is None:
-            reasons.append(f"mark {each.number + 1} has left the picture or its reach.")
+            reasons.append(say("mark {number} has left the picture or its reach.", number=each.number + 1))
         elif hit.confidence < lock.least_confidence:
             reasons.append(
-                f"mark {each.number + 1} has a confidence of {hit.confidence:.2f} (needs {lock.least_confidence:.2f})."
+                say(
+                    "mark {number} has a confidence of {confidence:.2f} (needs {least_confidence:.2f}).",
+                    number=each.number + 1,
+                    confidence=hit.confidence,
+                    least_confidence=lock.least_confidence,
+                )
             )
         elif twin is not None:
             apart = float(np.hypot(hit.x - twin.x, hit.y - twin.y))
             reasons.append(
-                f"mark {each.number + 1} looks like two places, {apart:.0f} px apart. Make its patch larger, so that "
-                "it holds what tells them apart, or its reach smaller."
+                say(
+                    "mark {number} looks like two places, {apart:.0f} px apart. Make its patch larger, so that it "
+                    "holds what tells them apart, or its reach smaller.",
+                    number=each.number + 1,
+                    apart=apart,
+                )
             )
         elif (back := _way_back(each.mark, reference, feed, hit) if each.mark.frame is None else 0.0) > MOST_BACK_PX:
             reasons.append(
-                f"what was taken for mark {each.number + 1} does not lead back to it. It may have moved by more than "
-                "its reach: make that larger."
+                say(
+                    "what was taken for mark {number} does not lead back to it. It may have moved by more than its "
+                    "reach: make that larger.",
+                    number=each.number + 1,
+                )
             )
         else:
             found[each.number], each.backs[frame] = hit, back
@@ -325,10 +367,10 @@ def _follow(
     set_here = sum(mark.frame in (None, lock.reference_frame) for mark in lock.marks)
     least = 2 if set_here > 1 and lock.moves != "translation" else 1  # fewer would drop turn and size with a jump
     if len(living) < least:
-        return None, reasons[0] if reasons else "too few marks live here."
+        return None, reasons[0] if reasons else say("too few marks live here.")
     entry = _entry(lock, frame, [(each, found[each.number], each.backs[frame]) for each in living])
     if entry is None:
-        return None, "the marks no longer agree with one another."
+        return None, say("the marks no longer agree with one another.")
     _renew(lock, living, found, feed)
     _join(lock, living, feed, frame, np.reshape(entry.homography, (3, 3)))
     return entry, ""

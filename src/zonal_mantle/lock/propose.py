@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from ..geometry import DEFAULT_FOCAL, carry
 from ..shot.lock import Lens, Lock, LockKind
+from ..words import say
 from .camera import camera_from_tracks, track_links, turning_error
 from .errors import LockError, OnlyTurned
 from .features import Track
@@ -52,8 +53,8 @@ def propose(tracks: list[Track], frames: range, size: tuple[int, int]) -> Propos
         moved = _travel(tracks, size)
         return Proposal(
             "pan", True, middle, whole,
-            f"Hardly anything seen on frame {first} is still there on frame {last} (the picture moves by {moved:.1f} "
-            "widths): a field that stays, solved as a turning camera.",
+            say("Hardly anything seen on frame {first} is still there on frame {last} (the picture moves by "
+"{moved:.1f} widths): a field that stays, solved as a turning camera.", first=first, last=last, moved=moved),
         )  # fmt: skip
     source, target = np.array(ends).transpose(1, 0, 2)
     matrix, good = cv2.findHomography(source, target, cv2.RANSAC, 1.0)
@@ -63,21 +64,19 @@ def propose(tracks: list[Track], frames: range, size: tuple[int, int]) -> Propos
     if spread > 4.0 and len(ends) >= 60:
         return Proposal(
             "camera", False, middle, whole,
-            f"Features move apart by {spread:.0f} px between frames {first} and {last}: the camera moves. "
-            "A camera lock "
-            "gives near and far zones their own parallax.",
+            say("Features move apart by {spread:.0f} px between frames {first} and {last}: the camera moves. A "
+"camera lock gives near and far zones their own parallax.", spread=spread, first=first, last=last),
         )  # fmt: skip
     region = _farthest(tracks, frames, size)
     if region is None:
         return Proposal(
             "plane", True, middle, whole,
-            "No region keeps its features through the shot: a field that stays in the frame.",
+            say("No region keeps its features through the shot: a field that stays in the frame."),
         )  # fmt: skip
     return Proposal(
         "plane", False, middle, region,
-        f"The farthest thing that stays in view: {share:.0%} of the features that live through the shot "
-        "move as one plane "
-        f"there (to {np.median(off):.2f} px).",
+        say("The farthest thing that stays in view: {share:.0%} of the features that live through the shot "
+"move as one plane there (to {median:.2f} px).", share=share, median=np.median(off)),
     )  # fmt: skip
 
 
@@ -98,32 +97,40 @@ def tried(
         except OnlyTurned:
             found = replace(
                 found, kind="pan", field_stays=True, region=whole,
-                why="Tried as a moving camera, it only turned: a camera that turns.",
+                why=say("Tried as a moving camera, it only turned: a camera that turns."),
             )  # fmt: skip
         except LockError as problem:
-            return _staying(found, whole, f"Tried as a moving camera: {problem}")
+            return _staying(found, whole, say("Tried as a moving camera: {problem}", problem=problem))
         else:
             off = float(np.sqrt(np.mean([entry.residual_px**2 for entry in solved.solved])))
             told = " ".join(solved.lost)
-            words = f"{found.why} Tried: its points are off by {off:.2f} px. {told}"
+            words = say("{why} Tried: its points are off by {off:.2f} px. {told}", why=found.why, off=off, told=told)
             return replace(found, why=words.strip(), expected_px=off)
     if found.kind == "pan":
         try:
             turned = solve_turn(track_links(tracks, frames, found.frame), found.frame, size, Lens())
         except LockError as problem:
-            return _staying(found, whole, f"Tried as a turning camera: {problem}")
+            return _staying(found, whole, say("Tried as a turning camera: {problem}", problem=problem))
         lens, turns = turned.lens, turned.turns
         off = turning_error(tracks, frames, turns, lens.focal_px or DEFAULT_FOCAL * size[0], np.array(size) / 2)
         if off > WORST_TURN_PX:
-            return _staying(found, whole, f"Tried as a turning camera: turning leaves {off:.1f} px unexplained.")
-        told = f"Tried: turning explains the features to {off:.2f} px, at a focal length of {lens.focal_px:.0f} px."
+            return _staying(
+                found, whole, say("Tried as a turning camera: turning leaves {off:.1f} px unexplained.", off=off)
+            )
+        told = say(
+            "Tried: turning explains the features to {off:.2f} px, at a focal length of {focal_px:.0f} px.",
+            off=off,
+            focal_px=lens.focal_px,
+        )
         return replace(found, why=f"{found.why} {told}")
     return found
 
 
 def _staying(found: Proposal, whole: tuple[float, float, float, float], why: str) -> Proposal:
     """A field that stays in the frame, which asks for no lens, and why it is proposed."""
-    return Proposal("plane", True, found.frame, whole, f"{why} A field that stays in the frame asks for no lens.")
+    return Proposal(
+        "plane", True, found.frame, whole, say("{why} A field that stays in the frame asks for no lens.", why=why)
+    )
 
 
 def _apart(matrix: NDArray, source: NDArray, target: NDArray) -> NDArray[np.float64]:

@@ -9,9 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..shot.lock import Lock, LockFrame, Nine
+from ..words import english, mark, say
 
 Direction = Literal["forward", "backward", "both"]
-CUT, TWO, MIXED = "there is a cut", "two things in the field move apart", "the field does not hold together"
+CUT, TWO, MIXED = mark("there is a cut"), "two things in the field move apart", "the field does not hold together"
 FINAL = (CUT, TWO, MIXED)  # after which nothing is looked for again
 AGAIN_PX = 0.3  # of error; what is found again must be known better
 Follow = Callable[[int, LockFrame], tuple[LockFrame | None, str]]
@@ -56,21 +57,21 @@ def run_both_ways(
     old = {entry.frame: entry for entry in lock.solved}
     entries, lost, ways = {start: first}, list[str](), list[range]()
     for side, name, way in (
-        ("forward", "Forward", range(start + 1, frames[-1] + 1)),
-        ("backward", "Backward", range(start - 1, frames[0] - 1, -1)),
+        ("forward", mark("Forward"), range(start + 1, frames[-1] + 1)),
+        ("backward", mark("Backward"), range(start - 1, frames[0] - 1, -1)),
     ):
         if direction in (side, "both"):
             ways.append(way)
         else:
             entries |= {frame: old[frame] for frame in way if frame in old}
-            lost += [words for words in lock.lost if words.startswith(name)]
+            lost += [words for words in lock.lost if words.startswith((name, say(name)))]
     total, done = max(1, sum(len(way) for way in ways)), 0
     for way in ways:
         follow, previous, since = begin(), first, 0
         if missing_only:
             entries |= {frame: old[frame] for frame in way if frame in old}
         for frame in way:
-            progress(done / total, f"{lock.name}: frame {frame}")
+            progress(done / total, say("{name}: frame {frame}", name=lock.name, frame=frame))
             entry, problem = follow(frame, previous)
             done += 1
             stays = missing_only and frame in old
@@ -78,15 +79,15 @@ def run_both_ways(
                 entry = old[frame]
             if entry is not None and (stays or not since or entry.residual_px <= AGAIN_PX):
                 if since:
-                    lost[-1] += f" Found again on frame {frame}."
+                    lost[-1] += say(" Found again on frame {frame}.", frame=frame)
                 entries[frame] = previous = entry
                 since = 0
                 continue
             if not since:
-                side = "Forward" if frame > start else "Backward"
-                lost.append(f"{side}: lost on frame {frame}: {problem}")
+                side = say("Forward") if frame > start else say("Backward")
+                lost.append(say("{side}: lost on frame {frame}: {problem}", side=side, frame=frame, problem=problem))
             since += 1
-            if since > look_on or any(words in problem for words in FINAL):
+            if since > look_on or any(words in english(problem) for words in FINAL):
                 break
-    progress(1.0, f"{lock.name}: done")
+    progress(1.0, say("{name}: done", name=lock.name))
     return lock.but(solved=tuple(entries[frame] for frame in sorted(entries)), lost=tuple(lost))

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from ..geometry import carry
 from ..shot.lock import Lock, LockFrame
+from ..words import say
 from .align import Area, Fit
 from .blur import Blur, Course, Exposure, always, courses_of
 from .chain import Adjusted, Chain, Link, adjusted
@@ -56,8 +57,12 @@ def measure_chain(
     reference = feed_of(start)
     if float(field_mask.sum()) < 400 or not _textured(reference, field_mask):
         raise LockError(
-            f"The field of {lock.name} has nothing to hold on frame {start}. Draw it larger, over something with "
-            "some texture, however soft."
+            say(
+                "The field of {name} has nothing to hold on frame {start}. Draw it larger, over something with "
+                "some texture, however soft.",
+                name=lock.name,
+                start=start,
+            )
         )
     chain = Chain()
     ways = [range(start + 1, frames[-1] + 1)] if direction in ("forward", "both") else []
@@ -66,11 +71,18 @@ def measure_chain(
     for way in ways:
         walker = _Walker(lock, feed_of, field_mask, cover_of, start)
         for frame in way:
-            progress(0.9 * done / total, f"{lock.name}: frame {frame}")
+            progress(0.9 * done / total, say("{name}: frame {frame}", name=lock.name, frame=frame))
             done += 1
             problem = walker.step(frame)
             if problem:
-                chain.lost.append(f"{'Forward' if frame > start else 'Backward'}: lost on frame {frame}: {problem}")
+                chain.lost.append(
+                    say(
+                        "{which}: lost on frame {frame}: {problem}",
+                        which=say("Forward") if frame > start else say("Backward"),
+                        frame=frame,
+                        problem=problem,
+                    )
+                )
                 break
         found, links = walker.untold(), walker.links
         if found is not None:
@@ -78,7 +90,9 @@ def measure_chain(
             links = [link for link in links if abs(link.frame - start) < abs(first - start)]
             side = "Forward" if first > start else "Backward"
             chain.lost = [words for words in chain.lost if not words.startswith(side)]
-            chain.lost.append(f"{side}: lost on frame {first}: {repeating(key)}")
+            chain.lost.append(
+                say("{side}: lost on frame {first}: {repeating}", side=side, first=first, repeating=repeating(key))
+            )
         chain.links += links
     return chain
 
@@ -133,8 +147,8 @@ class _Walker:
                 fit = self._align(key, frame, feeds, cover, thorough=True)
             if fit is None and newest:
                 if is_cut(feed, self.feed_of(self.last)):
-                    return f"there is a cut between frame {min(frame, self.last)} and the next."
-                return repeating(key) if key.periods else "what is seen through the field cannot be found again."
+                    return say("there is a cut between frame {min} and the next.", min=min(frame, self.last))
+                return repeating(key) if key.periods else say("what is seen through the field cannot be found again.")
             if fit is None:
                 self.keys.remove(key)
                 continue
@@ -243,9 +257,10 @@ class _Walker:
 def repeating(key: Key) -> str:
     """What is said where nothing tells by how many periods of its texture a field moved."""
     period = min(float(np.hypot(x, y)) for x, y in key.periods)
-    return (
-        f"what is seen through the field repeats every {period:.0f} px, and nothing in it tells by how many of these "
-        "it moved. Draw the field over something that does not repeat."
+    return say(
+        "what is seen through the field repeats every {period:.0f} px, and nothing in it tells by how "
+        "many of these it moved. Draw the field over something that does not repeat.",
+        period=period,
     )
 
 
@@ -321,7 +336,9 @@ def settled_chain(
         if link not in unlike:
             links.append(link)
             continue
-        progress(0.9 + 0.08 * k / len(chain.links), f"{lock.name}: blur of frame {link.frame}")
+        progress(
+            0.9 + 0.08 * k / len(chain.links), say("{name}: blur of frame {frame}", name=lock.name, frame=link.frame)
+        )
         if area is None or key != link.key:
             cover = cover_of(link.key)
             key, area = link.key, Area(pyramid(feed_of(link.key), 5), mask if cover is None else mask * cover)

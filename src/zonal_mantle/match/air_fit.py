@@ -19,6 +19,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..words import say
 from .air import CONTRAST_THRESHOLD, EYE_NM, WAVES_NM
 
 Array = NDArray[np.float32]
@@ -72,10 +73,12 @@ def fit_air(parts: Sequence[AirPart]) -> AirFit:
     """
     parts = [part for part in parts if len(part.pixels) >= LEAST_PIXELS]
     if len(parts) < 2:
-        raise ValueError("Air is measured between two areas or more whose distances are known.")
+        raise ValueError(say("Air is measured between two areas or more whose distances are known."))
     distances = np.array([part.distance_m for part in parts], float)
     if distances.max() < distances.min() * (1 + LEAST_SPREAD):
-        raise ValueError(f"All areas lie at about {distances.min():g} m: air is measured between different distances.")
+        raise ValueError(
+            say("All areas lie at about {min:g} m: air is measured between different distances.", min=distances.min())
+        )
     quantiles = np.array([_quantiles(part.pixels) for part in parts])
     wobble = np.array([_wobble(part.pixels) for part in parts])
     first = _fitted(quantiles, wobble, distances, None)
@@ -88,7 +91,7 @@ def fit_air(parts: Sequence[AirPart]) -> AirFit:
     table = np.array(draws)
     spread = float(np.std(table[:, 0]))
     if spread > 1.2 or abs(first[0]) > 40:
-        raise ValueError("The areas differ too little by haze, or too much by what they show, to measure air.")
+        raise ValueError(say("The areas differ too little by haze, or too much by what they show, to measure air."))
     beta = float(np.exp(first[0]))
     visibility = -np.log(CONTRAST_THRESHOLD) / beta
     # things that are alike are not the same: how far their contrasts differ tells how far the ratio of two may be off
@@ -96,7 +99,7 @@ def fit_air(parts: Sequence[AirPart]) -> AirFit:
     unlike *= np.sqrt(2 if len(parts) == 2 else 1) / max(beta * float(np.ptp(distances)), 1e-6)
     reach = max(NINE_IN_TEN * float(np.hypot(spread, unlike)), 0.03)
     if reach > MOST_REACH:
-        raise ValueError("The areas differ too little by haze, or too much by what they show, to measure air.")
+        raise ValueError(say("The areas differ too little by haze, or too much by what they show, to measure air."))
     sd = table[:, 2:5].std(axis=0)
     shares = tuple(zip(distances.tolist(), _shares_seen(quantiles, distances, first)))
     return AirFit(
@@ -194,7 +197,7 @@ def guess_air(picture: Array, mask: NDArray | None, distance_m: float | None) ->
     inside = relative[mask] if mask is not None and mask.any() else relative.ravel()
     share = 1 - KEEPS_HAZE * float(np.quantile(inside, 0.25))
     if not LEAST_GUESSED < share < 0.995:
-        raise ValueError("No haze is seen there, or nothing but haze.")
+        raise ValueError(say("No haze is seen there, or nothing but haze."))
     visibility = np.nan if distance_m is None else float(np.log(CONTRAST_THRESHOLD) / np.log(share) * distance_m)
     r, g, b = (float(v) for v in airlight)
     return AirFit(

@@ -19,6 +19,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..words import say
 from .errors import MatchError
 
 Array = NDArray[np.float32]
@@ -94,7 +95,7 @@ def edge_response(luma: Array, line: Line, mask: NDArray[np.bool_] | None = None
     mtf = response / max(float(response[0]), 1e-9) / np.maximum(widened, 0.1)
     below = np.nonzero(mtf < 0.5)[0]
     if not len(below):
-        raise MatchError("The edge is sharper than pixels can show.")
+        raise MatchError(say("The edge is sharper than pixels can show."))
     k = int(below[0])
     mtf50 = float(f[k - 1] + (mtf[k - 1] - 0.5) / (mtf[k - 1] - mtf[k]) * (f[k] - f[k - 1]))
     smooth = np.convolve(profile, np.ones(BINS) / BINS, "same")[BINS:-BINS]
@@ -117,8 +118,12 @@ def sharpness(luma: Array, mask: NDArray[np.bool_] | None = None) -> Sharpness:
     found = responses(luma, mask)
     if len(found) < LEAST_EDGES:
         raise MatchError(
-            f"Too few straight, slanted edges between even parts were found ({len(found)} of {LEAST_EDGES}) to measure "
-            "the response at."
+            say(
+                "Too few straight, slanted edges between even parts were found ({count} of {least_edges}) to "
+                "measure the response at.",
+                count=len(found),
+                least_edges=LEAST_EDGES,
+            )
         )
     each = np.array([response.mtf50 for response in found])
     drawn = np.random.default_rng(0).choice(each, (200, len(each)))
@@ -182,7 +187,7 @@ def _beside(
     if not (
         np.isfinite(line).all() and max(x0, x1) > 0 and max(y0, y1) > 0 and min(x0, x1) < width and min(y0, y1) < height
     ):
-        raise MatchError("The edge lies outside of the picture.")
+        raise MatchError(say("The edge lies outside of the picture."))
     length = float(np.hypot(x1 - x0, y1 - y0))
     tx, ty = (x1 - x0) / max(length, 1e-9), (y1 - y0) / max(length, 1e-9)
     left, right = sorted((x0, x1))
@@ -197,7 +202,7 @@ def _beside(
         use &= mask[rows, columns]
     distance, along, values = distance[use], along[use], luma[rows, columns][use].astype(float)
     if min(np.count_nonzero(distance < -2), np.count_nonzero(distance > 2)) < 2 * LEAST_LENGTH_PX:
-        raise MatchError("Too little lies beside the edge.")
+        raise MatchError(say("Too little lies beside the edge."))
     if np.median(values[distance > 1]) < np.median(values[distance < -1]):
         return -distance, length - along, values, (x1, y1, x0, y0)
     return distance, along, values, line
@@ -210,7 +215,7 @@ def _straightened(distance: NDArray, along: NDArray, values: NDArray, line: Line
     tx, ty = (x1 - x0) / length, (y1 - y0) / length
     low, high = (float(np.median(values[side])) for side in (distance < -3, distance > 3))
     if high - low < LEAST_STEP * max(high, 0.05):
-        raise MatchError("There is no step at the edge.")
+        raise MatchError(say("There is no step at the edge."))
     places, middles = [], []
     count = max(int(length / 5), 4)
     near = np.abs(distance) < LEAST_REACH_PX
@@ -224,7 +229,7 @@ def _straightened(distance: NDArray, along: NDArray, values: NDArray, line: Line
             places.append(float(along[here].mean()))
             middles.append(middle)
     if len(places) < 4:
-        raise MatchError("The edge is no single step.")
+        raise MatchError(say("The edge is no single step."))
     a, b = np.array(places), np.array(middles)
     keep = np.ones(len(a), bool)
     for _ in range(3):
@@ -232,9 +237,9 @@ def _straightened(distance: NDArray, along: NDArray, values: NDArray, line: Line
         off = b - (slope * a + offset)
         keep = np.abs(off) <= max(2.5 * 1.4826 * float(np.median(np.abs(off))), STRAIGHT_PX)
         if np.count_nonzero(keep) < 4:
-            raise MatchError("The edge is not straight.")
+            raise MatchError(say("The edge is not straight."))
     if float(np.sqrt(np.mean(off[keep] ** 2))) > STRAIGHT_PX or np.mean(keep) < 0.6:
-        raise MatchError("The edge is not straight.")
+        raise MatchError(say("The edge is not straight."))
     by = (float(offset), float(slope * length + offset))
     return x0 - ty * by[0], y0 + tx * by[0], x1 - ty * by[1], y1 + tx * by[1]
 
@@ -260,11 +265,11 @@ def _profile(distance: NDArray, values: NDArray) -> tuple[NDArray[np.float64], f
         bins = np.floor((d + reach) * BINS).astype(int).clip(0, int(2 * reach * BINS) - 1)
         counts = np.bincount(bins, minlength=int(2 * reach * BINS))
         if np.count_nonzero(counts) < 0.9 * len(counts):
-            raise MatchError("The edge is too short, or not slanted.")
+            raise MatchError(say("The edge is too short, or not slanted."))
         there = np.nonzero(counts)[0]
         means, places = (np.bincount(bins, each, len(counts))[there] / counts[there] for each in (v, d))
         profile = (np.interp((np.arange(len(counts)) + 0.5) / BINS - reach, places, means) - low) / step
         outer = int(PLATEAU * reach * BINS)
         uneven = float(max(np.std(profile[:outer]), np.std(profile[-outer:])))
         return profile, step, uneven
-    raise MatchError("The sides of the edge are not even.")
+    raise MatchError(say("The sides of the edge are not even."))

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from ..media.bands import run_bands
 from ..media.powers import FAST, exp2_of, log2_of, power_of
+from ..words import say
 
 Array = NDArray[np.float32]
 Encoding = Literal["scene-linear", "log"]
@@ -75,7 +76,7 @@ curves=None, hues=None, saturation=0.5, tints=None),)
     def __post_init__(self) -> None:
         acting = tuple(stage for stage in self.stages if stage.changes)
         if len(acting) > STAGES:
-            raise ValueError(f"A tone has at most {STAGES} stages, not {len(acting)}.")
+            raise ValueError(say("A tone has at most {stages} stages, not {count}.", stages=STAGES, count=len(acting)))
         object.__setattr__(self, "stages", acting)
 
 

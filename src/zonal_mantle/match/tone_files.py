@@ -21,6 +21,7 @@ from ..media.opener import opener
 from ..paths import for_library, named, placed, why_no_file, why_no_writing, why_not, write_whole, written_whole
 from ..shot.keyed import Keyed
 from ..shot.match import Cdl
+from ..words import say
 from .errors import MatchError
 from .tone import (
     CURVE_HIGH,
@@ -53,17 +54,19 @@ def write_cdl(path: Path, cdl: Cdl, name: str, frame: float = 0) -> str:
     """
     format_ = CDL_FORMATS.get(path.suffix.lower())
     if format_ is None:
-        raise MatchError(f"{path.name} is no kind of CDL file: use {', '.join(CDL_FORMATS)}.")
+        raise MatchError(
+            say("{name} is no kind of CDL file: use {names}.", name=path.name, names=", ".join(CDL_FORMATS))
+        )
     s, o, p = ([part.at(frame) for part in triple] for triple in (cdl.slope, cdl.offset, cdl.power))
     transform = ocio.CDLTransform(slope=s, offset=o, power=p, sat=cdl.saturation.at(frame))
     transform.setID(name)
     _write(path, format_, [transform])
     lost = []
     if any(part.keys for triple in (cdl.slope, cdl.offset, cdl.power, (cdl.saturation,)) for part in triple):
-        lost.append(f"its keys: it is as on frame {frame:g}")
+        lost.append(say("its keys: it is as on frame {frame:g}", frame=frame))
     if cdl.encoding != "scene-linear":
-        lost.append("that it works in the log encoding")
-    return f"The file does not hold {' and '.join(lost)}." if lost else ""
+        lost.append(say("that it works in the log encoding"))
+    return say("The file does not hold {names}.", names=say(" and ").join(lost)) if lost else ""
 
 
 def read_cdl(path: Path) -> Cdl:
@@ -77,7 +80,13 @@ def read_cdl(path: Path) -> Cdl:
     if why is not None:
         raise MatchError(f"{named(path)} {why}.")
     if path.stat().st_size > MOST_CDL_BYTES:
-        raise MatchError(f"{named(path)} is larger than a CDL can be ({MOST_CDL_BYTES >> 20} MB). Choose another.")
+        raise MatchError(
+            say(
+                "{named} is larger than a CDL can be ({most_cdl_bytes} MB). Choose another.",
+                named=named(path),
+                most_cdl_bytes=MOST_CDL_BYTES >> 20,
+            )
+        )
     try:
         opener.check(path)
     except MediaError as problem:
@@ -87,10 +96,16 @@ def read_cdl(path: Path) -> Cdl:
         numbers = [*found.getSlope(), *found.getOffset(), *found.getPower(), found.getSat()]
     except Exception as problem:  # the library's, and what its parser lets through
         log.info("%s: %s", placed(path), problem)
-        words = "holds no ASC CDL that can be read. Have it exported again as .cc, .ccc or .cdl"
+        words = say("holds no ASC CDL that can be read. Have it exported again as .cc, .ccc or .cdl")
         raise MatchError(f"{named(path)} {words}.") from problem
     if not all(math.isfinite(number) and abs(number) <= MOST_CDL for number in numbers):
-        raise MatchError(f"{named(path)} holds a number beyond ±{MOST_CDL:g}. Have it exported again.")
+        raise MatchError(
+            say(
+                "{named} holds a number beyond ±{most_cdl:g}. Have it exported again.",
+                named=named(path),
+                most_cdl=MOST_CDL,
+            )
+        )
 
     def triple(values: list[float]) -> tuple[Keyed, Keyed, Keyed]:
         r, g, b = (Keyed(constant=float(value)) for value in values)
@@ -112,17 +127,26 @@ def write_tone(path: Path, tone: Tone) -> str:
     if path.suffix.lower() == ".cube":
         return _write_cube(path, tone)
     if path.suffix.lower() != ".clf":
-        raise MatchError(f"{path.name}: a tone is written as .clf or as .cube.")
+        raise MatchError(say("{name}: a tone is written as .clf or as .cube.", name=path.name))
     sampled = any(stage.hues is not None or stage.tints is not None for stage in tone.stages)
     parts = _sampled(tone) if sampled else [part for stage in tone.stages for part in _exact(stage)]
     _write(path, "Academy/ASC Common LUT Format", parts or [ocio.MatrixTransform()])
     if sampled:
-        return (
-            f"What goes by hue or along lightness is sampled on {CUBE} steps a side: "
-            "light beyond the log encoding's 0 to 1 is held there."
+        return say(
+            "What goes by hue or along lightness is sampled on {cube} steps a side: light beyond the log "
+            "encoding's 0 to 1 is held there.",
+            cube=CUBE,
         )
     curved = any(stage.curves is not None for stage in tone.stages)
-    return f"Its curves are held beyond {CURVE_LOW:g} to {CURVE_HIGH:g} of the log encoding." if curved else ""
+    return (
+        say(
+            "Its curves are held beyond {curve_low:g} to {curve_high:g} of the log encoding.",
+            curve_low=CURVE_LOW,
+            curve_high=CURVE_HIGH,
+        )
+        if curved
+        else ""
+    )
 
 
 def _write(path: Path, format_: str, parts: list[ocio.Transform]) -> None:
@@ -135,7 +159,9 @@ def _write(path: Path, format_: str, parts: list[ocio.Transform]) -> None:
     except (ocio.Exception, OSError) as problem:
         log.info("%s: %s", placed(path), problem)
         why = why_no_writing(problem)
-        raise MatchError(f"{placed(path)} cannot be written: {why}. Choose another folder.") from problem
+        raise MatchError(
+            say("{placed} cannot be written: {why}. Choose another folder.", placed=placed(path), why=why)
+        ) from problem
 
 
 def _log(forward: bool) -> ocio.Transform:
@@ -203,5 +229,7 @@ def _write_cube(path: Path, tone: Tone) -> str:
     try:
         write_whole(path, "\n".join(lines) + "\n")
     except OSError as problem:
-        raise MatchError(f"{named(path)} cannot be written: {why_not(problem)}.") from problem
-    return f"Light above 1 is held there; what lies between {CUBE} steps a side is interpolated."
+        raise MatchError(
+            say("{named} cannot be written: {why_not}.", named=named(path), why_not=why_not(problem))
+        ) from problem
+    return say("Light above 1 is held there; what lies between {cube} steps a side is interpolated.", cube=CUBE)

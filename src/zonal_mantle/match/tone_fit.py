@@ -23,6 +23,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from ..words import say
 from .tone import LOG_BREAK, LOG_OFFSET, LOG_SCALE, LOG_SHIFT, LOG_SLOPE
 
 OPPONENT = np.array([[1 / 3, 1 / 3, 1 / 3], [1.0, 0.0, -1.0], [-0.5, 1.0, -0.5]])
@@ -118,13 +119,15 @@ def _root(matrix: NDArray) -> NDArray[np.float64]:
 def _check(blocks: Sequence[NDArray], name: str) -> None:
     count = sum(len(block) for block in blocks)
     if count < LEAST_PIXELS or len(blocks) < LEAST_BLOCKS:
-        raise ValueError(f"The {name} is too small to compare: {count} pixels.")
+        raise ValueError(say("The {name} is too small to compare: {count} pixels.", name=name, count=count))
     codes = log_codes(np.concatenate(list(blocks)))
     if codes.std(axis=0).max() < LEAST_RANGE:
-        raise ValueError(f"The {name} is of one colour: contrast and saturation cannot be measured.")
+        raise ValueError(say("The {name} is of one colour: contrast and saturation cannot be measured.", name=name))
     top = codes.max()
     if (codes.max(axis=1) > top - 1e-3).mean() > MOST_CLIPPED:
-        raise ValueError(f"The {name} is clipped: most of it is as bright as its brightest. Choose another part.")
+        raise ValueError(
+            say("The {name} is clipped: most of it is as bright as its brightest. Choose another part.", name=name)
+        )
 
 
 def _of(codes: NDArray) -> tuple[NDArray, NDArray]:

@@ -15,6 +15,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..words import say
+
 Array = NDArray[np.float32]
 REACH_PX, DEEP_PX = 40, 14
 LENS_PX = 2.5
@@ -47,7 +49,7 @@ def fit_wrap(pictures: Sequence[Array], alphas: Sequence[Array]) -> WrapFit:
     """
     lines = [line for picture, alpha in zip(pictures, alphas) for line in _lines(picture, alpha)]
     if len(lines) < LEAST_LINES:
-        raise ValueError("No rim of the plate stands before a brighter old sky: the spill cannot be measured.")
+        raise ValueError(say("No rim of the plate stands before a brighter old sky: the spill cannot be measured."))
     table = np.array(lines)
     table, feigned = table[:, :-1], float(np.median(table[:, -1]))
     x = np.arange(table.shape[1]) + 0.5

@@ -21,6 +21,7 @@ from ..shot.matte import (
     ScreenPull,
 )
 from ..shot.settled import Settled
+from ..words import say
 from .clear_sky import clear_sky
 from .colour import colour
 from .difference import difference
@@ -203,7 +204,7 @@ def _one(
     if isinstance(pull, DifferencePull):
         clean = around.clean(place)
         if clean is None:
-            raise MatteError("The difference pull has no clean plate yet. Choose one from the stock.")
+            raise MatteError(say("The difference pull has no clean plate yet. Choose one from the stock."))
         return difference(pixels, clean, pull, frame), np.ascontiguousarray(clean[..., :3])
     raise TypeError(type(pull))
 

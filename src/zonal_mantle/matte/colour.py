@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from ..media.bands import run_bands
 from ..media.powers import FAST
 from ..shot.matte import ColourPull
+from ..words import say
 from .errors import MatteError
 from .oklab import oklab, oklab_row
 
@@ -66,7 +67,7 @@ def colour(pixels: Array, pull: ColourPull, frame: float = 0) -> Array:
     MatteError : no sample was added.
     """
     if all(sample.subtract for sample in pull.samples):
-        raise MatteError("The colour pull has no sample yet. Drag over a colour that is to go.")
+        raise MatteError(say("The colour pull has no sample yet. Drag over a colour that is to go."))
     weight = pull.lightness.at(frame)
     runs: dict[bool, list[NDArray]] = {False: [], True: []}
     for sample in pull.samples:

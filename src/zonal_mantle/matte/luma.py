@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from ..media.bands import run_bands
 from ..media.powers import FAST, coded_row
 from ..shot.matte import LumaPull
+from ..words import mark, say
 
 Array = NDArray[np.float32]
 
@@ -21,7 +22,7 @@ PRESETS: dict[str, tuple[float, float, float]] = {
     "Red": (1.0, 0.0, 0.0),
     "Green": (0.0, 1.0, 0.0),
     "Blue": (0.0, 0.0, 1.0),
-    "Red + blue": (0.5, 0.0, 0.5),
+    mark("Red + blue"): (0.5, 0.0, 0.5),
 }
 
 
@@ -134,7 +135,7 @@ def free_curve(points: Sequence[tuple[float, float]], at: NDArray) -> Array:
     """
     x, y = np.array(sorted(dict(points).items())).reshape(-1, 2).T
     if len(x) < 2:
-        raise ValueError("A curve needs two points.")
+        raise ValueError(say("A curve needs two points."))
     from scipy.interpolate import PchipInterpolator  # slow to import
 
     return np.asarray(PchipInterpolator(x, y)(np.clip(at, x[0], x[-1])), np.float32)

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from ..media.bands import run_bands
 from ..media.powers import FAST
 from ..shot.matte import ScreenPull
+from ..words import say
 from .errors import MatteError
 
 Array = NDArray[np.float32]
@@ -67,8 +68,10 @@ def screen(pixels: Array, pull: ScreenPull, frame: float = 0, scale: float = 1.0
     else:
         whole = float(np.percentile(cells, 98))
     if whole < LEAST_AMOUNT:
-        where = "The sample is not" if pull.colour is not None else "Nothing in the picture is"
-        raise MatteError(f"{where} {pull.screen}. Drag over the screen, or choose the other screen.")
+        where = say("The sample is not") if pull.colour is not None else say("Nothing in the picture is")
+        raise MatteError(
+            say("{where} {screen}. Drag over the screen, or choose the other screen.", where=where, screen=pull.screen)
+        )
     lit = cells > 0.6 * whole
     if pull.uneven and lit.mean() > 0.02:
         behind, strength = _surface(colours, cells, lit)

@@ -19,6 +19,7 @@ from ..media.bands import run_bands
 from ..media.curves import srgb_encode
 from ..media.powers import FAST, coded_row
 from ..shot.matte import Area, ClearSkyPull
+from ..words import say
 from .errors import MatteError
 
 Array = NDArray[np.float32]
@@ -108,7 +109,9 @@ def fit_sky(pixels: Array, pull: ClearSkyPull, scale: float = 1.0) -> Sky:
     smooth = spread < 2.0 * noise
     sky = smooth & known if known.any() else _topmost(smooth)
     if noise > MOST_NOISE or (sky.mean() < LEAST_SKY and not known.any()):
-        raise MatteError("No sky was found: no large smooth region touches the top of the frame. Drag over some sky.")
+        raise MatteError(
+            say("No sky was found: no large smooth region touches the top of the frame. Drag over some sky.")
+        )
     basis = polynomials((gh, gw), pull.degree)
     flat, target = basis.reshape(-1, basis.shape[2]), mean.reshape(-1, 3).astype(np.float64)
     fitted, typical = mean.astype(np.float64), noise / 3

@@ -20,6 +20,7 @@ from numpy.typing import NDArray
 from ..media.bands import run_bands, run_each
 from ..media.curves import srgb_decode
 from ..shot.matte import ClearSkyPull
+from ..words import say
 from .clear_sky import away_from, plain_surfaces
 from .errors import MatteError
 from .local_sky import local_sky
@@ -128,7 +129,10 @@ def first_look(
     region = sharpened(found.chance)
     if not has_sky(found):
         raise MatteError(
-            "No sky was found: nothing tells sky from ground. Drag over some sky with Sky here, or choose another pull."
+            say(
+                "No sky was found: nothing tells sky from ground. Drag over some sky with Sky here, or choose "
+                "another pull."
+            )
         )
     size = min(scale, 1.0)
     feed, own = colour_ratio(pixels, found.model)

@@ -8,6 +8,7 @@ import numpy as np
 import PyOpenColorIO as ocio
 from numpy.typing import NDArray
 
+from ..words import say
 from .bands import run_bands
 from .curves import bake
 from .errors import MediaError
@@ -49,7 +50,12 @@ def space_of(encoding: str) -> str:
     """
     name = _PLAIN.get(encoding, WIDE if encoding in WIDE_CURVES else encoding)
     if config().getColorSpace(name) is None:
-        raise MediaError(f"There is no colour encoding named {encoding}. Choose one from the list of encodings.")
+        raise MediaError(
+            say(
+                "There is no colour encoding named {encoding}. Choose one from the list of encodings.",
+                encoding=encoding,
+            )
+        )
     return name
 
 

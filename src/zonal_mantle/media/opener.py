@@ -14,6 +14,7 @@ from collections import OrderedDict
 from pathlib import Path
 
 from ..paths import for_library, named, placed, why_no_file
+from ..words import say
 from .errors import MediaError
 from .stamps import Stamp, stamp_of
 
@@ -58,7 +59,11 @@ class Opener:
                         if len(self._known) > MOST_KNOWN:
                             self._known.popitem(last=False)
         if trouble:
-            raise MediaError(f"{named(path)} {trouble}. It was not opened; have it delivered again.")
+            raise MediaError(
+                say(
+                    "{named} {trouble}. It was not opened; have it delivered again.", named=named(path), trouble=trouble
+                )
+            )
 
     def _found(self, key: tuple[str, Stamp]) -> str | None:
         with self._looking:
@@ -80,12 +85,14 @@ class Opener:
             log.warning("Files cannot be tried in a process of their own: %s", problem)
             return ""
         if word == "memory":
-            return "makes its decoder want more memory than a picture can need"
+            return say("makes its decoder want more memory than a picture can need")
         if word:
             return ""
         code = self.close()
         log.info("%s ended the process that tried it (%s)", placed(path), code)
-        return "makes its decoder crash" if has_ended else f"keeps its decoder busy for more than {self._seconds:g} s"
+        if has_ended:
+            return say("makes its decoder crash")
+        return say("keeps its decoder busy for more than {seconds:g} s", seconds=self._seconds)
 
     def begin(self) -> None:
         """Starts the process ahead of the first file, without waiting for it."""

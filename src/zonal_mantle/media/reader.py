@@ -15,6 +15,7 @@ from pydantic import ValidationError
 from ..paths import as_text, named, on_disk, placed
 from ..shot.door import sentence_of
 from ..shot.source import Source
+from ..words import say
 from . import colour
 from .alpha import alpha_seems
 from .codes import light_of, table_of, values_of
@@ -49,7 +50,9 @@ def open_source(path: str | Path, id: str = "source1", as_still: bool = False) -
     try:
         return _source_of(file, id, as_still)
     except ValidationError as problem:
-        raise MediaError(f"{named(file)} cannot be used: {sentence_of(problem)}.") from problem
+        raise MediaError(
+            say("{named} cannot be used: {sentence_of}.", named=named(file), sentence_of=sentence_of(problem))
+        ) from problem
 
 
 def _source_of(file: Path, id: str, as_still: bool) -> Source:
@@ -61,7 +64,9 @@ def _source_of(file: Path, id: str, as_still: bool) -> Source:
     if pattern is not None:
         frames = frames_of(pattern)
         if is_pattern(text) and not frames:
-            raise MediaError(f"No frames of {named(file)} were found in {placed(file.parent)}.")
+            raise MediaError(
+                say("No frames of {named} were found in {placed}.", named=named(file), placed=placed(file.parent))
+            )
         if len(frames) > 1 or is_pattern(text):
             return _sequence_source(pattern, frames, id)
     opener.check(file)
@@ -155,9 +160,17 @@ def source_problem(source: Source) -> str | None:
         return None
     name, folder = named(source.path), placed(Path(source.path).parent)
     if source.kind != "sequence" or len(missing) == source.end - source.start + 1:
-        return f"{name} is missing from {folder}. Relink it."
-    verb = "frame is" if len(missing) == 1 else "frames are"
-    return f"{name}: {len(missing)} {verb} missing: {spans(missing)}. The shot needs {source.start}–{source.end}."
+        return say("{name} is missing from {folder}. Relink it.", name=name, folder=folder)
+    verb = say("frame is") if len(missing) == 1 else say("frames are")
+    return say(
+        "{name}: {count} {verb} missing: {spans}. The shot needs {start}–{end}.",
+        name=name,
+        count=len(missing),
+        verb=verb,
+        spans=spans(missing),
+        start=source.start,
+        end=source.end,
+    )
 
 
 def uneven_trouble(source: Source) -> str | None:
@@ -169,10 +182,12 @@ def uneven_trouble(source: Source) -> str | None:
     """
     if source.kind != "video" or (spread := _video(Path(on_disk(source.path))).uneven) is None:
         return None
-    spans_ms = f"{spread[0] * 1000:.0f} to {spread[1] * 1000:.0f} ms"
-    return (
-        f"{named(source.path)} shows its frames for {spans_ms}: they are taken "
-        "one after the other, as if they were equally long. Have it delivered at a constant rate."
+    spans_ms = say("{spread:.0f} to {spread_2:.0f} ms", spread=spread[0] * 1000, spread_2=spread[1] * 1000)
+    return say(
+        "{named} shows its frames for {spans_ms}: they are taken one after the other, as if they were "
+        "equally long. Have it delivered at a constant rate.",
+        named=named(source.path),
+        spans_ms=spans_ms,
     )
 
 
@@ -199,8 +214,15 @@ def read_picture(picture: Picture) -> Array:
     height, width = codes.shape[:2]
     if (width, height) != picture.size:
         raise MediaError(
-            f"{named(picture.name)} is {width}×{height}, not {picture.width}×{picture.height} as its source says. "
-            "Deliver it again, or link the source anew."
+            say(
+                "{named} is {width}×{height}, not {width_2}×{height_2} as its source says. Deliver it again, or "
+                "link the source anew.",
+                named=named(picture.name),
+                width=width,
+                height=height,
+                width_2=picture.width,
+                height_2=picture.height,
+            )
         )
     if picture.alpha == "none":
         codes = np.ascontiguousarray(codes[..., :3])
@@ -222,9 +244,19 @@ def _read_file(picture: Picture) -> NDArray[Any]:
     if stamp_of(picture.path) != GONE:
         return read_codes(path)[0]
     if picture.kind == "still":
-        raise MediaError(f"{named(path)} is missing from {placed(path.parent)}. Relink it.")
+        raise MediaError(
+            say("{named} is missing from {placed}. Relink it.", named=named(path), placed=placed(path.parent))
+        )
     first, last = picture.wanted
-    raise MediaError(f"Frame {picture.number} of {named(picture.pattern)} is missing. The shot needs {first}–{last}.")
+    raise MediaError(
+        say(
+            "Frame {number} of {named} is missing. The shot needs {first}–{last}.",
+            number=picture.number,
+            named=named(picture.pattern),
+            first=first,
+            last=last,
+        )
+    )
 
 
 def alpha_trouble(source: Source) -> str | None:
@@ -240,9 +272,13 @@ def alpha_trouble(source: Source) -> str | None:
     pixels, _ = read_still(path)
     if pixels.shape[2] != 4 or (seems := alpha_seems(pixels, source.alpha)) is None:
         return None
-    return (
-        f"{named(path)} is read as having {source.alpha} alpha, but its values look {seems}: edges will be too "
-        f"{'bright' if seems == 'straight' else 'dark'}. Say {seems} under Source."
+    return say(
+        "{named} is read as having {alpha} alpha, but its values look {seems}: edges will be too "
+        "{which}. Say {seems} under Source.",
+        named=named(path),
+        alpha=say(source.alpha),
+        seems=say(seems),
+        which=say("bright") if seems == "straight" else say("dark"),
     )
 
 

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from ..paths import for_library, named, placed, why_no_file
 from ..shot.limits import MOST_PIXELS, MOST_SIDE
+from ..words import say
 from .codes import values_of
 from .errors import MediaError
 
@@ -72,13 +73,15 @@ def _why_unlike(path: Path) -> str:
     except OSError as problem:
         return str(problem.strerror)
     if not begin:
-        return "it is empty"
+        return say("it is empty")
     kinds = BEGIN.get(path.suffix.lower())
     if kinds is None:
-        return f"files that end in {path.suffix or 'nothing'} are of no kind that is known, or it is damaged"
+        return say(
+            "files that end in {suffix} are of no kind that is known, or it is damaged", suffix=path.suffix or "nothing"
+        )
     if not begin.startswith(kinds):
-        return f"it does not begin as {path.suffix[1:].upper()} files do"
-    return "its header is damaged"
+        return say("it does not begin as {upper} files do", upper=path.suffix[1:].upper())
+    return say("its header is damaged")
 
 
 def _open(path: Path) -> oiio.ImageInput:
@@ -87,7 +90,7 @@ def _open(path: Path) -> oiio.ImageInput:
         raise MediaError(f"{named(path)} {why}.")
     hints = oiio.ImageSpec()
     hints.attribute("oiio:UnassociatedAlpha", 1)
-    words = f"cannot be read as a picture: {_why_unlike(path)}. Deliver it again."
+    words = say("cannot be read as a picture: {why_unlike}. Deliver it again.", why_unlike=_why_unlike(path))
     picture = guarded(path, lambda: oiio.ImageInput.open(for_library(path), hints), words)
     if picture is None:
         log.info("%s: %s", placed(path), guarded(path, oiio.geterror, words))
@@ -96,14 +99,29 @@ def _open(path: Path) -> oiio.ImageInput:
     width, height = _window(spec, path.suffix)
     width, height = max(spec.width, width), max(spec.height, height)
     if min(spec.width, spec.height, spec.nchannels) < 1 or spec.deep:
-        raise MediaError(f"{named(path)} holds no picture that can be shown: it is empty, or a deep one.")
+        raise MediaError(
+            say("{named} holds no picture that can be shown: it is empty, or a deep one.", named=named(path))
+        )
     if max(width, height) > MOST_SIDE or width * height > MOST_PIXELS:
-        most = f"{MOST_PIXELS // 10**6} megapixels"
-        raise MediaError(f"{named(path)} is {width}×{height}, which is larger than {most}. Deliver it smaller.")
+        most = say("{most_pixels} megapixels", most_pixels=MOST_PIXELS // 10**6)
+        raise MediaError(
+            say(
+                "{named} is {width}×{height}, which is larger than {most}. Deliver it smaller.",
+                named=named(path),
+                width=width,
+                height=height,
+                most=most,
+            )
+        )
     raw = spec.image_bytes(True)
     if width * height * 16 > LOOKED_AT_BYTES and raw > MOST_TIMES_SMALLER * path.stat().st_size:
         raise MediaError(
-            f"{named(path)} says that it is {width}×{height}, for which it is too small. Deliver it again."
+            say(
+                "{named} says that it is {width}×{height}, for which it is too small. Deliver it again.",
+                named=named(path),
+                width=width,
+                height=height,
+            )
         )
     return picture
 
@@ -147,7 +165,7 @@ def still_info(path: Path) -> StillInfo:
     MediaError : the file is missing, no regular file, too large, or not a picture.
     """
     picture = _open(path)
-    info = guarded(path, lambda: _info(picture.spec(), path.suffix), "has a header that cannot be read.")
+    info = guarded(path, lambda: _info(picture.spec(), path.suffix), say("has a header that cannot be read."))
     picture.close()
     return info
 
@@ -179,9 +197,9 @@ def read_codes(path: Path) -> tuple[NDArray[Any], StillInfo]:
     spec = picture.spec()
     keep = min(spec.nchannels, 4)
     kind = {"uint8": oiio.UINT8, "uint16": oiio.UINT16}.get(str(spec.format), oiio.FLOAT)
-    words = "is cut short or damaged. Deliver it again."
+    words = say("is cut short or damaged. Deliver it again.")
     try:
-        info = guarded(path, lambda: _info(spec, path.suffix), "has a header that cannot be read.")
+        info = guarded(path, lambda: _info(spec, path.suffix), say("has a header that cannot be read."))
         pixels = guarded(path, lambda: picture.read_image(0, 0, 0, keep, kind), words)
         if pixels is None or picture.has_error:
             log.info("%s: %s", placed(path), guarded(path, picture.geterror, words))
@@ -258,8 +276,8 @@ def why_not_written(path: Path) -> str:
     except OSError as problem:
         return str(problem.strerror)
     except ValueError:
-        return "no file can have that name"
-    return "the disk may be full"
+        return say("no file can have that name")
+    return say("the disk may be full")
 
 
 def write_still(
@@ -307,19 +325,28 @@ def write_still(
             spec.attribute(name, value)
     out = oiio.ImageOutput.create(for_library(path))
     if out is None:
-        raise MediaError(f"{named(path)}: pictures of this kind cannot be written.")
+        raise MediaError(say("{named}: pictures of this kind cannot be written.", named=named(path)))
     where = placed(path)
     if not out.open(for_library(path), spec):
         log.info("%s: %s", where, out.geterror())
-        raise MediaError(f"{where} cannot be written: {why_not_written(path)}.")
+        raise MediaError(
+            say("{where} cannot be written: {why_not_written}.", where=where, why_not_written=why_not_written(path))
+        )
     good = out.write_image(np.ascontiguousarray(pixels, np.float32))
     reason = "" if good else out.geterror()
     if not out.close() or not good:
         log.info("%s: %s", where, reason or out.geterror())
-        raise MediaError(f"{where} could not be written whole: the disk may be full.")
+        raise MediaError(say("{where} could not be written whole: the disk may be full.", where=where))
     try:
         back = read_still(path)[0]
     except MediaError as problem:
-        raise MediaError(f"{where} could not be written whole: the disk may be full.") from problem
+        raise MediaError(say("{where} could not be written whole: the disk may be full.", where=where)) from problem
     if back.shape[:2] != (height, width):
-        raise MediaError(f"{where} could not be written whole: it holds {back.shape[1]}×{back.shape[0]} pixels.")
+        raise MediaError(
+            say(
+                "{where} could not be written whole: it holds {shape}×{shape_2} pixels.",
+                where=where,
+                shape=back.shape[1],
+                shape_2=back.shape[0],
+            )
+        )

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from ..paths import for_library, named, why_no_file
 from ..shot.limits import MOST_FRAMES, MOST_PIXELS, MOST_SIDE
+from ..words import say
 from .errors import MediaError
 from .still import guarded
 
@@ -48,13 +49,15 @@ class VideoReader:
             raise MediaError(f"{named(path)} {why}.")
         self.path = path
         self._lock = threading.Lock()
-        words = "cannot be read as video: it is damaged, or of a kind that is not known. Deliver it again."
+        words = say("cannot be read as video: it is damaged, or of a kind that is not known. Deliver it again.")
         self._container = guarded(path, lambda: av.open(for_library(path), metadata_errors="ignore"), words)
         if not self._container.streams.video:
-            raise MediaError(f"{named(path)} holds no picture stream.")
+            raise MediaError(say("{named} holds no picture stream.", named=named(path)))
         self._stream = self._container.streams.video[0]
         if self._stream.codec_context is None:
-            raise MediaError(f"{named(path)} is coded in a way that is not known. Deliver it in another codec.")
+            raise MediaError(
+                say("{named} is coded in a way that is not known. Deliver it in another codec.", named=named(path))
+            )
         self._stream.thread_type = "AUTO"
         context = self._stream.codec_context
         self._layered = self._alpha_beside(context)
@@ -64,16 +67,29 @@ class VideoReader:
         )
         self._times = guarded(path, self._index, words)
         if not self._times:
-            raise MediaError(f"{named(path)} holds no frames.")
+            raise MediaError(say("{named} holds no frames.", named=named(path)))
         if len(self._times) > MOST_FRAMES:
-            raise MediaError(f"{named(path)} has more than {MOST_FRAMES} frames. Deliver it in parts.")
+            raise MediaError(
+                say(
+                    "{named} has more than {most_frames} frames. Deliver it in parts.",
+                    named=named(path),
+                    most_frames=MOST_FRAMES,
+                )
+            )
         self._decoder: Any = None
         self._next = -1
         self._quarter_turns = 0
         self._turns_known = False
         width, height = self._coded_size
         if min(width, height) < 1 or max(width, height) > MOST_SIDE or width * height > MOST_PIXELS:
-            raise MediaError(f"{named(path)} says that it is {width}×{height}, which cannot be. Deliver it again.")
+            raise MediaError(
+                say(
+                    "{named} says that it is {width}×{height}, which cannot be. Deliver it again.",
+                    named=named(path),
+                    width=width,
+                    height=height,
+                )
+            )
 
     def _alpha_beside(self, context: Any) -> Any:
         """What decodes a stream whose alpha is a layer beside its picture; None for the others."""
@@ -123,7 +139,9 @@ class VideoReader:
         """By how many quarters its pictures are turned counter-clockwise to be upright, as it is tagged."""
         if not self._turns_known:
             with self._lock:
-                frame = guarded(self.path, lambda: self._decode(0), "is damaged at its first frame. Deliver it again.")
+                frame = guarded(
+                    self.path, lambda: self._decode(0), say("is damaged at its first frame. Deliver it again.")
+                )
             self._quarter_turns = round((frame.rotation if frame is not None else 0) / 90) % 4
             self._turns_known = True
         return self._quarter_turns
@@ -192,9 +210,16 @@ class VideoReader:
         MediaError : there is no such frame, or it cannot be decoded.
         """
         if not 0 <= index < len(self._times):
-            raise MediaError(f"{named(self.path)} has frames 1–{len(self._times)}; {index + 1} was asked for.")
+            raise MediaError(
+                say(
+                    "{named} has frames 1–{count}; {index} was asked for.",
+                    named=named(self.path),
+                    count=len(self._times),
+                    index=index + 1,
+                )
+            )
         turns = self.quarter_turns
-        words = f"is damaged at frame {index + 1}. Deliver it again."
+        words = say("is damaged at frame {index}. Deliver it again.", index=index + 1)
         with self._lock:
             try:
                 frame = guarded(self.path, lambda: self._decode(index), words)
@@ -203,12 +228,20 @@ class VideoReader:
                 raise
             if frame is None:
                 self._decoder = None
-                raise MediaError(f"{named(self.path)} is cut short: frame {index + 1} cannot be read.")
+                raise MediaError(
+                    say("{named} is cut short: frame {index} cannot be read.", named=named(self.path), index=index + 1)
+                )
             if (frame.width, frame.height) != self._coded_size:
                 size = "×".join(map(str, self._coded_size))
                 raise MediaError(
-                    f"{named(self.path)} is {frame.width}×{frame.height} at frame {index + 1}, but began as {size}. "
-                    "Deliver it in one size."
+                    say(
+                        "{named} is {width}×{height} at frame {index}, but began as {size}. Deliver it in one size.",
+                        named=named(self.path),
+                        width=frame.width,
+                        height=frame.height,
+                        index=index + 1,
+                        size=size,
+                    )
                 )
             pixels = guarded(self.path, lambda: self._to_rgb(frame), words)
         return np.ascontiguousarray(np.rot90(pixels, turns)) if turns else pixels

@@ -13,6 +13,7 @@ from ..shot.hang import Card, Corner, Dome, Way
 from ..shot.keyed import Keyed
 from ..shot.shot import Shot
 from ..shot.zone import Placement, Zone
+from ..words import say
 from .seen import plate_places
 from .transform import CARD_FAR_M, flat_to_reference, placement_camera, reference_to_frame, shape_of
 
@@ -31,7 +32,11 @@ class Converted:
         """What has become of the picture, or nothing."""
         if self.jump_px <= JUMP_PX:
             return ""
-        return f"{self.zone.name} could not stay just where it was: its corners moved by up to {self.jump_px:.1f} px."
+        return say(
+            "{name} could not stay just where it was: its corners moved by up to {jump_px:.1f} px.",
+            name=self.zone.name,
+            jump_px=self.jump_px,
+        )
 
 
 def converted(shot: Shot, zone: Zone, way: Way, frame: int) -> Converted:

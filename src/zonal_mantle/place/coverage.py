@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from ..geometry import carry
 from ..shot.shot import Shot
 from ..shot.zone import Placement, Zone
+from ..words import say
 from .seen import Seen, zone_seen
 from .timing import zone_frame
 from .transform import flat_to_reference, shape_of
@@ -219,17 +220,23 @@ def covering(shot: Shot, zone: Zone, openings: Mapping[int, Opening], spare_px: 
     """
     placement, (whole, shaped) = zone.placement, shape_of(shot, zone)
     if placement.way != "flat":
-        raise ValueError(f"{zone.name} hangs by {placement.way}. Cover works on what hangs flat; hang it so first.")
+        raise ValueError(
+            say(
+                "{name} hangs by {way}. Cover works on what hangs flat; hang it so first.",
+                name=zone.name,
+                way=say(placement.way),
+            )
+        )
     low, high = np.full(2, np.inf), np.full(2, -np.inf)
     for frame, opened in openings.items():
         if len(opened.places):
             at = zone_seen(shot, zone, frame).back(opened.places)
             if not np.isfinite(at).all():
-                raise ValueError(f"On frame {frame} the painting is seen from behind. Hang it anew.")
+                raise ValueError(say("On frame {frame} the painting is seen from behind. Hang it anew.", frame=frame))
             at = carry(shaped, at)
             low, high = np.minimum(low, at.min(axis=0)), np.maximum(high, at.max(axis=0))
     if not np.isfinite(low).all():
-        raise ValueError("Nothing is open for this painting.")
+        raise ValueError(say("Nothing is open for this painting."))
     low, high = low - spare_px, high + spare_px
     size = np.array(whole)
     need = float(max((high - low) / size))

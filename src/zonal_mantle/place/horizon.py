@@ -15,6 +15,7 @@ from ..shot.lock import Lock
 from ..shot.shot import Shot
 from ..shot.source import Source
 from ..shot.zone import Placement, Zone
+from ..words import say
 from .perspective import Perspective, carried, height_at, line_through, read_lines, roll_deg
 from .ride import lock_motion
 from .seen import plate_places, zone_seen
@@ -150,9 +151,12 @@ def _odd(shot: Shot, zone: Zone, source: Source, plate: Perspective, frame: int)
     ours, theirs = (height_at(line, source.width / 2) / source.height for line in (own, falls))
     if not np.isfinite(theirs) or abs(ours - theirs) < OTHER_HEIGHT:
         return ""
-    return (
-        f"{zone.name} was seen from another height: its horizon lies at {ours:.0%} of its height, the plate's falls at "
-        f"{theirs:.0%} of it."
+    return say(
+        "{name} was seen from another height: its horizon lies at {ours:.0%} of its height, the plate's "
+        "falls at {theirs:.0%} of it.",
+        name=zone.name,
+        ours=ours,
+        theirs=theirs,
     )
 
 
@@ -168,13 +172,17 @@ def met(shot: Shot, zone: Zone, frame: int) -> Zone:
     """
     plate = plate_perspective(shot, frame).horizon
     if plate is None:
-        raise ValueError("The plate's horizon is not known. Draw it, or edges that run toward it, on the plate.")
+        raise ValueError(say("The plate's horizon is not known. Draw it, or edges that run toward it, on the plate."))
     if painting_horizon(shot.source(zone.source), zone.placement) is None:
-        raise ValueError(f"The horizon of {zone.name}'s painting is not known. Draw it in the Painting view.")
+        raise ValueError(
+            say("The horizon of {name}'s painting is not known. Draw it in the Painting view.", name=zone.name)
+        )
     for _ in range(12):  # each way is exact for its own kind; what a dome or a card does not take at once follows
         own = horizon_on(shot, zone, frame)
         if own is None:
-            raise ValueError(f"The horizon of {zone.name}'s painting is not seen on frame {frame}.")
+            raise ValueError(
+                say("The horizon of {name}'s painting is not seen on frame {frame}.", name=zone.name, frame=frame)
+            )
         middle = shot.size[0] / 2
         off = height_at(plate, middle) - height_at(own, middle)
         turned = (roll_deg(plate) - roll_deg(own) + 90) % 180 - 90

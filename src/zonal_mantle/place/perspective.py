@@ -12,6 +12,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..words import say
+
 Vector = NDArray[np.float64]
 LEAST_ANGLE = np.deg2rad(0.15)  # between lines that should meet; less tells nothing
 
@@ -40,7 +42,7 @@ def normal_line(line: NDArray) -> Vector:
     """A line with a unit normal that points down the picture."""
     size = float(np.hypot(line[0], line[1]))
     if size < 1e-15:
-        raise ValueError("A line at infinity has no place on the picture.")
+        raise ValueError(say("A line at infinity has no place on the picture."))
     out = np.asarray(line, float) / size
     return out if out[1] > 0 or (out[1] == 0 and out[0] > 0) else -out
 
@@ -65,7 +67,7 @@ def vanishing_point(segments: NDArray) -> Vector:
     """
     segments = np.asarray(segments, float)
     if len(segments) < 2:
-        raise ValueError("Two lines or more are needed to tell where they meet.")
+        raise ValueError(say("Two lines or more are needed to tell where they meet."))
     middle = segments.reshape(-1, 2).mean(axis=0)
     unit = max(float(np.abs(segments - middle).max()), 1.0)
     own = (segments - middle) / unit
@@ -74,7 +76,7 @@ def vanishing_point(segments: NDArray) -> Vector:
     ways = ways / np.linalg.norm(ways, axis=1, keepdims=True)
     spread = [abs(np.arcsin(np.clip(p[0] * q[1] - p[1] * q[0], -1, 1))) for p in ways for q in ways]
     if max(spread) < LEAST_ANGLE:
-        raise ValueError("These lines are parallel on the picture: they do not tell where they meet.")
+        raise ValueError(say("These lines are parallel on the picture: they do not tell where they meet."))
     lengths = np.linalg.norm(own[:, 1] - own[:, 0], axis=1)
     start = np.linalg.svd(lines * lengths[:, None])[2][-1]
     middles = np.concatenate([own.mean(axis=1), np.ones((len(own), 1))], axis=1)
@@ -105,11 +107,13 @@ def focal_of(first: NDArray, second: NDArray, centre: tuple[float, float]) -> fl
     ValueError : they do not tell it: one is at infinity, or they lie on one side.
     """
     if min(abs(first[2]) / np.linalg.norm(first), abs(second[2]) / np.linalg.norm(second)) < 1e-9:
-        raise ValueError("One of the two directions runs along the picture: the focal length does not follow from it.")
+        raise ValueError(
+            say("One of the two directions runs along the picture: the focal length does not follow from it.")
+        )
     a, b = first[:2] / first[2] - centre, second[:2] / second[2] - centre
     square = -float(a @ b)
     if square <= 1:
-        raise ValueError("These two directions cannot be at right angles in the scene.")
+        raise ValueError(say("These two directions cannot be at right angles in the scene."))
     return float(np.sqrt(square))
 
 
@@ -130,7 +134,7 @@ def read_lines(
             points.append(vanishing_point(drawn) if len(drawn) > 1 else None)
         except ValueError as trouble:
             points.append(None)
-            problem = f"Edges of the {name} direction: {trouble}"
+            problem = say("Edges of the {name} direction: {trouble}", name=name, trouble=trouble)
     one, two = points
     line, focal = None, focal_px
     centre = (size[0] / 2, size[1] / 2)
@@ -208,7 +212,7 @@ def quad_of_edges(across: NDArray, down: NDArray) -> NDArray[np.float64]:
     for i, j in ((0, 0), (0, 1), (1, 1), (1, 0)):
         at = np.cross(line_through(*across[i]), line_through(*down[j]))
         if abs(at[2]) < 1e-6:
-            raise ValueError("Two of the four edges are parallel and do not cross.")
+            raise ValueError(say("Two of the four edges are parallel and do not cross."))
         corners.append(at[:2] / at[2])
     return np.array(corners)
 

@@ -13,6 +13,7 @@ from ..shot.lock import Lens
 from ..shot.shapes import Shape
 from ..shot.shot import Shot
 from ..shot.zone import Placement, Zone
+from ..words import say
 from .dome import dome_rotation
 from .ride import card_motion, lock_motion
 
@@ -146,11 +147,11 @@ def corner_trouble(pins: NDArray) -> str:
         a, b, c = pins[k - 1], pins[k], pins[(k + 1) % 4]
         turns.append((b[0] - a[0]) * (c[1] - b[1]) - (b[1] - a[1]) * (c[0] - b[0]))
     if min(np.linalg.norm(pins[k] - pins[k - 1]) for k in range(4)) < 1:
-        return "two of its corners lie on one another"
+        return say("two of its corners lie on one another")
     if min(turns) < 0 < max(turns):
-        return "its corners cross or fold inward"
+        return say("its corners cross or fold inward")
     if min(abs(turn) for turn in turns) < 2:
-        return "three of its corners lie on one line"
+        return say("three of its corners lie on one line")
     return ""
 
 

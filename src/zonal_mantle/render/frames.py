@@ -29,6 +29,7 @@ from ..media.still import PLAN, read_still, write_still
 from ..media.video import EXACT, VideoReader
 from ..paths import for_library, placed, sweep_parts, why_no_file, why_not, written_whole
 from ..shot import Shot
+from ..words import say
 from .errors import RenderError
 from .header import exr_header, png_header
 from .plan import PlanDigests, stands_for
@@ -85,7 +86,9 @@ def render(shot: Shot, plan: RenderPlan, progress: Progress = lambda share, word
             pass
     except (OSError, ValueError) as problem:
         why = why_not(problem)
-        raise RenderError(f"Nothing can be written to {placed(plan.out)}: {why}. Choose another folder.") from problem
+        raise RenderError(
+            say("Nothing can be written to {placed}: {why}. Choose another folder.", placed=placed(plan.out), why=why)
+        ) from problem
     _check_names(shot, plan, frames)
     _check_room(shot, plan, len(frames))
     store = Pictures(limit_bytes=160 * MIB, painting_bytes=320 * MIB)
@@ -96,15 +99,25 @@ def render(shot: Shot, plan: RenderPlan, progress: Progress = lambda share, word
 
 def _frames(shot: Shot, plan: RenderPlan) -> range:
     if shot.plate is None:
-        raise RenderError("The shot has no plate, so there is nothing to render. Open a plate first.")
+        raise RenderError(say("The shot has no plate, so there is nothing to render. Open a plate first."))
     if plan.format not in FORMATS:
-        raise RenderError(f"There is no format {plan.format}. Choose one of {', '.join(FORMATS)}.")
+        raise RenderError(
+            say("There is no format {format}. Choose one of {names}.", format=plan.format, names=", ".join(FORMATS))
+        )
     first = shot.first if plan.first is None else plan.first
     last = shot.last if plan.last is None else plan.last
     if first < shot.first or last > shot.last or first > last:
-        raise RenderError(f"Frames {first}–{last} were asked for; the shot has {shot.first}–{shot.last}.")
+        raise RenderError(
+            say(
+                "Frames {first}–{last} were asked for; the shot has {first_2}–{last_2}.",
+                first=first,
+                last=last,
+                first_2=shot.first,
+                last_2=shot.last,
+            )
+        )
     if not 0.05 <= plan.scale <= 1:
-        raise RenderError(f"A scale of {plan.scale:g} was asked for; it must lie between 0.05 and 1.")
+        raise RenderError(say("A scale of {scale:g} was asked for; it must lie between 0.05 and 1.", scale=plan.scale))
     return range(first, last + 1)
 
 
@@ -121,7 +134,11 @@ def _check_names(shot: Shot, plan: RenderPlan, frames: range) -> None:
         path = _path_of(shot, plan, frame)
         why = why_no_file(path) if os.path.lexists(path) else None
         if why is not None:
-            raise RenderError(f"{placed(path)} {why}: nothing can be written there. Choose another folder.")
+            raise RenderError(
+                say(
+                    "{placed} {why}: nothing can be written there. Choose another folder.", placed=placed(path), why=why
+                )
+            )
 
 
 def _check_room(shot: Shot, plan: RenderPlan, count: int) -> None:
@@ -132,8 +149,13 @@ def _check_room(shot: Shot, plan: RenderPlan, count: int) -> None:
     free = shutil.disk_usage(plan.out).free
     if needed > free:
         raise RenderError(
-            f"{placed(plan.out)} has {_amount(free)} free and the render may need {_amount(needed)}. "
-            "Free some room or choose another folder."
+            say(
+                "{placed} has {amount} free and the render may need {amount_2}. Free some room or choose another "
+                "folder.",
+                placed=placed(plan.out),
+                amount=_amount(free),
+                amount_2=_amount(needed),
+            )
         )
 
 
@@ -142,7 +164,7 @@ def _amount(count: int) -> str:
     for unit, size in (("GB", 1e9), ("MB", 1e6), ("kB", 1e3)):
         if count >= size:
             return f"{count / size:.1f} {unit}"
-    return f"{count} bytes"
+    return say("{count} bytes", count=count)
 
 
 def stem(shot: Shot) -> str:
@@ -154,7 +176,7 @@ def _sequence(shot: Shot, plan: RenderPlan, frames: range, store: Pictures, prog
     digests = PlanDigests(shot, plan.scale, f"{plan.format} {plan.depth}")
     held: list[int] = []
     for done, frame in enumerate(frames):
-        progress(done / len(frames), f"Rendering frame {frame}")
+        progress(done / len(frames), say("Rendering frame {frame}", frame=frame))
         path = _path_of(shot, plan, frame)
         made_from = digests.of(frame)
         if plan.resume and stands_for(path, made_from) and _is_whole(path):
@@ -171,7 +193,15 @@ def _sequence(shot: Shot, plan: RenderPlan, frames: range, store: Pictures, prog
                 header = {**png_header(shot), PLAN: made_from}
                 write_still(part, _coded_straight(picture), "uint16", attributes=header)
         yield path
-    progress(1.0, f"{len(frames)} frames are in {placed(plan.out)}{_of_held(held)}")
+    progress(
+        1.0,
+        say(
+            "{count} frames are in {placed}{of_held}",
+            count=len(frames),
+            placed=placed(plan.out),
+            of_held=_of_held(held),
+        ),
+    )
 
 
 @contextlib.contextmanager
@@ -181,15 +211,29 @@ def _written(path: Path) -> Iterator[Path]:
         with written_whole(path) as part:
             yield part
     except OSError as problem:
-        raise RenderError(f"{placed(path)} cannot be written: {why_not(problem)}. What was there stays.") from problem
+        raise RenderError(
+            say(
+                "{placed} cannot be written: {why_not}. What was there stays.",
+                placed=placed(path),
+                why_not=why_not(problem),
+            )
+        ) from problem
 
 
 def _of_held(frames: list[int]) -> str:
     """What is said of frames whose light was held at the largest half (65 504, IEEE 754 binary16)."""
     if not frames:
         return ""
-    where = f"Frame {spans(frames)} holds" if len(frames) == 1 else f"Frames {spans(frames)} hold"
-    return f". {where} more light than a half does, written as {LARGEST_HALF:,.0f}: render EXR of float for all of it."
+    where = (
+        say("Frame {spans} holds", spans=spans(frames))
+        if len(frames) == 1
+        else say("Frames {spans} hold", spans=spans(frames))
+    )
+    return say(
+        ". {where} more light than a half does, written as {largest_half:,.0f}: render EXR of float for all of it.",
+        where=where,
+        largest_half=LARGEST_HALF,
+    )
 
 
 def _coded_straight(picture: Array) -> Array:
@@ -214,13 +258,13 @@ def _video(shot: Shot, plan: RenderPlan, frames: range, store: Pictures, progres
     with _written(path) as part:
         with VideoWriter(part, plan.format, shot.rate, transfer=SRGB_TRANSFER, pixel_aspect=aspect) as writer:
             for done, frame in enumerate(frames):
-                progress(done / len(frames), f"Rendering frame {frame}")
+                progress(done / len(frames), say("Rendering frame {frame}", frame=frame))
                 picture = finish_frame(shot, frame, store, plan.scale)[..., :3]
                 writer.write(colour.from_linear(np.ascontiguousarray(picture), colour.SRGB))
-        progress(1.0, f"Reading {path.name} back")
+        progress(1.0, say("Reading {name} back", name=path.name))
         if VideoReader(part).count != len(frames):
-            raise RenderError(f"{placed(path)} could not be written whole: the disk may be full.")
-    progress(1.0, f"{path.name} is in {placed(plan.out)}")
+            raise RenderError(say("{placed} could not be written whole: the disk may be full.", placed=placed(path)))
+    progress(1.0, say("{name} is in {placed}", name=path.name, placed=placed(plan.out)))
     return path
 
 
@@ -256,7 +300,13 @@ class VideoWriter:
         height, width = coded.shape[0] // 2 * 2, coded.shape[1] // 2 * 2
         if min(height, width) < LEAST_VIDEO:
             size = f"{coded.shape[1]}×{coded.shape[0]}"
-            raise RenderError(f"A video of {size} is too small: its codec needs {LEAST_VIDEO} pixels a side.")
+            raise RenderError(
+                say(
+                    "A video of {size} is too small: its codec needs {least_video} pixels a side.",
+                    size=size,
+                    least_video=LEAST_VIDEO,
+                )
+            )
         if not self._open:
             context = self._stream.codec_context
             context.width, context.height, context.pix_fmt = width, height, self._pixels
@@ -295,5 +345,7 @@ class VideoWriter:
             return work()
         except Exception as problem:
             log.info("%s: %s: %s", placed(self._path), type(problem).__name__, problem)
-            why = why_not(problem) if isinstance(problem, OSError) else "the codec refused it"
-            raise RenderError(f"{placed(self._path)} cannot be written: {why}. Choose another folder.") from problem
+            why = why_not(problem) if isinstance(problem, OSError) else say("the codec refused it")
+            raise RenderError(
+                say("{placed} cannot be written: {why}. Choose another folder.", placed=placed(self._path), why=why)
+            ) from problem

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Literal
 
+from ..words import say
 from .base import Value
 from .errors import ShotError
 from .lock import Lock
@@ -44,9 +45,9 @@ def taken_stage(shot: Shot, zone: Zone, stage: str, part: Part | None = None) ->
     ShotError : a stage that belongs to the file or to a lock, which zones share anyway.
     """
     if stage not in ("Matte", "Place", "Match"):
-        raise ShotError(f"{stage} is not copied from zone to zone. Open Matte, Place or Match.")
+        raise ShotError(say("{stage} is not copied from zone to zone. Open Matte, Place or Match.", stage=say(stage)))
     what = part.capitalize() if part is not None else stage
-    return _taken(shot, zone, f"{what} of {zone.name}", stage).but(part=part)  # type: ignore[arg-type]
+    return _taken(shot, zone, say("{what} of {name}", what=what, name=zone.name), stage).but(part=part)  # type: ignore[arg-type]
 
 
 def _taken(shot: Shot, zone: Zone, what: str, stage: Stage | None) -> Carried:
@@ -84,7 +85,7 @@ def pasted(shot: Shot, carried: Carried, to: Sequence[str]) -> tuple[Shot, str, 
     same_plate = shot.plate_source is not None and shot.plate_source.path == carried.plate
     shot, names = _with_locks(shot, carried.locks if same_plate else ())
     lost = bool(carried.locks) and not same_plate
-    words = " It belongs to another plate, so what rode on its locks stands still." if lost else ""
+    words = say(" It belongs to another plate, so what rode on its locks stands still.") if lost else ""
     matte = None if carried.matte is None else _riding(carried.matte, names)
     rides = names.get(carried.zone.placement.rides or "")
     placement = carried.zone.placement.but(rides=rides)
@@ -92,7 +93,7 @@ def pasted(shot: Shot, carried: Carried, to: Sequence[str]) -> tuple[Shot, str, 
     if carried.stage is None:
         return _with_zone(shot, carried, placement, match, matte, words)
     if not to:
-        raise ShotError("Choose the zone first that the stage is to be pasted to.")
+        raise ShotError(say("Choose the zone first that the stage is to be pasted to."))
     for id in to:
         zone = shot.zone(id)
         if carried.stage == "Place":
@@ -106,10 +107,14 @@ def pasted(shot: Shot, carried: Carried, to: Sequence[str]) -> tuple[Shot, str, 
         elif matte is None:
             shot = shot.with_zone(zone.but(matte=MatteUse()))
         else:
-            own = matte.but(id=shot.new_id("matte"), name=f"{zone.name} matte")
+            own = matte.but(id=shot.new_id("matte"), name=say("{name} matte", name=zone.name))
             shot = shot.with_zone_matte(zone, own, carried.zone.matte.on)
     names_of = ", ".join(shot.zone(id).name for id in to)
-    return shot, to[0], f"{carried.what} is now that of {names_of}.{words}"
+    return (
+        shot,
+        to[0],
+        say("{what} is now that of {names_of}.{words}", what=carried.what, names_of=names_of, words=words),
+    )
 
 
 def _match_there(match: Match, shot: Shot, names: dict[str, str], same_plate: bool) -> Match:
@@ -130,7 +135,9 @@ def _with_zone(
     source = carried.source
     if source is None:
         if shot.plate is None:
-            raise ShotError(f"{carried.zone.name} holds a plate, and this shot has none. Open a plate first.")
+            raise ShotError(
+                say("{name} holds a plate, and this shot has none. Open a plate first.", name=carried.zone.name)
+            )
         held = shot.plate
     else:
         there = next((each for each in shot.sources if each.but(id="", name="") == source.but(id="", name="")), None)
@@ -143,9 +150,9 @@ def _with_zone(
     )  # fmt: skip
     shot = shot.with_zone(zone)
     if matte is not None:
-        own_matte = matte.but(id=shot.new_id("matte"), name=f"{zone.name} matte")
+        own_matte = matte.but(id=shot.new_id("matte"), name=say("{name} matte", name=zone.name))
         shot = shot.with_zone_matte(zone, own_matte, carried.zone.matte.on)
-    return shot, zone.id, f"{zone.name} is in the shot.{words}"
+    return shot, zone.id, say("{name} is in the shot.{words}", name=zone.name, words=words)
 
 
 def _with_locks(shot: Shot, locks: tuple[Lock, ...]) -> tuple[Shot, dict[str, str]]:

@@ -12,6 +12,7 @@ from typing import Any
 from pydantic import ValidationError
 
 from ..paths import named, why_no_file
+from ..words import say
 from .errors import ShotError
 from .limits import (
     MOST_BYTES,
@@ -48,9 +49,17 @@ def bytes_of(path: Path, most_bytes: int) -> bytes:
         with path.open("rb") as file:
             data = file.read(most_bytes + 1)
     except OSError as problem:
-        raise ShotError(f"{named(path)} cannot be read: {problem.strerror}.") from problem
+        raise ShotError(
+            say("{named} cannot be read: {strerror}.", named=named(path), strerror=problem.strerror)
+        ) from problem
     if len(data) > most_bytes:
-        raise ShotError(f"{named(path)} is larger than such a file can be ({most_bytes >> 20} MB). Nothing was read.")
+        raise ShotError(
+            say(
+                "{named} is larger than such a file can be ({most_bytes} MB). Nothing was read.",
+                named=named(path),
+                most_bytes=most_bytes >> 20,
+            )
+        )
     return data
 
 
@@ -64,7 +73,9 @@ def text_of(path: Path, most_bytes: int = MOST_BYTES) -> str:
     try:
         return bytes_of(path, most_bytes).decode("utf-8")
     except UnicodeDecodeError as problem:
-        raise ShotError(f"{named(path)} is not a text file: byte {problem.start + 1} is not UTF-8.") from problem
+        raise ShotError(
+            say("{named} is not a text file: byte {start} is not UTF-8.", named=named(path), start=problem.start + 1)
+        ) from problem
 
 
 def json_of(text: str, where: str) -> Any:
@@ -75,44 +86,66 @@ def json_of(text: str, where: str) -> Any:
     ShotError : it is no JSON, or holds more than any of our files: what, where, and how much is allowed.
     """
     if text.count("{") + text.count("[") > MOST_CONTAINERS or text.count(",") > MOST_VALUES:
-        raise ShotError(f"{where} holds more than {MOST_VALUES // 10**6} million values, which is too much.")
+        raise ShotError(
+            say(
+                "{where} holds more than {most_values} million values, which is too much.",
+                where=where,
+                most_values=MOST_VALUES // 10**6,
+            )
+        )
     try:
         data = json.loads(text, parse_int=_whole, parse_constant=_no_number)
     except json.JSONDecodeError as problem:
-        raise ShotError(f"{where} is not readable as JSON: {problem.msg} in line {problem.lineno}.") from problem
+        raise ShotError(
+            say(
+                "{where} is not readable as JSON: {msg} in line {lineno}.",
+                where=where,
+                msg=problem.msg,
+                lineno=problem.lineno,
+            )
+        ) from problem
     except RecursionError as problem:
-        raise ShotError(f"{where} is nested more than {MOST_DEPTH} deep, which is too much.") from problem
+        raise ShotError(
+            say("{where} is nested more than {most_depth} deep, which is too much.", where=where, most_depth=MOST_DEPTH)
+        ) from problem
     except ValueError as problem:
-        raise ShotError(f"{where} holds {problem}. Nothing was changed.") from problem
+        raise ShotError(say("{where} holds {problem}. Nothing was changed.", where=where, problem=problem)) from problem
     for place, trouble in _beyond(data, (), ""):
-        raise ShotError(f"{where} cannot be used: {_place(place)}: {trouble}. Nothing was changed.")
+        raise ShotError(
+            say(
+                "{where} cannot be used: {place}: {trouble}. Nothing was changed.",
+                where=where,
+                place=_place(place),
+                trouble=trouble,
+            )
+        )
     return data
 
 
 def _whole(digits: str) -> int:
     if len(digits) > 20:
-        raise ValueError(f"a number of {len(digits)} digits")
+        raise ValueError(say("a number of {count} digits", count=len(digits)))
     return int(digits)
 
 
 def _no_number(word: str) -> float:
-    raise ValueError(f"{word}, which is no number")
+    raise ValueError(say("{word}, which is no number", word=word))
 
 
 def _beyond(value: Any, place: tuple[str | int, ...], name: str) -> Iterator[tuple[tuple[str | int, ...], str]]:
     """What lies beyond a limit in a JSON value, with its place. `name` is that of the field that it stands in."""
     if len(place) > MOST_DEPTH:
-        yield place[:6], f"nested more than {MOST_DEPTH} deep"
+        yield place[:6], say("nested more than {most_depth} deep", most_depth=MOST_DEPTH)
     elif isinstance(value, dict):
         for key, each in value.items():
             if len(key) > 200:
-                yield place, f"a name of {len(key)} characters"
+                yield place, say("a name of {count} characters", count=len(key))
             elif not (key in PACKED and isinstance(each, str)):
                 yield from _beyond(each, (*place, key), key)
     elif isinstance(value, list):
         most = _most_items(name, value)
         if len(value) > most:
-            yield place, f"{len(value)} of them, where at most {most} are possible"
+            yield place, say("{count} of them, where at most {most} are possible", count=len(value), most=most)
             return
         if value and type(value[0]) is float and _all_small(value, name):
             return
@@ -120,11 +153,18 @@ def _beyond(value: Any, place: tuple[str | int, ...], name: str) -> Iterator[tup
             yield from _beyond(each, (*place, number), name)
     elif isinstance(value, str):
         if len(value) > MOST_TEXT:
-            yield place, f"a text of {len(value)} characters, where at most {MOST_TEXT} are possible"
+            yield (
+                place,
+                say(
+                    "a text of {count} characters, where at most {most_text} are possible",
+                    count=len(value),
+                    most_text=MOST_TEXT,
+                ),
+            )
     elif isinstance(value, int | float) and not isinstance(value, bool):
         most_value = MOST_PX if name.endswith("_px") else MOST_NUMBER
         if not math.isfinite(value) or abs(value) > most_value:
-            yield place, f"{value:.6g} lies beyond ±{most_value:.6g}"
+            yield place, say("{value:.6g} lies beyond ±{most_value:.6g}", value=value, most_value=most_value)
 
 
 def _all_small(values: list[Any], name: str) -> bool:
@@ -165,35 +205,59 @@ def sentence_of(problem: ValidationError, data: Any = None) -> str:
 
 def _said(error: Any) -> str:
     kind, context, given = error["type"], error.get("ctx", {}), _shortly(error.get("input"))
-    bounds = {"greater_than": ("above", "gt"), "greater_than_equal": ("at least", "ge"), "less_than": ("below", "lt"),
-              "less_than_equal": ("at most", "le")}  # fmt: skip
+    bounds = {
+        "greater_than": (say("above"), "gt"),
+        "greater_than_equal": (say("at least"), "ge"),
+        "less_than": (say("below"), "lt"),
+        "less_than_equal": (say("at most"), "le"),
+    }
     if kind in bounds:
         words, name = bounds[kind]
-        return f"must be {words} {context[name]:.10g}, not {given}"
+        return say("must be {words} {context:.10g}, not {given}", words=words, context=context[name], given=given)
     if kind == "value_error":
         return str(context.get("error", error["msg"])).rstrip(".")
     if kind == "literal_error":
-        return f"must be {context['expected']}, not {given}"
+        return say("must be {context}, not {given}", context=context["expected"], given=given)
     if kind == "missing":
-        return "is missing"
+        return say("is missing")
     if kind == "extra_forbidden":
-        return "is not known"
+        return say("is not known")
     if kind == "union_tag_invalid":
-        return f"its kind is {context['tag']}, which is not known; it must be one of {context['expected_tags']}"
+        return say(
+            "its kind is {context}, which is not known; it must be one of {context_2}",
+            context=context["tag"],
+            context_2=context["expected_tags"],
+        )
     if kind in ("string_too_long", "string_too_short"):
-        return "is empty" if kind == "string_too_short" else f"is longer than {context['max_length']} characters"
+        return (
+            say("is empty")
+            if kind == "string_too_short"
+            else say("is longer than {context} characters", context=context["max_length"])
+        )
     if kind in ("too_long", "too_short"):
-        return f"has {context['actual_length']} parts, {'too many' if kind == 'too_long' else 'too few'}"
-    wanted = {"string": "text", "int": "a whole number", "float": "a number", "bool": "true or false",
-              "tuple": "a list", "list": "a list", "model": "an object", "finite": "a finite number",
-              "union": "an object with its kind"}  # fmt: skip
-    return f"must be {wanted.get(kind.split('_')[0], 'another value')}, not {given}"
+        return say(
+            "has {context} parts, {which}",
+            context=context["actual_length"],
+            which=say("too many") if kind == "too_long" else say("too few"),
+        )
+    wanted = {
+        "string": say("text"),
+        "int": say("a whole number"),
+        "float": say("a number"),
+        "bool": say("true or false"),
+        "tuple": say("a list"),
+        "list": say("a list"),
+        "model": say("an object"),
+        "finite": say("a finite number"),
+        "union": say("an object with its kind"),
+    }
+    return say("must be {get}, not {given}", get=wanted.get(kind.split("_")[0], say("another value")), given=given)
 
 
 def _shortly(value: Any) -> str:
     if isinstance(value, dict):
-        return "an object"
+        return say("an object")
     if isinstance(value, list | tuple):
-        return f"a list of {len(value)}"
+        return say("a list of {count}", count=len(value))
     text = f"{value:.10g}" if isinstance(value, float) else str(value)
     return text if len(text) <= 40 else f"{text[:39]}…"

@@ -12,6 +12,7 @@ from typing import NamedTuple
 from pydantic import ValidationError
 
 from ..paths import as_text, named, on_disk, placed, sweep_parts, why_not, write_whole
+from ..words import say
 from .door import json_of, sentence_of, text_of
 from .errors import ShotError
 from .finish import Finish
@@ -37,22 +38,41 @@ def from_json(text: str, where: str = "the shot") -> Shot:
     """
     data = json_of(text, where)
     if not isinstance(data, dict) or data.get("format") != "zonal-mantle-shot":
-        raise ShotError(f"{where} is not a Zonal Mantle shot.")
+        raise ShotError(say("{where} is not a Zonal Mantle shot.", where=where))
     version = data.get("version")
     if isinstance(version, bool) or not isinstance(version, int) or version < 1:
-        raise ShotError(f"{where} does not say of which format it is: its version is {version!r:.40}.")
+        raise ShotError(
+            say(
+                "{where} does not say of which format it is: its version is {version!r:.40}.",
+                where=where,
+                version=version,
+            )
+        )
     if version > FORMAT_VERSION:
         raise ShotError(
-            f"{where} was written by a newer release (format {version}; this one reads up to {FORMAT_VERSION}). "
-            "Open it with that release; nothing was changed."
+            say(
+                "{where} was written by a newer release (format {version}; this one reads up to "
+                "{format_version}). Open it with that release; nothing was changed.",
+                where=where,
+                version=version,
+                format_version=FORMAT_VERSION,
+            )
         )
     try:
         return Shot.model_validate(upgraded(data) if version < FORMAT_VERSION else data)
     except ValidationError as problem:
-        raise ShotError(f"{where} cannot be used: {sentence_of(problem)}. Nothing was changed.") from problem
+        raise ShotError(
+            say(
+                "{where} cannot be used: {sentence_of}. Nothing was changed.",
+                where=where,
+                sentence_of=sentence_of(problem),
+            )
+        ) from problem
     except (AttributeError, TypeError, KeyError) as problem:  # parts of another kind than the old format had
-        words = f"{where} is not what a shot of format {version} holds"
-        raise ShotError(f"{words}; it may have been changed by hand. Nothing was changed.") from problem
+        words = say("{where} is not what a shot of format {version} holds", where=where, version=version)
+        raise ShotError(
+            say("{words}; it may have been changed by hand. Nothing was changed.", words=words)
+        ) from problem
 
 
 def load(path: Path) -> Shot:
@@ -94,13 +114,23 @@ def save(shot: Shot, path: Path) -> None:
         real = path.resolve()
         real.exists()
     except (OSError, RuntimeError, ValueError) as problem:  # links that lead round in a ring, names that cannot be
-        raise ShotError(f"{placed(path)} cannot be written: {problem}. What was there is unchanged.") from problem
+        raise ShotError(
+            say(
+                "{placed} cannot be written: {problem}. What was there is unchanged.",
+                placed=placed(path),
+                problem=problem,
+            )
+        ) from problem
     sweep_parts(real.parent, real.name)
     try:
         write_whole(real, to_json(portable(shot, real.parent)))
     except (OSError, UnicodeError) as problem:
         raise ShotError(
-            f"{placed(path)} cannot be written: {why_not(problem)}. What was there is unchanged."
+            say(
+                "{placed} cannot be written: {why_not}. What was there is unchanged.",
+                placed=placed(path),
+                why_not=why_not(problem),
+            )
         ) from problem
 
 

@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
+from ..words import say
 from .base import Value
 from .hang import Mode
 from .keyed import Keyed
@@ -107,7 +108,7 @@ class Output(Value):
     @model_validator(mode="after")
     def _has_size(self) -> Output:
         if self.crop is not None and (self.crop[2] - self.crop[0] < LEAST_PX or self.crop[3] - self.crop[1] < LEAST_PX):
-            raise ValueError(f"A crop is at least {LEAST_PX} pixels wide and high.")
+            raise ValueError(say("A crop is at least {least_px} pixels wide and high.", least_px=LEAST_PX))
         return self
 
 
@@ -161,7 +162,7 @@ class Finish(Value):
     def _own_ids(self) -> Finish:
         ids = [light.id for light in self.lights]
         if len(ids) != len(set(ids)):
-            raise ValueError("Two local lights share an id.")
+            raise ValueError(say("Two local lights share an id."))
         return self
 
     def light(self, id: str) -> LocalLight:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ..words import marks
 from .base import Value
 
 
@@ -17,3 +18,4 @@ class Follow(Value):
 
 WHOLE = Follow()
 PARTS = tuple(Follow.model_fields)
+NAMES = marks("position", "turn", "size", "shear", "perspective")  # for translators

@@ -6,6 +6,7 @@ from typing import Literal
 
 from pydantic import Field, model_validator
 
+from ..words import say
 from .base import Value
 from .keyed import Keyed
 from .shapes import Point
@@ -90,7 +91,7 @@ class Timing(Value):
     @model_validator(mode="after")
     def _in_reach(self) -> Timing:
         if any(abs(value) > MOST_SPEED for value in (self.speed.constant, *(key.value for key in self.speed.keys))):
-            raise ValueError(f"A clip's speed lies between -{MOST_SPEED} and {MOST_SPEED}.")
+            raise ValueError(say("A clip's speed lies between -{most_speed} and {most_speed}.", most_speed=MOST_SPEED))
         return self
 
 

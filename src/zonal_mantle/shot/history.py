@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from ..words import mark
 from .shot import Shot
 
 MOST_STEPS = 300  # that can be undone; shots share what did not change, solved locks not among them
@@ -14,7 +15,7 @@ class History:
     """All shots since the document was opened. One gesture is one step, however many values it went through."""
 
     shots: list[Shot]
-    labels: list[str] = field(default_factory=lambda: ["Open"])
+    labels: list[str] = field(default_factory=lambda: [mark("Open")])
     place: int = 0
     _gesture: str | None = None
 

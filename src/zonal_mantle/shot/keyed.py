@@ -8,6 +8,7 @@ from typing import Any, Literal
 
 from pydantic import Field, model_serializer, model_validator
 
+from ..words import say
 from .base import Value
 
 LEAST_FACTOR = 1e-6
@@ -40,7 +41,7 @@ class Keyed(Value):
     def _in_order(self) -> Keyed:
         frames = [key.frame for key in self.keys]
         if frames != sorted(set(frames)):
-            raise ValueError("Keys must be in the order of their frames, one a frame.")
+            raise ValueError(say("Keys must be in the order of their frames, one a frame."))
         return self
 
     @model_serializer(mode="wrap")

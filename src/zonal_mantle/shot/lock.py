@@ -6,6 +6,7 @@ from typing import Literal
 
 from pydantic import Field, model_validator
 
+from ..words import say
 from .base import Value
 from .follow import Follow
 from .keyed import Keyed
@@ -61,7 +62,9 @@ class LockFrame(Value):
     def _can_be(self) -> LockFrame:
         a, b, c, d, e, f, g, h, i = self.homography
         if abs(a * (e * i - f * h) - b * (d * i - f * g) + c * (d * h - e * g)) < LEAST_SPREAD:
-            raise ValueError(f"the motion on frame {self.frame} lays all of the picture on a line or a point.")
+            raise ValueError(
+                say("the motion on frame {frame} lays all of the picture on a line or a point.", frame=self.frame)
+            )
         return self
 
 

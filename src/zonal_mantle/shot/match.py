@@ -7,6 +7,7 @@ from typing import Literal
 
 from pydantic import Field, field_validator, model_validator
 
+from ..words import say
 from .base import Value
 from .keyed import Keyed
 from .shapes import Point
@@ -38,7 +39,7 @@ class AimArea(Value):
     @model_validator(mode="after")
     def _has_size(self) -> AimArea:
         if self.box[2] - self.box[0] < 1 or self.box[3] - self.box[1] < 1:
-            raise ValueError("An area of the aim is at least one pixel wide and high.")
+            raise ValueError(say("An area of the aim is at least one pixel wide and high."))
         return self
 
 
@@ -89,7 +90,7 @@ class Palette(Value):
     @model_validator(mode="after")
     def _whole(self) -> Palette:
         if len(self.matrix) != 12:
-            raise ValueError("A palette's matrix has twelve numbers: three rows of red, green, blue and offset.")
+            raise ValueError(say("A palette's matrix has twelve numbers: three rows of red, green, blue and offset."))
         return self
 
 
@@ -150,7 +151,7 @@ class ToneMatch(Value):
             points = getattr(self, name)
             xs = [x for x, _ in points]
             if len(points) == 1 or xs != sorted(set(xs)):
-                raise ValueError("A curve has no points, or at least two in the order of their x.")
+                raise ValueError(say("A curve has no points, or at least two in the order of their x."))
         return self
 
 
@@ -194,7 +195,7 @@ class LensMatch(Value):
     @model_validator(mode="after")
     def _blades(self) -> LensMatch:
         if self.blades in (1, 2):
-            raise ValueError("An aperture has no blades (a disc) or at least three.")
+            raise ValueError(say("An aperture has no blades (a disc) or at least three."))
         return self
 
 
@@ -226,11 +227,11 @@ class GrainModel(Value):
     @model_validator(mode="after")
     def _whole(self) -> GrainModel:
         if len(self.levels) != len(self.deviation) or not self.levels or list(self.levels) != sorted(set(self.levels)):
-            raise ValueError("Grain has a deviation for each of its levels, and levels in their order.")
+            raise ValueError(say("Grain has a deviation for each of its levels, and levels in their order."))
         if any(len(row) != 25 for row in self.spatial):
-            raise ValueError("The autocorrelation of a channel's grain has 25 numbers.")
+            raise ValueError(say("The autocorrelation of a channel's grain has 25 numbers."))
         if any(value < 0 for row in self.deviation for value in row):
-            raise ValueError("The deviation of grain is not below 0.")
+            raise ValueError(say("The deviation of grain is not below 0."))
         return self
 
     @property

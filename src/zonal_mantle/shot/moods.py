@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from ..words import say
 from .air import Air
 from .base import Value
 from .errors import ShotError
@@ -54,7 +55,7 @@ def with_mood(shot: Shot, name: str) -> Shot:
     Where there was none before, what is at hand is also kept as a first one named *As it was*.
     """
     if shot.mood is None:
-        first = mood_now(shot, shot.new_id("mood"), "As it was")
+        first = mood_now(shot, shot.new_id("mood"), say("As it was"))
         shot = shot.but(moods=(*shot.moods, first), mood=first.id)
     shot = _put_back(shot)
     new = mood_now(shot, shot.new_id("mood"), name)
@@ -70,7 +71,7 @@ def in_mood(shot: Shot, id: str) -> Shot:
     """
     wanted = next((mood for mood in shot.moods if mood.id == id), None)
     if wanted is None:
-        raise ShotError("The shot has no such mood. Choose one of its moods.")
+        raise ShotError(say("The shot has no such mood. Choose one of its moods."))
     if shot.mood == id:
         return shot
     shot = _put_back(shot)
@@ -105,7 +106,7 @@ def next_mood(shot: Shot, step: int = 1) -> Shot:
     ShotError : it has none.
     """
     if not shot.moods:
-        raise ShotError("The shot has no moods yet. Keep one with Keep mood on the Finish bench.")
+        raise ShotError(say("The shot has no moods yet. Keep one with Keep mood on the Finish bench."))
     ids = [mood.id for mood in shot.moods]
     at = ids.index(shot.mood) if shot.mood in ids else -step
     return in_mood(shot, ids[(at + step) % len(ids)])

@@ -9,6 +9,7 @@ import zlib
 from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING, Any
 
+from ..words import say
 from .base import Value
 from .errors import ShotError
 
@@ -77,15 +78,17 @@ def shot_of(state: State, now: Shot | None = None) -> Shot:
     """
     from .file import from_json
 
-    where = f"The state {state.word}"
+    where = say("The state {word}", word=state.word)
     try:
         unpacker = zlib.decompressobj()
         text = unpacker.decompress(base64.b64decode(state.shot, validate=True), MOST_STATE_BYTES)
         if unpacker.unconsumed_tail:
-            raise ShotError(f"{where} is larger than a shot can be. Nothing was changed.")
+            raise ShotError(say("{where} is larger than a shot can be. Nothing was changed.", where=where))
         shot = from_json(text.decode(), where)
     except (zlib.error, binascii.Error, UnicodeDecodeError) as problem:
-        raise ShotError(f"{where} is damaged and cannot be read: {problem}. Nothing was changed.") from problem
+        raise ShotError(
+            say("{where} is damaged and cannot be read: {problem}. Nothing was changed.", where=where, problem=problem)
+        ) from problem
     if now is None:
         return shot
     paths = {source.id: source.path for source in now.sources}
@@ -109,14 +112,16 @@ def changes(old: Shot, new: Shot) -> list[str]:
         json.loads(old.model_dump_json(exclude=SKIPPED)), json.loads(new.model_dump_json(exclude=SKIPPED)), ()
     ):
         if len(found) == MOST_CHANGES:
-            found.append("… and more.")
+            found.append(say("… and more."))
             break
         found.append(words)
     before, after = {lock.id: lock for lock in old.locks}, {lock.id: lock for lock in new.locks}
     for id in before.keys() & after.keys():
         if before[id].solved != after[id].solved:
-            counts = f"solved on {len(before[id].solved)} → {len(after[id].solved)} frames"
-            found.append(f"{after[id].name}: {counts}")
+            counts = say(
+                "solved on {count} → {count_2} frames", count=len(before[id].solved), count_2=len(after[id].solved)
+            )
+            found.append(say("{name}: {counts}", name=after[id].name, counts=counts))
     return found
 
 
@@ -134,9 +139,9 @@ def _differences(old: Any, new: Any, place: tuple[str, ...]) -> Iterator[str]:
         for id in dict.fromkeys([*before, *after]):
             name = str((after.get(id) or before[id]).get("name") or id)
             if id not in after:
-                yield f"{name} is gone"
+                yield say("{name} is gone", name=name)
             elif id not in before:
-                yield f"{name} is new"
+                yield say("{name} is new", name=name)
             else:
                 yield from _differences(before[id], after[id], (name,))
     else:
@@ -154,13 +159,13 @@ def _said(place: tuple[str, ...], old: str, new: str) -> str:
 
 def _keyed(value: dict[str, Any]) -> str:
     keys = value.get("keys") or []
-    return f"{len(keys)} keys" if keys else _short(value.get("constant"))
+    return say("{count} keys", count=len(keys)) if keys else _short(value.get("constant"))
 
 
 _WORDS: dict[type, Callable[[Any], str]] = {
     bool: lambda value: "on" if value else "off",
     float: lambda value: f"{value:.6g}",
-    list: lambda value: f"{len(value)} of them" if value else "none",
+    list: lambda value: say("{count} of them", count=len(value)) if value else "none",
     dict: lambda value: "set",
 }
 

@@ -16,6 +16,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 
 from ..paths import write_whole
+from ..words import say
 
 log = logging.getLogger(__name__)
 STALE_SECONDS = 180.0  # a program elsewhere that has not renewed its mark for this long is taken to be gone
@@ -35,7 +36,7 @@ class Opened:
 
     def __str__(self) -> str:
         when = time.strftime("%-d %b, %H:%M", time.localtime(self.since))
-        return f"{self.user} on {self.machine}, since {when}"
+        return say("{user} on {machine}, since {when}", user=self.user, machine=self.machine, when=when)
 
 
 def mark_path(path: Path) -> Path:

@@ -11,6 +11,7 @@ from datetime import datetime
 from pathlib import Path
 
 from ..paths import named, sweep_parts, write_whole
+from ..words import say
 from .errors import ShotError
 from .file import absolute, from_json, portable, to_json
 from .limits import MOST_BYTES
@@ -93,7 +94,9 @@ def keep_past(shot: Shot, path: Path, now: datetime | None = None, picture: byte
                 past.forget()
         _sweep(path)
     except OSError as problem:
-        raise ShotError(f"The past of {named(path)} cannot be kept: {problem.strerror}.") from problem
+        raise ShotError(
+            say("The past of {named} cannot be kept: {strerror}.", named=named(path), strerror=problem.strerror)
+        ) from problem
     return True
 
 
@@ -104,10 +107,10 @@ def shot_of_past(past: Past, path: Path, now: Shot | None = None) -> Shot:
     ------
     ShotError : the file is damaged or gone.
     """
-    where = f"The state of {past.when:%H:%M:%S}"
+    where = say("The state of {when:%H:%M:%S}", when=past.when)
     text = _text(past.file)
     if text is None:
-        raise ShotError(f"{where} is damaged or gone, and cannot be read. Choose another.")
+        raise ShotError(say("{where} is damaged or gone, and cannot be read. Choose another.", where=where))
     shot = absolute(from_json(text, where), path.resolve().parent)
     return shot if now is None else shot.but(states=now.states)
 

@@ -7,6 +7,7 @@ from typing import Literal
 
 from pydantic import Field, model_validator
 
+from ..words import say
 from .base import Value
 from .follow import Follow
 from .limits import MOST_POINTS
@@ -53,16 +54,16 @@ class Shape(Value):
     def _consistent(self) -> Shape:
         count = len(self.keys[0].points)
         if any(len(key.points) != count for key in self.keys):
-            raise ValueError(f"{self.name}: every key must have the same number of points.")
+            raise ValueError(say("{name}: every key must have the same number of points.", name=self.name))
         if count < 3:
-            raise ValueError(f"{self.name}: a shape needs at least three points.")
+            raise ValueError(say("{name}: a shape needs at least three points.", name=self.name))
         if self.form == "curve" and any(len(key.handles) != count for key in self.keys):
-            raise ValueError(f"{self.name}: every point of a curve needs handles.")
+            raise ValueError(say("{name}: every point of a curve needs handles.", name=self.name))
         if self.feather_shares and len(self.feather_shares) != count:
-            raise ValueError(f"{self.name}: there must be one feather share a point, or none.")
+            raise ValueError(say("{name}: there must be one feather share a point, or none.", name=self.name))
         frames = [key.frame for key in self.keys]
         if frames != sorted(set(frames)):
-            raise ValueError(f"{self.name}: keys must be in the order of their frames, one a frame.")
+            raise ValueError(say("{name}: keys must be in the order of their frames, one a frame.", name=self.name))
         return self
 
     @property
@@ -98,7 +99,7 @@ class Shape(Value):
             handles = self.key_at(frame).handles
         rest = [key for key in self.keys if key.frame != frame]
         if rest and len(points) != len(rest[0].points):
-            raise ValueError(f"{self.name}: every key must have the same number of points.")
+            raise ValueError(say("{name}: every key must have the same number of points.", name=self.name))
         keys = sorted([*rest, ShapeKey(frame=frame, points=points, handles=handles)], key=lambda key: key.frame)
         return self.but(keys=tuple(keys))
 
@@ -147,7 +148,7 @@ class Shape(Value):
     def with_point_removed(self, index: int) -> Shape:
         """Without point `index`, on every key. Three points always stay."""
         if len(self.keys[0].points) <= 3:
-            raise ValueError(f"{self.name} has three points; a shape needs at least three.")
+            raise ValueError(say("{name} has three points; a shape needs at least three.", name=self.name))
 
         def less(values: tuple) -> tuple:  # type: ignore[type-arg]
             return (*values[:index], *values[index + 1 :])

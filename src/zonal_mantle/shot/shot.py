@@ -7,6 +7,7 @@ from typing import Literal, TypeVar
 
 from pydantic import Field, model_validator
 
+from ..words import say
 from .air import Air, Optics
 from .base import Value
 from .errors import GoneError
@@ -71,48 +72,50 @@ class Shot(Value):
         for group, parts in groups.items():
             ids = [part.id for part in parts]
             if len(ids) != len(set(ids)):
-                raise ValueError(f"Two parts of the kind {group} share an id.")
+                raise ValueError(say("Two parts of the kind {group} share an id.", group=group))
         source_ids = {source.id for source in self.sources}
         lock_ids = {lock.id for lock in self.locks}
         if self.plate is not None and self.plate not in source_ids:
-            raise ValueError("The shot's plate is not among its sources.")
+            raise ValueError(say("The shot's plate is not among its sources."))
         if self.work is not None and self.work[0] > self.work[1]:
-            raise ValueError("The work range ends before it begins.")
+            raise ValueError(say("The work range ends before it begins."))
         for id in (self.denoised, self.clean):
             if id is not None and (id not in source_ids or not self._like_the_plate(self.source(id))):
-                raise ValueError("A denoised or clean plate must be among the sources and of the plate's own size.")
+                raise ValueError(
+                    say("A denoised or clean plate must be among the sources and of the plate's own size.")
+                )
         for zone in self.zones:
             if zone.source not in source_ids:
-                raise ValueError(f"Zone {zone.name} holds a source that the shot does not have.")
+                raise ValueError(say("Zone {name} holds a source that the shot does not have.", name=zone.name))
             if zone.placement.rides is not None and zone.placement.rides not in lock_ids:
-                raise ValueError(f"Zone {zone.name} rides on a lock that the shot does not have.")
+                raise ValueError(say("Zone {name} rides on a lock that the shot does not have.", name=zone.name))
             if zone.match.aim.rides is not None and zone.match.aim.rides not in lock_ids:
-                raise ValueError(f"The aim of {zone.name} rides on a lock that the shot does not have.")
+                raise ValueError(say("The aim of {name} rides on a lock that the shot does not have.", name=zone.name))
             if zone.match.grain.clip is not None and zone.match.grain.clip not in source_ids:
-                raise ValueError(f"The grain of {zone.name} is a source that the shot does not have.")
+                raise ValueError(say("The grain of {name} is a source that the shot does not have.", name=zone.name))
             if zone.group is not None and all(group.id != zone.group for group in self.groups):
-                raise ValueError(f"Zone {zone.name} belongs to a group that the shot does not have.")
+                raise ValueError(say("Zone {name} belongs to a group that the shot does not have.", name=zone.name))
             for id in (zone.matte.id, zone.mirror.matte):
                 if id is not None and all(matte.id != id for matte in self.mattes):
-                    raise ValueError(f"Zone {zone.name} is cut by a matte that the shot does not have.")
+                    raise ValueError(say("Zone {name} is cut by a matte that the shot does not have.", name=zone.name))
         zone_ids = {zone.id for zone in self.zones}
         finish = self.finish
         if not finish.locks <= lock_ids or not finish.zones <= zone_ids:
-            raise ValueError("A local light goes by a lock or a zone that the shot does not have.")
+            raise ValueError(say("A local light goes by a lock or a zone that the shot does not have."))
         if finish.grain.clip is not None and finish.grain.clip not in source_ids:
-            raise ValueError("The grain of the finish is a source that the shot does not have.")
+            raise ValueError(say("The grain of the finish is a source that the shot does not have."))
         if any(patch.rides is not None and patch.rides not in lock_ids for patch in self.patches):
-            raise ValueError("A patch rides on a lock that the shot does not have.")
+            raise ValueError(say("A patch rides on a lock that the shot does not have."))
         if self.mood is not None and all(mood.id != self.mood for mood in self.moods):
-            raise ValueError("The mood at hand is not among the shot's moods.")
+            raise ValueError(say("The mood at hand is not among the shot's moods."))
         if self.lines_ride is not None and self.lines_ride not in lock_ids:
-            raise ValueError("The shot's lines ride on a lock that it does not have.")
+            raise ValueError(say("The shot's lines ride on a lock that it does not have."))
         self._chains_end(lock_ids)
         for matte in self.mattes:
             if not matte.locks <= lock_ids:
-                raise ValueError(f"{matte.name} rides on a lock that the shot does not have.")
+                raise ValueError(say("{name} rides on a lock that the shot does not have.", name=matte.name))
             if not matte.sources <= source_ids:
-                raise ValueError(f"{matte.name} is pulled against a source that the shot does not have.")
+                raise ValueError(say("{name} is pulled against a source that the shot does not have.", name=matte.name))
         return self
 
     def _chains_end(self, ids: set[str]) -> None:
@@ -120,7 +123,7 @@ class Shot(Value):
         waiting = {lock.id: set(lock.locks) for lock in self.locks}
         for lock in self.locks:
             if not lock.locks <= ids:
-                raise ValueError(f"{lock.name} depends on a lock that the shot does not have.")
+                raise ValueError(say("{name} depends on a lock that the shot does not have.", name=lock.name))
         for _ in range(LONGEST_CHAIN):
             free = {id for id, under in waiting.items() if not under}
             if not free:
@@ -129,8 +132,14 @@ class Shot(Value):
         if waiting:
             name = next(lock.name for lock in self.locks if lock.id in waiting)
             if all(under for under in waiting.values()):
-                raise ValueError(f"{name} would ride on itself.")
-            raise ValueError(f"{name} ends a chain of more than {LONGEST_CHAIN} locks that ride on one another.")
+                raise ValueError(say("{name} would ride on itself.", name=name))
+            raise ValueError(
+                say(
+                    "{name} ends a chain of more than {longest_chain} locks that ride on one another.",
+                    name=name,
+                    longest_chain=LONGEST_CHAIN,
+                )
+            )
 
     def _like_the_plate(self, source: Source) -> bool:
         plate = self.plate_source
@@ -261,7 +270,7 @@ class Shot(Value):
         copied = zone.but(id=self.new_id("zone"), name=self._new_name(zone.name))
         shot, matte = self, self.matte_of(zone)
         if matte is not None:
-            own = matte.but(id=shot.new_id("matte"), name=f"{copied.name} matte")
+            own = matte.but(id=shot.new_id("matte"), name=say("{name} matte", name=copied.name))
             shot = shot.with_matte(own)
             copied = copied.but(matte=copied.matte.but(id=own.id))
         return shot.with_zone(copied)
@@ -357,7 +366,7 @@ def _find(parts: tuple[T, ...], id: str) -> T:
     for part in parts:
         if part.id == id:
             return part
-    raise GoneError(f"The shot has no {id!r}, or not any more.")
+    raise GoneError(say("The shot has no {id!r}, or not any more.", id=id))
 
 
 def _put(parts: tuple[T, ...], new: T) -> tuple[T, ...]:

@@ -8,6 +8,7 @@ from typing import Literal
 
 from pydantic import Field, model_validator
 
+from ..words import say
 from .base import Value
 from .guides import Line
 from .limits import FARTHEST_FRAME, MOST_FRAMES, MOST_PATH, MOST_PIXELS, MOST_SIDE
@@ -46,17 +47,36 @@ class Source(Value):
     @model_validator(mode="after")
     def _can_be_read(self) -> Source:
         if "\0" in self.path:
-            raise ValueError("a path with a zero character is that of no file.")
+            raise ValueError(say("a path with a zero character is that of no file."))
         if self.width * self.height > MOST_PIXELS:
-            raise ValueError(f"{self.width}×{self.height} is more than the {MOST_PIXELS // 10**6} megapixels possible.")
+            raise ValueError(
+                say(
+                    "{width}×{height} is more than the {most_pixels} megapixels possible.",
+                    width=self.width,
+                    height=self.height,
+                    most_pixels=MOST_PIXELS // 10**6,
+                )
+            )
         if self.last < self.first:
-            raise ValueError(f"its last frame, {self.last}, comes before its first, {self.first}.")
+            raise ValueError(
+                say("its last frame, {last}, comes before its first, {first}.", last=self.last, first=self.first)
+            )
         if self.last - self.first >= MOST_FRAMES:
-            raise ValueError(f"{self.last - self.first + 1} frames are more than the {MOST_FRAMES} possible.")
+            raise ValueError(
+                say(
+                    "{last} frames are more than the {most_frames} possible.",
+                    last=self.last - self.first + 1,
+                    most_frames=MOST_FRAMES,
+                )
+            )
         if self.kind == "sequence" and NUMBERED.search(self.path) is None:
-            raise ValueError("a sequence's path needs its frame number as %04d just before its ending.")
+            raise ValueError(say("a sequence's path needs its frame number as %04d just before its ending."))
         if self.rate[0] <= 0 or self.rate[1] <= 0:
-            raise ValueError(f"a rate of {self.rate[0]}/{self.rate[1]} frames a second is not possible.")
+            raise ValueError(
+                say(
+                    "a rate of {rate}/{rate_2} frames a second is not possible.", rate=self.rate[0], rate_2=self.rate[1]
+                )
+            )
         return self
 
     @property

@@ -13,6 +13,7 @@ from pathlib import Path
 import svgelements
 
 from ..paths import named
+from ..words import say
 from .door import text_of
 from .errors import ShotError
 from .limits import MOST_PARTS, MOST_POINTS, MOST_PX
@@ -74,18 +75,30 @@ def shapes_from_svg(text: str, frame: int, where: str = "the SVG file") -> list[
     ShotError : not SVG, or without a closed outline.
     """
     if re.search(r"<!(?:DOCTYPE[^>]*\[|ENTITY)", text):
-        raise ShotError(f"{where} declares entities of its own, which outlines do not need. Export it as plain SVG.")
+        raise ShotError(
+            say(
+                "{where} declares entities of its own, which outlines do not need. Export it as plain SVG.", where=where
+            )
+        )
     if text.count("<") > MOST_ELEMENTS:
-        raise ShotError(f"{where} holds more than {MOST_ELEMENTS} elements. Export its outlines alone.")
+        raise ShotError(
+            say(
+                "{where} holds more than {most_elements} elements. Export its outlines alone.",
+                where=where,
+                most_elements=MOST_ELEMENTS,
+            )
+        )
     try:
         found = list(_shapes(svgelements.SVG.parse(io.StringIO(text), reify=True), frame, where))
     except ShotError:
         raise
     except Exception as problem:  # the parser lets whatever it meets through
         log.info("%s: %s: %s", where, type(problem).__name__, problem)
-        raise ShotError(f"{where} is not readable as SVG: it is damaged. Export it again.") from problem
+        raise ShotError(
+            say("{where} is not readable as SVG: it is damaged. Export it again.", where=where)
+        ) from problem
     if not found:
-        raise ShotError(f"{where} holds no outline with at least three points.")
+        raise ShotError(say("{where} holds no outline with at least three points.", where=where))
     return found
 
 
@@ -113,11 +126,23 @@ def _shapes(document: svgelements.SVG, frame: int, where: str) -> Iterator[Shape
             number += 1
             key = shape.keys[0]
             if number > MOST_PARTS or len(key.points) > MOST_POINTS:
-                most = f"{MOST_PARTS} outlines of {MOST_POINTS} points"
-                raise ShotError(f"{where} holds more than the {most} that a matte can have. Simplify it.")
+                most = say(
+                    "{most_parts} outlines of {most_points} points", most_parts=MOST_PARTS, most_points=MOST_POINTS
+                )
+                raise ShotError(
+                    say(
+                        "{where} holds more than the {most} that a matte can have. Simplify it.", where=where, most=most
+                    )
+                )
             numbers = (value for values in (*key.points, *key.handles) for value in values)
             if any(not math.isfinite(value) or abs(value) > MOST_PX for value in numbers):
-                raise ShotError(f"{where} has an outline beyond ±{MOST_PX:g} pixels. Nothing was taken from it.")
+                raise ShotError(
+                    say(
+                        "{where} has an outline beyond ±{most_px:g} pixels. Nothing was taken from it.",
+                        where=where,
+                        most_px=MOST_PX,
+                    )
+                )
             yield shape
 
 
@@ -155,7 +180,7 @@ def _shape(path: svgelements.Path, number: int, element: svgelements.Shape, fram
     key = ShapeKey(frame=frame, points=tuple(points), handles=handles if curved else ())
     return Shape(
         id=f"svg{number}",
-        name=str(element.id or f"Outline {number}"),
+        name=str(element.id or say("Outline {number}", number=number)),
         mode="drop" if drop else "keep",
         form="curve" if curved else "polygon",
         keys=(key,),

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from ..media.still import write_still
 from ..paths import write_whole, written_whole
+from ..words import say
 from .paint import Layer, SkyPlan, painted
 
 VERSION = 2
@@ -106,7 +107,7 @@ def make_library(
         file = f"{plan.name.lower().replace(' ', '_')}_{'around' if around else 'framed'}.exr"
         if file in there:
             continue
-        progress(number / len(PLANS) / (1 if framed_only else 2), f"Painting {plan.name}")
+        progress(number / len(PLANS) / (1 if framed_only else 2), say("Painting {name}", name=plan.name))
         card = _paint(folder, file, plan, around, small)
         cards.append(card)
         _write_index(folder, cards, whole=len(cards) == len(order))

@@ -16,7 +16,8 @@ from ..desktop import ID
 from ..media.opener import opener
 from ..paths import log_path, state_dir, sweep_all
 from .guard import log_uncaught
-from .preferences import scale_interface
+from .language import put_on
+from .preferences import language, scale_interface
 from .recent import recent_shots
 from .single import Single
 from .theme import FONTS, dress
@@ -57,6 +58,7 @@ def run(shot: Path | None) -> int:
     scale_interface()
     app = QApplication.instance() or QApplication(sys.argv[:1])
     app.setApplicationName("Zonal Mantle")
+    put_on(app, language())
     app.setDesktopFileName(ID)  # by which Wayland and X11 find its icon
     app.setWindowIcon(QIcon(str(FONTS / "desktop" / f"{ID}.svg")))
     if shot is not None and Single.raise_other(shot):

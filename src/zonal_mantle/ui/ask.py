@@ -6,8 +6,12 @@ from pathlib import Path
 
 from PySide6.QtWidgets import QFileDialog, QWidget
 
-_KINDS = "exr dpx tif tiff png jpg jpeg hdr webp mp4 mov mkv m4v"
-PICTURES = f"Pictures and video ({' '.join('*.' + kind for kind in _KINDS.split())});;All files (*)"
+from ..words import say
+
+PICTURES = (
+    "Pictures and video (*.exr *.dpx *.tif *.tiff *.png *.jpg *.jpeg *.hdr *.webp *.mp4 *.mov *.mkv *.m4v);;"
+    "All files (*)"
+)
 CDLS = "ASC CDL (*.cc *.ccc *.cdl);;All files (*)"
 TONES = "ASC CDL (*.cc *.ccc *.cdl);;Whole tone (*.clf *.cube)"
 LUTS = "LUTs (*.cube *.clf *.ctf);;All files (*)"
@@ -16,7 +20,7 @@ SHOTS = "Shots (*.shot.json);;All files (*)"
 
 
 def _dialog(parent: QWidget, title: str, start: Path | None) -> QFileDialog:
-    dialog = QFileDialog(parent, title, str(start or Path.home()))
+    dialog = QFileDialog(parent, say(title), str(start or Path.home()))
     dialog.setOption(QFileDialog.Option.DontUseNativeDialog)
     return dialog
 
@@ -31,7 +35,7 @@ def existing_file(parent: QWidget, title: str, filters: str, start: Path | None 
     """A file that is there, or None."""
     dialog = _dialog(parent, title, start)
     dialog.setFileMode(QFileDialog.FileMode.ExistingFile)
-    dialog.setNameFilter(filters)
+    dialog.setNameFilter(say(filters))
     return _run(dialog)
 
 
@@ -40,7 +44,7 @@ def new_file(parent: QWidget, title: str, filters: str, suffix: str, start: Path
     dialog = _dialog(parent, title, start.parent if start else None)
     dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
     dialog.setFileMode(QFileDialog.FileMode.AnyFile)
-    dialog.setNameFilter(filters)
+    dialog.setNameFilter(say(filters))
     if start is not None:
         dialog.selectFile(start.name)
     path = _run(dialog)

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QWidget
 
 from ..comp.finish_fit import patch_curves
 from ..shot import Patch
+from ..words import say
 from .bench.curve_edit import CurveEdit
 from .bench.look_page import LookPage
 from .bench.tint_pad import TintPad
@@ -50,7 +51,7 @@ class Compare(QObject):
         if isinstance(control, QCheckBox):
             label = control.text() or label
         self.desk.set_view(compared=shot)
-        self.desk.said.emit(f"Before: without {label}. Let the key go to come back.", False)
+        self.desk.said.emit(say("Before: without {label}. Let the key go to come back.", label=label), False)
         return True
 
     def let_go(self) -> None:
@@ -71,7 +72,7 @@ class Compare(QObject):
     def keep(self, name: str) -> None:
         """Keeps the shot as it stands as state A or B."""
         self.desk.states[name] = self.desk.shot
-        self.desk.said.emit(f"State {name} is kept.", False)
+        self.desk.said.emit(say("State {name} is kept.", name=name), False)
         if self.desk.comparing:
             self.desk.view_changed.emit()
 
@@ -79,8 +80,8 @@ class Compare(QObject):
         """Shows both states: side by side, wiped or flickered; again: the shot as it is."""
         desk = self.desk
         if way and set(desk.states) != {"A", "B"}:
-            missing = " and ".join(sorted({"A", "B"} - set(desk.states)))
-            desk.said.emit(f"Keep state {missing} first: View, Compare.", True)
+            missing = say(" and ").join(sorted({"A", "B"} - set(desk.states)))
+            desk.said.emit(say("Keep state {missing} first: View, Compare.", missing=missing), True)
             return
         way = "" if way == desk.comparing else way
         if way == "flicker":
@@ -90,7 +91,7 @@ class Compare(QObject):
         desk.set_view(comparing=way, shown_state="A")
         if self.viewer.fitted:
             self.viewer.fit()
-        words = f"A and B, {way}. Choose it again to end." if way else "The shot as it is."
+        words = say("A and B, {way}. Choose it again to end.", way=say(way)) if way else say("The shot as it is.")
         desk.said.emit(words, False)
 
     def _flip(self) -> None:
@@ -117,7 +118,14 @@ class Compare(QObject):
             desk.patch_curves = (shot.patches, found)  # type: ignore[assignment]
             desk.readings_changed.emit()
             worst = max((curve.worst for curve in found), default=0.0)  # type: ignore[attr-defined]
-            desk.said.emit(f"{len(shot.patches)} patches followed: at most {worst:.1f} ΔE from their own frame.", False)
+            desk.said.emit(
+                say(
+                    "{count} patches followed: at most {worst:.1f} ΔE from their own frame.",
+                    count=len(shot.patches),
+                    worst=worst,
+                ),
+                False,
+            )
 
         if shot.patches:
             desk.run("Following patches", lambda job: patch_curves(shot, shot.patches, desk.store, job.progress), told)

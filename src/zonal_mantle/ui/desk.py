@@ -31,6 +31,7 @@ from ..shot.match import Part
 from ..shot.matte import Reads
 from ..shot.opened import mark_opened, unmark_opened
 from ..shot.past import keep_past
+from ..words import say
 from . import recent
 from .apart import apart
 from .keptpictures import as_png, keep_picture
@@ -45,7 +46,7 @@ MARK_MS = 60_000  # after which others are told again that a shot is open here
 
 def new_gesture() -> str:
     """A name for one gesture, so that all its values are one step of undo."""
-    return f"gesture {next(_gestures)}"
+    return say("gesture {next}", next=next(_gestures))
 
 
 class Desk(QObject):
@@ -198,13 +199,13 @@ class Desk(QObject):
         if self._trying:
             self._tried = shot
             return
-        self.history.push(shot, label, gesture)
+        self.history.push(shot, say(label), gesture)
         self._after_change()
 
     def annotate(self, shot: Shot, label: str) -> None:
         """A change of what is noted in the shot, of which no picture and no reading depends."""
         self._revisions = [*self._revisions[-63:], (shot, self.revision)]
-        self.history.push(shot, label)
+        self.history.push(shot, say(label))
         self._after_change(measured_anew=False)
 
     def show_fault(self, fault: Fault) -> None:
@@ -249,7 +250,7 @@ class Desk(QObject):
         if matte is not None or zone is None:
             return matte or Matte()
         reads: Reads = "plate" if self.shot.holds_plate(zone) else "own picture"
-        return Matte(id=self.shot.new_id("matte"), name=f"{zone.name} matte", reads=reads)
+        return Matte(id=self.shot.new_id("matte"), name=say("{name} matte", name=zone.name), reads=reads)
 
     @property
     def own_zone(self) -> Zone | None:
@@ -279,12 +280,12 @@ class Desk(QObject):
     def undo(self) -> None:
         if label := self.history.undo():
             self._after_change()
-            self.said.emit(f"Undone: {label}", False)
+            self.said.emit(say("Undone: {label}", label=label), False)
 
     def redo(self) -> None:
         if label := self.history.redo():
             self._after_change()
-            self.said.emit(f"Redone: {label}", False)
+            self.said.emit(say("Redone: {label}", label=label), False)
 
     def go_to_step(self, place: int) -> None:
         """Back or forward to a step of the history, by its place in the list."""
@@ -292,7 +293,7 @@ class Desk(QObject):
         if place != history.place and 0 <= place < len(history.shots):
             history.go_to(place)
             self._after_change()
-            self.said.emit(f"As it was after: {history.labels[place]}", False)
+            self.said.emit(say("As it was after: {labels}", labels=history.labels[place]), False)
 
     def _after_change(self, measured_anew: bool = True) -> None:
         self.revision = self._revision_of(self.shot)
@@ -348,7 +349,9 @@ class Desk(QObject):
     def _answer(self, then: Callable[[Any], None], result: Any, error: Exception | None) -> None:
         if error is not None:
             plain = isinstance(error, MantleError)
-            self.said.emit(str(error) if plain else f"That failed: {error}. The log has the details.", True)
+            self.said.emit(
+                str(error) if plain else say("That failed: {error}. The log has the details.", error=error), True
+            )
         elif result is not None:
             self._give(then, result)
 
@@ -366,7 +369,7 @@ class Desk(QObject):
         if known[0] and known[0][0] is used[0] and known[0][1] == used[1] and known[1] != found:
             self._revisions.clear()
             self._after_change()
-            self.said.emit("A file that the shot uses was written again. It is shown as it is now.", False)
+            self.said.emit(say("A file that the shot uses was written again. It is shown as it is now."), False)
 
     # --- where one looks ---
     def set_frame(self, frame: int) -> None:
@@ -422,10 +425,10 @@ class Desk(QObject):
     def run(self, words: str, work: Callable[[Job], Any], then: Callable[[Any], None]) -> None:
         """Runs one job at a time; `then` gets its result on the interface's thread, unless it was cancelled."""
         if self.job is not None:
-            self.said.emit("Something is still running. Cancel it on the rail first.", True)
+            self.said.emit(say("Something is still running. Cancel it on the rail first."), True)
             return
         self._job_end = then
-        self.job_changed.emit(0.0, words)
+        self.job_changed.emit(0.0, say(words))
         job: Job
         job = Job(work, lambda s, w: self._progressed.emit(s, w), lambda r, e: self._ended.emit(job, r, e))
         self.job = job
@@ -442,9 +445,11 @@ class Desk(QObject):
         self.job_changed.emit(-1.0, "")
         if error is not None:
             plain = isinstance(error, MantleError)
-            self.said.emit(str(error) if plain else f"That failed: {error}. The log has the details.", True)
+            self.said.emit(
+                str(error) if plain else say("That failed: {error}. The log has the details.", error=error), True
+            )
         elif job.cancelled:
-            self.said.emit("Cancelled. Everything is as it was.", False)
+            self.said.emit(say("Cancelled. Everything is as it was."), False)
         elif then is not None:
             self._give(then, result)
 
@@ -453,7 +458,7 @@ class Desk(QObject):
         try:
             then(result)
         except GoneError:
-            self.said.emit("What this was done for has been removed meanwhile; nothing was changed.", True)
+            self.said.emit(say("What this was done for has been removed meanwhile; nothing was changed."), True)
 
     # --- readings ---
     @property
@@ -511,9 +516,11 @@ class Desk(QObject):
             return
         self._reader = None
         if error is not None:
-            why = str(error) if isinstance(error, MantleError) else f"{error}. The log has the details."
+            why = (
+                str(error) if isinstance(error, MantleError) else say("{error}. The log has the details.", error=error)
+            )
             self.readings_error = why
-            self.said.emit(f"The readings could not be taken: {why}", True)
+            self.said.emit(say("The readings could not be taken: {why}", why=why), True)
             self.readings_changed.emit()
             return
         self.readings_error = ""
@@ -540,7 +547,7 @@ class Desk(QObject):
         self._mark(path)
         self.path, self.saved, self._file_state = path, shot, state
         self.discard_autosave()
-        self.said.emit(f"Saved {path.name}", False)
+        self.said.emit(say("Saved {name}", name=path.name), False)
         self.shot_changed.emit()
         return True
 
@@ -598,7 +605,9 @@ class Desk(QObject):
         try:
             apart(lambda: target.unlink(missing_ok=True))
         except OSError as problem:
-            self.said.emit(f"{placed(target)} cannot be removed: {problem.strerror}.", True)
+            self.said.emit(
+                say("{placed} cannot be removed: {strerror}.", placed=placed(target), strerror=problem.strerror), True
+            )
 
     def close(self) -> None:
         """Stops everything that runs."""

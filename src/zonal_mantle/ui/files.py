@@ -17,6 +17,7 @@ from ..report import pack
 from ..shot import SUFFIX, MantleError, Source, changes, load, newer_autosave
 from ..shot.file import FileState, files_named
 from ..shot.opened import opened_by_others
+from ..words import say
 from . import ask, recent
 from .apart import apart
 from .desk import Desk
@@ -42,8 +43,8 @@ class Files:
         buttons = QMessageBox.StandardButton
         answer = QMessageBox.question(
             self.window,
-            "Unsaved changes",
-            f"{self.desk.shot.name} has changes that are not saved.",
+            say("Unsaved changes"),
+            say("{name} has changes that are not saved.", name=self.desk.shot.name),
             buttons.Save | buttons.Discard | buttons.Cancel,
         )
         if answer == buttons.Save:
@@ -68,7 +69,7 @@ class Files:
             self.desk.said.emit(str(problem), True)
             return
         self.desk.open(shot_from_plate(source), None)
-        guess = f"Read as {source.encoding}, a guess; change it under Source if it is wrong."
+        guess = say("Read as {encoding}, a guess; change it under Source if it is wrong.", encoding=source.encoding)
         self.desk.said.emit(f"{source.name}: {source.start}–{source.end}. {guess}", False)
 
     def open(self) -> None:
@@ -92,10 +93,17 @@ class Files:
         outside = [placed(name) for name, is_outside in found if is_outside]
         inside = [placed(name) for name, is_outside in found if not is_outside]
         box = QMessageBox(self.window)
-        box.setWindowTitle("A shot's files")
-        box.setText(f"{named(path)} names {len(found)} files, of which {len(outside)} lie outside of its folder.")
+        box.setWindowTitle(say("A shot's files"))
+        box.setText(
+            say(
+                "{named} names {count} files, of which {count_2} lie outside of its folder.",
+                named=named(path),
+                count=len(found),
+                count_2=len(outside),
+            )
+        )
         shown = outside[:12] + (["…"] if len(outside) > 12 else [])
-        box.setInformativeText("\n".join(shown) or "None is opened before you open the shot.")
+        box.setInformativeText("\n".join(shown) or say("None is opened before you open the shot."))
         box.setDetailedText("\n".join(["Outside:", *outside, "", "Inside:", *inside]))
         box.setStandardButtons(QMessageBox.StandardButton.Open | QMessageBox.StandardButton.Cancel)
         box.setDefaultButton(QMessageBox.StandardButton.Cancel)
@@ -131,9 +139,15 @@ class Files:
         self.desk.open(shot, path, recovered)
         other = apart(lambda: opened_by_others(path))
         apart(lambda: recent.remember(path))
-        words = f"Recovered {named(path)}; save it to keep it." if recovered else f"Opened {named(path)}"
+        words = (
+            say("Recovered {named}; save it to keep it.", named=named(path))
+            if recovered
+            else say("Opened {named}", named=named(path))
+        )
         if other is not None:
-            words += f". It is open elsewhere too: by {other}. Whoever saves second is asked what to do."
+            words += say(
+                ". It is open elsewhere too: by {other}. Whoever saves second is asked what to do.", other=other
+            )
         self.desk.said.emit(words, other is not None)
 
     def offer_unnamed(self) -> None:
@@ -144,14 +158,14 @@ class Files:
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return
-        if shot is not None and self._recover("an unnamed shot", None, path):
+        if shot is not None and self._recover(say("an unnamed shot"), None, path):
             self.desk.open(shot, None, recovered=True)
 
     def _recover(self, name: str, saved: Path | None, autosave: Path) -> bool:
         """Asks whether an autosave is wanted rather than what was saved, with pictures of both."""
         box = QMessageBox(self.window)
-        box.setWindowTitle("Recover")
-        box.setText(f"There is a newer autosave of {name}. Open the autosave?")
+        box.setWindowTitle(say("Recover"))
+        box.setText(say("There is a newer autosave of {name}. Open the autosave?", name=name))
         box.setIconPixmap(both_pictures([("Saved", saved), ("Autosaved", autosave)]))
         box.setStandardButtons(QMessageBox.StandardButton.Yes | QMessageBox.StandardButton.No)
         box.setDefaultButton(QMessageBox.StandardButton.Yes)
@@ -169,18 +183,20 @@ class Files:
         when = datetime.fromtimestamp(other.changed_ns / 1e9).strftime("%-d %b, %H:%M:%S")
         box = QMessageBox(self.window)
         box.setIcon(QMessageBox.Icon.Warning)
-        box.setWindowTitle("Changed by somebody else")
-        said = f"{path.name} was written by somebody else since it was opened here: on {when}."
-        box.setText(f"{said} It belongs to {other.owner}.")
-        box.setInformativeText("Saving over it would take away what was written there.")
+        box.setWindowTitle(say("Changed by somebody else"))
+        said = say(
+            "{name} was written by somebody else since it was opened here: on {when}.", name=path.name, when=when
+        )
+        box.setText(say("{said} It belongs to {owner}.", said=said, owner=other.owner))
+        box.setInformativeText(say("Saving over it would take away what was written there."))
         try:
             there = apart(lambda: load(path))
-            words = "\n".join(changes(there, self.desk.shot)) or "Nothing that a shot holds is different."
+            words = "\n".join(changes(there, self.desk.shot)) or say("Nothing that a shot holds is different.")
         except MantleError as problem:
             words = str(problem)
-        box.setDetailedText(f"From the file to what is open here:\n{words}")
-        beside = box.addButton("Save beside it", QMessageBox.ButtonRole.AcceptRole)
-        over = box.addButton("Save over it", QMessageBox.ButtonRole.DestructiveRole)
+        box.setDetailedText(say("From the file to what is open here:\n{words}", words=words))
+        beside = box.addButton(say("Save beside it"), QMessageBox.ButtonRole.AcceptRole)
+        over = box.addButton(say("Save over it"), QMessageBox.ButtonRole.DestructiveRole)
         box.addButton(QMessageBox.StandardButton.Cancel)
         box.setDefaultButton(beside)
         box.exec()
@@ -199,15 +215,19 @@ class Files:
 
         def told(names: list[str]) -> None:
             held = ", ".join(names)
-            words = f"{named(path)} holds {held}: the log with the names of files that were worked on, and releases."
-            self.desk.said.emit(f"{words} No pictures, no shot.", False)
+            words = say(
+                "{named} holds {held}: the log with the names of files that were worked on, and releases.",
+                named=named(path),
+                held=held,
+            )
+            self.desk.said.emit(say("{words} No pictures, no shot.", words=words), False)
 
         self.desk.later("report", lambda: pack(path), told)
 
     def save_as(self) -> bool:
         """Saves under another name."""
         if self.desk.shot.plate is None:
-            self.desk.said.emit("There is nothing to save yet. Open a plate first.", True)
+            self.desk.said.emit(say("There is nothing to save yet. Open a plate first."), True)
             return False
         start = self.desk.path or (self._start() or Path.home()) / f"{self.desk.shot.name}{SUFFIX}"
         path = ask.new_file(self.window, "Save the shot", ask.SHOTS, SUFFIX, start)
@@ -253,16 +273,16 @@ class Files:
         if around:
             zone = zone.but(placement=zone.placement.but(way="dome"))
             shot = shot.with_zone(zone)
-        self.desk.edit(shot, f"Hang {source.name}")
+        self.desk.edit(shot, say("Hang {name}", name=source.name))
         self.desk.choose_zone(zone.id)
         self.desk.choose_stage("Place")
-        rides = f" It rides on {lock.name}." if lock else ""
-        self.desk.said.emit(f"{source.name} added as a zone.{rides}", False)
+        rides = say(" It rides on {name}.", name=lock.name) if lock else ""
+        self.desk.said.emit(say("{name} added as a zone.{rides}", name=source.name, rides=rides), False)
 
     def relink(self, source_id: str) -> None:
         """Links a source to another file of the same size."""
         old = self.desk.shot.source(source_id)
-        path = ask.existing_file(self.window, f"Relink {old.name}", ask.PICTURES, self._start())
+        path = ask.existing_file(self.window, say("Relink {name}", name=old.name), ask.PICTURES, self._start())
         if path is None:
             return
         try:
@@ -272,12 +292,19 @@ class Files:
             return
         if (new.width, new.height) != (old.width, old.height) and source_id == self.desk.shot.plate:
             self.desk.said.emit(
-                f"{path.name} is {new.width}×{new.height}; the shot was set up on {old.width}×{old.height}. "
-                "Its shapes and locks may not fit.",
+                say(
+                    "{name} is {width}×{height}; the shot was set up on {width_2}×{height_2}. Its shapes and locks "
+                    "may not fit.",
+                    name=path.name,
+                    width=new.width,
+                    height=new.height,
+                    width_2=old.width,
+                    height_2=old.height,
+                ),
                 True,
             )
         new = new.but(name=old.name, encoding=old.encoding, encoding_guessed=old.encoding_guessed)
-        self.desk.edit(self.desk.shot.with_source(new), f"Relink {old.name}")
+        self.desk.edit(self.desk.shot.with_source(new), say("Relink {name}", name=old.name))
 
 
 def _free_name(path: Path) -> Path:

@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QLineEdit, QTreeWi
 
 from ..comp import Finding, by_severity, came_back, mend_of, reason_set_aside
 from ..shot import SetAside
+from ..words import english, say
 from . import theme
 from .desk import Desk
 from .widgets import column, note, push_button, row, tool_button
@@ -19,9 +20,12 @@ COLUMNS = ("", "Stage", "Frame", "Finding", "")
 def counted(findings: list[Finding], aside: int) -> str:
     """How many findings there are, in words."""
     wrong = sum(each.severity == "wrong" for each in findings)
-    parts = [f"{wrong} wrong" if wrong else "", f"{len(findings) - wrong} to check" if len(findings) > wrong else ""]
-    parts += [f"{aside} set aside" if aside else ""]
-    return ", ".join(part for part in parts if part) or "none"
+    parts = [
+        say("{wrong} wrong", wrong=wrong) if wrong else "",
+        say("{count} to check", count=len(findings) - wrong) if len(findings) > wrong else "",
+    ]
+    parts += [say("{aside} set aside", aside=aside) if aside else ""]
+    return ", ".join(part for part in parts if part) or say("none")
 
 
 class Findings(QWidget):
@@ -37,14 +41,14 @@ class Findings(QWidget):
         self.count.setWordWrap(False)
         self.list = QTreeWidget()
         self.list.setColumnCount(len(COLUMNS))
-        self.list.setHeaderLabels(list(COLUMNS))
+        self.list.setHeaderLabels([say(each) for each in COLUMNS])
         self.list.setHeaderHidden(True)
         self.list.setRootIsDecorated(False)
         self.list.setUniformRowHeights(True)
         self.list.setFont(theme.font(12))
         self.list.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        self.list.setAccessibleName("Findings")
-        self.list.setToolTip("Readings outside of what is acceptable. A click or Enter goes there")
+        self.list.setAccessibleName(say("Findings"))
+        self.list.setToolTip(say("Readings outside of what is acceptable. A click or Enter goes there"))
         head = self.list.header()
         head.setStretchLastSection(False)
         for place in (0, 1, 2, 4):
@@ -53,8 +57,8 @@ class Findings(QWidget):
         self.list.itemClicked.connect(lambda item, _: self.jump(item.data(0, ROLE)))
         self.list.itemActivated.connect(lambda item, _: self.jump(item.data(0, ROLE)))
         self.reason = QLineEdit()
-        self.reason.setPlaceholderText("Why it is acceptable; kept in the shot")
-        self.reason.setAccessibleName("Reason to set the finding aside")
+        self.reason.setPlaceholderText(say("Why it is acceptable; kept in the shot"))
+        self.reason.setAccessibleName(say("Reason to set the finding aside"))
         self.reason.returnPressed.connect(self._set_aside)
         self.aside = push_button("Set aside", "Puts the chosen finding aside, with that reason", self._set_aside)
         self.back = push_button("Take up again", "The chosen finding counts again", self._take_up)
@@ -68,7 +72,7 @@ class Findings(QWidget):
         self.setMinimumHeight(74)
         self.list.currentItemChanged.connect(lambda *_: self._show_buttons())
         desk.readings_changed.connect(self.refresh)
-        desk.measuring_began.connect(lambda: self.count.setText(f"Findings: {self.words()}"))
+        desk.measuring_began.connect(lambda: self.count.setText(say("Findings: {words}", words=self.words())))
         desk.shot_changed.connect(self._shot_changed)
         self._shown: object = None
         self._show_buttons()
@@ -83,29 +87,35 @@ class Findings(QWidget):
         found, shot = self.desk.readings.findings, self.desk.shot
         open_ = [each for each in found if reason_set_aside(shot, each) is None]
         words = counted(open_, len(found) - len(open_))
-        return f"{words} so far" if self.desk.is_measuring and shot.plate is not None else words
+        return say("{words} so far", words=words) if self.desk.is_measuring and shot.plate is not None else words
 
     def refresh(self) -> None:
         """Lists them anew."""
         chosen = self._chosen()
         shot = self.desk.shot
         self._shown = (self.desk.readings, shot.set_aside)
-        self.count.setText(f"Findings: {self.words()}")
+        self.count.setText(say("Findings: {words}", words=self.words()))
         self.list.clear()
         for finding in self.findings:
             reason = reason_set_aside(shot, finding)
-            words = finding.words if reason is None else f"Set aside ({reason}): {finding.words}"
+            words = (
+                finding.words
+                if reason is None
+                else say("Set aside ({reason}): {words}", reason=reason, words=finding.words)
+            )
             worse = came_back(shot, finding)
             if worse is not None:
-                words = f"{finding.words} Much more than when it was set aside ({worse.reason})."
-            mark = MARKS[finding.severity] if reason is None else "set aside"
-            item = QTreeWidgetItem([mark, finding.stage, str(finding.frame), words, ""])
+                words = say(
+                    "{words} Much more than when it was set aside ({reason}).", words=finding.words, reason=worse.reason
+                )
+            mark = say(MARKS[finding.severity] if reason is None else "set aside")
+            item = QTreeWidgetItem([mark, say(finding.stage), str(finding.frame), words, ""])
             item.setData(0, ROLE, finding)
             item.setToolTip(3, words)
             self.list.addTopLevelItem(item)
             mend = mend_of(shot, finding) if reason is None else None
             if mend is not None:
-                tip = f"Mends it: {mend.label}"
+                tip = say("Mends it: {label}", label=mend.label)
                 button = push_button(mend.label, tip, lambda mend=mend: self.mend_wanted.emit(mend))
                 button.setFont(theme.font(11))
                 self.list.setItemWidget(item, 4, button)
@@ -150,12 +160,12 @@ class Findings(QWidget):
         if chosen is None:
             return
         if not reason:
-            self.desk.said.emit("Say why it is acceptable; the reason is kept in the shot.", True)
+            self.desk.said.emit(say("Say why it is acceptable; the reason is kept in the shot."), True)
             self.reason.setFocus()
             return
         shot = self.desk.shot
         others = tuple(each for each in shot.set_aside if each.finding != chosen.key)
-        new = (*others, SetAside(finding=chosen.key, reason=reason, words=chosen.words))
+        new = (*others, SetAside(finding=chosen.key, reason=reason, words=english(chosen.words)))
         self.reason.clear()
         self.desk.annotate(shot.but(set_aside=new), "Set a finding aside")
 

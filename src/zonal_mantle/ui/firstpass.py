@@ -9,6 +9,7 @@ from ..comp.first_pass import Step, carried
 from ..comp.first_pass import first_pass as steps_of
 from ..comp.shelf import library_folder
 from ..skies import make_library
+from ..words import say
 from .desk import Desk
 
 LIBRARY_SHARE = 0.2  # of the time, where the skies have to be painted first
@@ -18,7 +19,7 @@ def first_pass(desk: Desk, then: Callable[[], None]) -> None:
     """Lock, matte, sky, cover and fits; `then` is called once they are in the shot."""
     shot = desk.shot
     if shot.plate is None:
-        desk.said.emit("Open a plate first.", True)
+        desk.said.emit(say("Open a plate first."), True)
         return
 
     def work(job: Job) -> list[Step]:
@@ -32,7 +33,7 @@ def first_pass(desk: Desk, then: Callable[[], None]) -> None:
     def done(steps: list[Step]) -> None:
         after = [carried(step.shot, shot, desk.shot) for step in steps]
         if any(each is None for each in after):
-            desk.said.emit("The shot was changed meanwhile; the first pass was left out. Run it again.", True)
+            desk.said.emit(say("The shot was changed meanwhile; the first pass was left out. Run it again."), True)
             return
         for step, new in zip(steps, after):
             if new is not None:

@@ -12,6 +12,7 @@ from PySide6.QtCore import QBuffer, QIODevice, QRect, QSize, Qt
 from PySide6.QtGui import QColor, QIcon, QImage, QPainter, QPixmap
 
 from ..paths import state_dir, write_whole
+from ..words import say
 from . import theme
 
 log = logging.getLogger(__name__)
@@ -65,7 +66,7 @@ def both_pictures(shots: list[tuple[str, Path | None]]) -> QPixmap:
             painter.drawPixmap(box.center() - small.rect().center(), small)
         when = time.strftime("%-d %b, %H:%M:%S", time.localtime(path.stat().st_mtime))
         painter.setPen(QColor(theme.TEXT))
-        painter.drawText(box.left(), height - 5, f"{word} {when}")
+        painter.drawText(box.left(), height - 5, f"{say(word)} {when}")
     painter.end()
     return out
 

@@ -7,6 +7,7 @@ from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, Qt
 from PySide6.QtGui import QColor, QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QApplication, QLineEdit, QMainWindow, QPlainTextEdit, QWidget
 
+from ..words import say
 from . import theme
 from .bench.curve_edit import CurveEdit
 from .bench.tint_pad import TintPad
@@ -76,7 +77,7 @@ class KeyPointer(QObject):
             return
         parts = self._parts()
         if not parts or self.desk.shot.plate is None:
-            self.desk.said.emit("There is nothing to point at yet. Open a plate first.", True)
+            self.desk.said.emit(say("There is nothing to point at yet. Open a plate first."), True)
             return
         focus = QApplication.focusWidget()
         self._go_to(focus if focus in parts else parts[0])

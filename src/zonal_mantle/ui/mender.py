@@ -5,6 +5,7 @@ from __future__ import annotations
 from ..comp import Mend, mended
 from ..comp.mends import is_there
 from ..shot import Lock
+from ..words import say
 from .bench import Bench
 from .desk import Desk
 from .files import Files
@@ -20,7 +21,9 @@ class Mender:
         """Changes the shot at once, or starts the measurement that will."""
         desk = self.desk
         if not is_there(desk.shot, mend):  # the shot was changed since the button was shown
-            desk.said.emit(f"{mend.label} does not apply any more: what it was offered for is gone.", True)
+            desk.said.emit(
+                say("{label} does not apply any more: what it was offered for is gone.", label=mend.label), True
+            )
             self.bench.refresh()
             return
         changed = mended(desk.shot, mend)
@@ -28,7 +31,7 @@ class Mender:
             desk.edit(changed, mend.label)
             if mend.what == "ride" and mend.to is not None:
                 desk.choose_lock(mend.to)
-            desk.said.emit(f"{mend.label}: done.", False)
+            desk.said.emit(say("{label}: done.", label=mend.label), False)
             return
         if mend.what == "relink":
             self.files.relink(mend.part)
@@ -64,5 +67,5 @@ class Mender:
         desk.choose_lock(lock.id)
         desk.choose_stage("Lock")
         why = " ".join(lock.lost)
-        helps = "Draw its field or marks on this frame, leave out what crosses it, or choose another motion."
+        helps = say("Draw its field or marks on this frame, leave out what crosses it, or choose another motion.")
         desk.said.emit(f"{why} {helps}", True)

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QMenu
 
 from ..comp import VIEWS
 from ..media.colour import encodings
+from ..words import say
 from . import recent
 from .compare import WAYS
 from .room import NAMES
@@ -34,13 +35,13 @@ class Menus:
     def _open(self, name: str) -> QMenu:
         self._menu = name
         self.shortcuts[name] = []
-        return self.window.menuBar().addMenu(name)
+        return self.window.menuBar().addMenu(say(name))
 
     def _add(self, menu: QMenu, text: str, keys: str, action: Callable[[], object]) -> QAction:
-        entry = menu.addAction(text)
+        entry = menu.addAction(say(text))
         if keys:
             entry.setShortcut(QKeySequence(keys))
-            self.shortcuts[self._menu].append((text.rstrip("…"), keys))
+            self.shortcuts[self._menu].append((say(text).rstrip("…"), keys))
         entry.triggered.connect(lambda *_: action())
         return entry
 
@@ -51,7 +52,7 @@ class Menus:
         self._add(file, "Open shot…", "Ctrl+O", files.open)
         self._add(file, "Check a shot's files before opening…", "", files.open_looked_at)
         self._add(file, "Open the demo", "", window.open_demo)
-        self.recent = file.addMenu("Recent shots")
+        self.recent = file.addMenu(say("Recent shots"))
         self.recent.aboutToShow.connect(self._fill_recent)
         file.addSeparator()
         self._add(file, "Save", "Ctrl+S", files.save)
@@ -69,7 +70,7 @@ class Menus:
         edit = self._open("Edit")
         self._add(edit, "Undo", "Ctrl+Z", desk.undo)
         self._add(edit, "Redo", "Ctrl+Shift+Z", desk.redo)
-        self.history = edit.addMenu("History")
+        self.history = edit.addMenu(say("History"))
         self.history.aboutToShow.connect(self._fill_history)
         edit.addSeparator()
         self._add(edit, "Duplicate zone", "Ctrl+D", parts.duplicate)
@@ -89,13 +90,16 @@ class Menus:
         self._add(shot, "Notes…", "Ctrl+T", window.show_notes)
         self._add(shot, "States…", "Ctrl+Shift+T", window.show_states)
         shot.addSeparator()
-        compare = shot.addMenu("Compare")
+        compare = shot.addMenu(say("Compare"))
         for name in ("A", "B"):
             self._add(
-                compare, f"Keep as state {name}", f"Ctrl+Shift+{name}", lambda name=name: window.compare.keep(name)
+                compare,
+                say("Keep as state {name}", name=name),
+                f"Ctrl+Shift+{name}",
+                lambda name=name: window.compare.keep(name),
             )
         for way, keys in zip(WAYS, ("Shift+1", "Shift+2", "Shift+3")):
-            self._add(compare, f"A and B, {way}", keys, lambda way=way: window.compare.show(way))
+            self._add(compare, say("A and B, {way}", way=say(way)), keys, lambda way=way: window.compare.show(way))
         self._add(compare, "Follow the patches", "", window.compare.follow)
 
     def _view(self) -> None:
@@ -123,7 +127,7 @@ class Menus:
         for entry in (self.overlays, self.smooth):
             entry.setCheckable(True)
         self._add(view, "Scopes", "V", lambda: window.scopes.setVisible(not window.scopes.isVisible()))
-        self.encodings = view.addMenu("Encoding of the viewing LUT")
+        self.encodings = view.addMenu(say("Encoding of the viewing LUT"))
         self.encodings.aboutToShow.connect(self._fill_encodings)
         self._add(view, "Fit", "F", window.viewer.fit)
         self._add(view, "One to one", "Ctrl+1", window.viewer.actual_size)
@@ -194,14 +198,14 @@ class Menus:
             entry.setToolTip(str(path))
             entry.triggered.connect(lambda _=False, path=path: self.window.open_recent(path))
         if self.recent.isEmpty():
-            self.recent.addAction("None yet").setEnabled(False)
+            self.recent.addAction(say("None yet")).setEnabled(False)
 
     def _fill_history(self) -> None:
         """The newest steps by name; what was undone stands above the one that is ticked."""
         self.history.clear()
         history = self.desk.history
         for place in range(len(history.labels) - 1, max(len(history.labels) - 31, -1), -1):
-            entry = self.history.addAction(history.labels[place])
+            entry = self.history.addAction(say(history.labels[place]))
             entry.setCheckable(True)
             entry.setChecked(place == history.place)
             entry.triggered.connect(lambda _=False, place=place: self.desk.go_to_step(place))

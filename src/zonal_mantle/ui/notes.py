@@ -8,6 +8,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QDialog, QLineEdit, QListWidget, QListWidgetItem, QWidget
 
 from ..shot import Note
+from ..words import say
 from .desk import Desk
 from .tools.sample import Area
 from .widgets import column, push_button, row
@@ -18,10 +19,14 @@ ROLE = Qt.ItemDataRole.UserRole
 def about(note: Note, desk: Desk) -> str:
     """What a note is about, in words."""
     zone = next((zone.name for zone in desk.shot.zones if zone.id == note.zone), None)
-    parts = [zone, note.stage, f"frame {note.frame}" if note.frame is not None else None]
+    parts = [
+        zone,
+        say(note.stage) if note.stage else None,
+        say("frame {frame}", frame=note.frame) if note.frame is not None else None,
+    ]
     if note.place is not None:
-        parts.append(f"at {note.place[0]:.0f}, {note.place[1]:.0f}")
-    return ", ".join(part for part in parts if part) or "the shot"
+        parts.append(say("at {place:.0f}, {place_2:.0f}", place=note.place[0], place_2=note.place[1]))
+    return ", ".join(part for part in parts if part) or say("the shot")
 
 
 class Notes(QDialog):
@@ -30,25 +35,25 @@ class Notes(QDialog):
     def __init__(self, parent: QWidget, desk: Desk, sample: object) -> None:
         super().__init__(parent)
         self.desk, self._sample = desk, sample
-        self.setWindowTitle("Notes — Zonal Mantle")
+        self.setWindowTitle(say("Notes — Zonal Mantle"))
         self.list = QListWidget()
         self.list.setWordWrap(True)
-        self.list.setAccessibleName("Notes")
+        self.list.setAccessibleName(say("Notes"))
         self.list.itemClicked.connect(self._go)
         self.list.itemChanged.connect(self._tick)
         self.words = QLineEdit()
-        self.words.setPlaceholderText("What is to be done, or has to be known")
-        self.words.setAccessibleName("Words of a new note")
+        self.words.setPlaceholderText(say("What is to be done, or has to be known"))
+        self.words.setAccessibleName(say("Words of a new note"))
         self.words.returnPressed.connect(self.add)
         self.on_zone, self.on_stage, self.on_frame = (
-            QCheckBox(name) for name in ("This zone", "This stage", "This frame")
+            QCheckBox(say(name)) for name in ("This zone", "This stage", "This frame")
         )
         for box, tip in (
             (self.on_zone, "The new note is about the zone on the bench"),
             (self.on_stage, "The new note is about the open stage"),
             (self.on_frame, "The new note is about the frame at hand"),
         ):
-            box.setToolTip(tip)
+            box.setToolTip(say(tip))
         self.on_frame.setChecked(True)
         self.add_it = push_button("Add note", "Adds it to the shot", self.add)
         self.add_there = push_button("Add note at a place…", "Click the place on the picture", self.add_at_place)
@@ -72,7 +77,7 @@ class Notes(QDialog):
             item = QListWidgetItem(f"{note.words}\n{about(note, self.desk)}{when}")
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Checked if note.done else Qt.CheckState.Unchecked)
-            item.setToolTip("Done" if note.done else "Open. Tick it when it is done")
+            item.setToolTip(say("Done") if note.done else say("Open. Tick it when it is done"))
             item.setData(ROLE, note.id)
             self.list.addItem(item)
         self.list.blockSignals(False)
@@ -84,7 +89,7 @@ class Notes(QDialog):
         """A new note from the words in the line."""
         desk, words = self.desk, self.words.text().strip()
         if not words:
-            desk.said.emit("Write the note first.", True)
+            desk.said.emit(say("Write the note first."), True)
             self.words.setFocus()
             return
         note = Note(

@@ -9,12 +9,14 @@ from PySide6.QtCore import QEvent, QPoint, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QLineEdit, QMenu, QSizePolicy, QWidget
 
+from ..words import marks, say
 from . import theme
 from .desk import new_gesture
 from .guard import guarded
 
 KEY_PX = 15  # room for the ring of a keyable number
 LEAST_BOX_PX, BARE_PX = 46, 50
+UNITS = marks("stops")  # that are words
 NOTCH = 120  # what a wheel says of one notch, in eighths of a degree (Qt)
 
 
@@ -43,8 +45,8 @@ class NumberField(QWidget):
         bare: bool = False,
     ) -> None:
         super().__init__()
-        self.label, self.low, self.high, self.step, self.default = label, low, high, step, default
-        self.decimals, self.unit, self.keyable = decimals, unit, keyable
+        self.label, self.low, self.high, self.step, self.default = say(label), low, high, step, default
+        self.decimals, self.unit, self.keyable = decimals, say(unit), keyable
         self.value = default
         self.bare = bare
         self.words_at_zero = ""  # shown in its place where 0 stands for something else
@@ -55,8 +57,8 @@ class NumberField(QWidget):
         self._moved = False
         self._editor: QLineEdit | None = None
         self._turned = 0  # what a wheel has turned since the last whole notch
-        self.setToolTip(tip)
-        self.setAccessibleName(label)
+        self.setToolTip(say(tip))
+        self.setAccessibleName(self.label)
         self.setAccessibleDescription(self.text())
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setFixedHeight(20)
@@ -73,7 +75,7 @@ class NumberField(QWidget):
     def text(self) -> str:
         """The value as it is shown."""
         if self.value == 0 and self.words_at_zero:
-            return self.words_at_zero
+            return say(self.words_at_zero)
         return f"{self.value:.{self.decimals}f}{' ' + self.unit if self.unit else ''}"
 
     def _set(self, value: float, gesture: str) -> None:
@@ -98,7 +100,8 @@ class NumberField(QWidget):
         ends = (f"{end:.{self.decimals}f}" for end in (self.low, self.high) if abs(end) < 1e5)
         longest = max((*ends, "0" * (self.decimals + 4)), key=len)
         words = longest + (f" {self.unit}" if self.unit else "")
-        return max(self.fontMetrics().horizontalAdvance(words) + 14, LEAST_BOX_PX)
+        texts = (words, say(self.words_at_zero)) if self.words_at_zero else (words,)
+        return max(*(self.fontMetrics().horizontalAdvance(text) + 14 for text in texts), LEAST_BOX_PX)
 
     def sizeHint(self) -> QSize:
         if self.bare:
@@ -236,10 +239,14 @@ class NumberField(QWidget):
 
     def contextMenuEvent(self, event: object) -> None:
         menu = QMenu(self)
-        menu.addAction(f"Reset to {self.default:.{self.decimals}f}", lambda: self._set(self.default, new_gesture()))
-        menu.addAction("Type a value…", self._type)
+        menu.addAction(
+            say("Reset to {default}", default=f"{self.default:.{self.decimals}f}"),
+            lambda: self._set(self.default, new_gesture()),
+        )
+        menu.addAction(say("Type a value…"), self._type)
         if self.keyable:
             menu.addAction(
-                "Remove key here" if self.key_here else "Key here", lambda: self.key_wanted.emit(not self.key_here)
+                say("Remove key here") if self.key_here else say("Key here"),
+                lambda: self.key_wanted.emit(not self.key_here),
             )
         menu.exec(event.globalPos())

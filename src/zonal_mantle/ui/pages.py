@@ -8,6 +8,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent, QTextCursor, QTextDocument
 from PySide6.QtWidgets import QDialog, QLineEdit, QTextBrowser, QWidget
 
+from ..words import say
 from . import theme
 from .guard import guarded
 from .widgets import column, note, push_button, row
@@ -38,7 +39,7 @@ class Page(QDialog):
 
     def __init__(self, parent: QWidget, title: str, markdown: str) -> None:
         super().__init__(parent)
-        self.setWindowTitle(f"{title} — Zonal Mantle")
+        self.setWindowTitle(say("{title} — Zonal Mantle", title=title))
         self.setModal(False)
         self.text = QTextBrowser()
         self.text.setOpenExternalLinks(False)
@@ -47,8 +48,8 @@ class Page(QDialog):
         self.text.setMarkdown(markdown)
         self.text.setAccessibleName(title)
         self.search = QLineEdit()
-        self.search.setPlaceholderText("Search…")
-        self.search.setAccessibleName("Search")
+        self.search.setPlaceholderText(say("Search…"))
+        self.search.setAccessibleName(say("Search"))
         self.search.textChanged.connect(lambda _: self.find_next(anew=True))
         self.search.returnPressed.connect(self.find_next)
         self.found = note()
@@ -74,7 +75,7 @@ class Page(QDialog):
         if not there:
             self.text.moveCursor(QTextCursor.MoveOperation.Start)
             there = self.text.find(words, QTextDocument.FindFlag(0))
-        self.found.setText("" if there else "not found")
+        self.found.setText("" if there else say("not found"))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.search.hasFocus():
@@ -87,6 +88,6 @@ def shortcuts_page(parent: QWidget, shortcuts: dict[str, list[tuple[str, str]]])
     lines = []
     for title, keys in {**shortcuts, **HANDS}.items():
         if keys:
-            lines += [f"## {title}", "", "| | |", "|---|---|"]
-            lines += [f"| {words} | `{key}` |" for words, key in keys] + [""]
+            lines += [f"## {say(title)}", "", "| | |", "|---|---|"]
+            lines += [f"| {say(words)} | `{say(key)}` |" for words, key in keys] + [""]
     return Page(parent, "Shortcuts", "\n".join(lines))

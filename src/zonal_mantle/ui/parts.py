@@ -7,6 +7,7 @@ from PySide6.QtGui import QGuiApplication
 
 from ..shot import MantleError
 from ..shot.carry_over import Carried, pasted, taken_stage, taken_zone
+from ..words import say
 from .desk import Desk
 
 MIME = "application/x-zonal-mantle-part+json"
@@ -24,9 +25,9 @@ class Parts:
         if zone is None:
             return
         shot = desk.shot.with_copy_of(zone)
-        desk.edit(shot, f"Duplicate {zone.name}")
+        desk.edit(shot, say("Duplicate {name}", name=zone.name))
         desk.choose_zone(shot.zones[-1].id)
-        desk.said.emit(f"{shot.zones[-1].name} is in the shot.", False)
+        desk.said.emit(say("{name} is in the shot.", name=shot.zones[-1].name), False)
 
     def copy_zone(self) -> None:
         """The chosen zone, with what it needs, to the clipboard."""
@@ -40,7 +41,10 @@ class Parts:
         if zone is None:
             return
         try:
-            self._put(taken_stage(desk.shot, zone, desk.stage), f"{desk.stage} of {zone.name}")
+            self._put(
+                taken_stage(desk.shot, zone, desk.stage),
+                say("{stage} of {name}", stage=say(desk.stage), name=zone.name),
+            )
         except MantleError as problem:
             desk.said.emit(str(problem), True)
 
@@ -48,7 +52,7 @@ class Parts:
         """The open part of the chosen zone's match to the clipboard."""
         desk, zone = self.desk, self.desk.zone
         if zone is not None:
-            words = f"{desk.match_part} of {zone.name}"
+            words = say("{match_part} of {name}", match_part=desk.match_part, name=zone.name)
             self._put(taken_stage(desk.shot, zone, "Match", desk.match_part), words)
 
     @staticmethod
@@ -62,7 +66,7 @@ class Parts:
         desk = self.desk
         data = QGuiApplication.clipboard().mimeData()
         if data is None or not data.hasFormat(MIME):
-            desk.said.emit("No zone or stage was copied. Choose Copy zone or Copy the open stage first.", True)
+            desk.said.emit(say("No zone or stage was copied. Choose Copy zone or Copy the open stage first."), True)
             return
         try:
             carried = Carried.model_validate_json(bytes(data.data(MIME).data()))
@@ -71,9 +75,11 @@ class Parts:
                 zones = [zone for zone in desk.shot.zones if zone.group == desk.zone.group]
             shot, chosen, words = pasted(desk.shot, carried, [zone.id for zone in zones])
         except (MantleError, ValueError) as problem:
-            desk.said.emit(str(problem) if isinstance(problem, MantleError) else "What was copied is damaged.", True)
+            desk.said.emit(
+                str(problem) if isinstance(problem, MantleError) else say("What was copied is damaged."), True
+            )
             return
-        desk.edit(shot, f"Paste {carried.what}")
+        desk.edit(shot, say("Paste {what}", what=carried.what))
         desk.choose_zone(chosen)
         desk.said.emit(words, False)
 
@@ -94,4 +100,4 @@ class Parts:
         data = QMimeData()
         data.setData(MIME, carried.model_dump_json().encode())
         QGuiApplication.clipboard().setMimeData(data)
-        self.desk.said.emit(f"Copied {words}.", False)
+        self.desk.said.emit(say("Copied {words}.", words=words), False)

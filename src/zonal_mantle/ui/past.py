@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QDialog, QListWidget, QListWidgetItem, QPlainTextE
 
 from ..shot import MantleError, Shot, changes
 from ..shot.past import MOST, Past, past_of, shot_of_past
+from ..words import say
 from .desk import Desk
 from .states import PICTURE
 from .widgets import column, note, push_button
@@ -22,15 +23,15 @@ class EarlierVersions(QDialog):
     def __init__(self, parent: QWidget, desk: Desk) -> None:
         super().__init__(parent)
         self.desk = desk
-        self.setWindowTitle("Earlier versions — Zonal Mantle")
+        self.setWindowTitle(say("Earlier versions — Zonal Mantle"))
         self.about = note()
         self.list = QListWidget()
         self.list.setIconSize(PICTURE)
-        self.list.setAccessibleName("Earlier versions")
+        self.list.setAccessibleName(say("Earlier versions"))
         self.list.currentItemChanged.connect(lambda *_: self._compare())
         self.words = QPlainTextEdit()
         self.words.setReadOnly(True)
-        self.words.setAccessibleName("What changed since the chosen version")
+        self.words.setAccessibleName(say("What changed since the chosen version"))
         self.back = push_button(
             "Restore this version", "The shot becomes what it was then; one step of undo", self.take_back
         )
@@ -50,8 +51,10 @@ class EarlierVersions(QDialog):
             item = QListWidgetItem(QIcon(str(past.picture)), f"{past.when:%-d %B %Y, %H:%M:%S}")
             item.setData(ROLE, past)
             self.list.addItem(item)
-        kept = f"The last {MOST} versions are kept beside the shot, one every two minutes of work."
-        self.about.setText(kept if path is not None else "Save the shot first: its versions are kept beside its file.")
+        kept = say("The last {most} versions are kept beside the shot, one every two minutes of work.", most=MOST)
+        self.about.setText(
+            kept if path is not None else say("Save the shot first: its versions are kept beside its file.")
+        )
         self._compare()
 
     def _chosen(self) -> Past | None:
@@ -71,11 +74,13 @@ class EarlierVersions(QDialog):
             desk.said.emit(str(problem), True)
             return
         if past is None or shot is None:
-            desk.said.emit("Choose a version first.", True)
+            desk.said.emit(say("Choose a version first."), True)
             return
-        desk.edit(shot, f"Back to {past.when:%H:%M:%S}")
+        desk.edit(shot, say("Back to {when:%H:%M:%S}", when=past.when))
         desk.choice_changed.emit()
-        desk.said.emit(f"The shot is as it was at {past.when:%H:%M:%S}. Undo brings back what was.", False)
+        desk.said.emit(
+            say("The shot is as it was at {when:%H:%M:%S}. Undo brings back what was.", when=past.when), False
+        )
         self._compare()
 
     def _compare(self) -> None:
@@ -86,4 +91,4 @@ class EarlierVersions(QDialog):
             self.words.setPlainText(str(problem))
             return
         found = changes(shot, self.desk.shot) if shot is not None else []
-        self.words.setPlainText("\n".join(found) if found or shot is None else "Nothing changed since then.")
+        self.words.setPlainText("\n".join(found) if found or shot is None else say("Nothing changed since then."))

@@ -21,6 +21,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QVBoxLay
 
 from ..comp import reason_set_aside
 from ..shot.lock import SHOWN_TIMES
+from ..words import say
 from . import theme
 from .desk import Desk
 from .guard import guarded
@@ -50,7 +51,7 @@ class Track(QWidget):
         self._ready: list[tuple[int, int]] = []  # runs of frames that can be shown at once, first and last
         self.setMinimumHeight(46)
         self.setMouseTracking(True)
-        self.setAccessibleName("Rail")
+        self.setAccessibleName(say("Rail"))
         for signal in (
             desk.shot_changed,
             desk.frame_changed,
@@ -224,7 +225,9 @@ class Track(QWidget):
         painter.setPen(QPen(QColor(theme.DIM), 1, Qt.PenStyle.DotLine))
         painter.drawPolyline(QPolygonF(sure))
         painter.setPen(QColor(theme.DIM))
-        words = f"error < {SHOWN_TIMES * worst.residual_px:.2f} px ({worst.frame})"
+        words = say(
+            "error < {shown_times:.2f} px ({frame})", shown_times=SHOWN_TIMES * worst.residual_px, frame=worst.frame
+        )
         at = min(self.x_of(worst.frame) + 4, self.width() - painter.fontMetrics().horizontalAdvance(words) - 6)
         wide = painter.fontMetrics().horizontalAdvance(words)
         painter.fillRect(QRectF(at - 3, top - 5, wide + 6, 14), QColor(theme.GROUND))
@@ -247,7 +250,10 @@ class Track(QWidget):
                     run.append(QPointF(self.x_of(frame), bottom - min(value / PATCH_TOP, 1.0) * (bottom - top)))
         worst = max(curve.worst for curve in known[1])
         painter.setPen(QColor(theme.DIM))
-        painter.drawText(QPointF(MARGIN, top + 6), f"patches ≤ {worst:.1f} ΔE (dashed; {PATCH_TOP:g} at the top)")
+        painter.drawText(
+            QPointF(MARGIN, top + 6),
+            say("patches ≤ {worst:.1f} ΔE (dashed; {patch_top:g} at the top)", worst=worst, patch_top=PATCH_TOP),
+        )
 
     def _paint_pin(self, painter: QPainter, frame: int, full: bool) -> None:
         """A key is a pin: a stem with a round head, full on the frame at hand."""
@@ -275,7 +281,7 @@ class Track(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         frame = self.frame_at(event.position().x())
         words = [finding.words for finding in self.desk.readings.findings if finding.frame == frame]
-        self.setToolTip("\n".join([f"Frame {frame}", *words]))
+        self.setToolTip("\n".join([say("Frame {frame}", frame=frame), *words]))
         if self._held is not None:
             self._held_to = min(max(frame, self.desk.shot.first), self.desk.shot.last)
             self.update()
@@ -303,7 +309,7 @@ class Track(QWidget):
             ("Paste keys on this frame", self.keys.paste),
             ("Delete keys of this frame", self.keys.delete),
         ):
-            menu.addAction(words, act)
+            menu.addAction(say(words), act)
         menu.exec(event.globalPos())
 
     def _go(self, event: QMouseEvent) -> None:
@@ -331,7 +337,7 @@ class Rail(QWidget):
         super().__init__()
         self.desk, self.viewer = desk, viewer
         self.track = Track(desk, viewer)
-        self.track.setToolTip("Click or drag to go to a frame")
+        self.track.setToolTip(say("Click or drag to go to a frame"))
         self.play = tool_button("play", "Play or stop (L). Plays in real time once frames are cached", self.toggle_play)
         self.rate = QLabel()
         self.message = QLabel()
@@ -387,26 +393,44 @@ class Rail(QWidget):
 
     def show_findings(self, words: str, wrong: bool) -> None:
         """How many findings there are, on the button that opens them."""
-        self.findings.setText(f"{'▲ ' if wrong else ''}Findings: {words}")
+        self.findings.setText(say("{which}Findings: {words}", which="▲ " if wrong else "", words=words))
         self.findings.setStyleSheet(f"color: {theme.WARN};" if wrong else "")
 
     def say(self, words: str, trouble: bool = False) -> None:
         """One line of words, until the next."""
-        self.message.setText(words)
-        self.message.setToolTip(words)
+        self.message.setText(say(words))
+        self.message.setToolTip(say(words))
         self.message.setStyleSheet(f"color: {theme.WARN if trouble else theme.DIM};")
 
     def _rate(self) -> None:
         shot = self.desk.shot
-        work = "" if shot.work is None else f"   working on {shot.work_frames[0]}–{shot.work_frames[-1]}"
-        self.rate.setText(f"{float(shot.rate):g} fps   {shot.first}–{shot.last}{work}" if shot.plate else "")
+        work = (
+            ""
+            if shot.work is None
+            else say(
+                "   working on {work_frames}–{work_frames_2}",
+                work_frames=shot.work_frames[0],
+                work_frames_2=shot.work_frames[-1],
+            )
+        )
+        self.rate.setText(
+            say(
+                "{rate:g} fps   {first}–{last}{work}",
+                rate=float(shot.rate),
+                first=shot.first,
+                last=shot.last,
+                work=work,
+            )
+            if shot.plate
+            else ""
+        )
 
     def _job(self, share: float, words: str) -> None:
         running = share >= 0
         for part in (self.progress, self.cancel, self.job_words):
             part.setVisible(running)
         self.progress.setValue(int(share * 100))
-        self.job_words.setText(words)
+        self.job_words.setText(say(words))
 
     # --- playing ---
     @property
@@ -447,4 +471,4 @@ class Rail(QWidget):
         self._shown = [*self._shown[-23:], now]
         if len(self._shown) > 4:
             fps = (len(self._shown) - 1) / (self._shown[-1] - self._shown[0])
-            self.rate.setText(f"{fps:4.1f} of {float(shot.rate):g} fps")
+            self.rate.setText(say("{fps:4.1f} of {rate:g} fps", fps=fps, rate=float(shot.rate)))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from ..shot.keys import AnyKey, Place, key_frames, keys_on, with_keys_moved, with_keys_put, without_keys
+from ..words import say
 from .desk import Desk
 
 FINISH_PARTS = {
@@ -80,36 +81,52 @@ class RailKeys:
         if ahead:
             self.desk.set_frame(min(ahead) if way > 0 else max(ahead))
         else:
-            self.desk.said.emit(f"{self.desk.stage} has no key {'after' if way > 0 else 'before'} this frame.", False)
+            self.desk.said.emit(
+                say(
+                    "{stage} has no key {which} this frame.",
+                    stage=say(self.desk.stage),
+                    which=say("after") if way > 0 else say("before"),
+                ),
+                False,
+            )
 
     def move(self, frame: int, to: int) -> None:
         """All keys of a frame to another."""
         value = self._parts()
         if value is not None and frame != to:
-            self._put(with_keys_moved(value, frame, to, self._skip()), f"Move keys from {frame} to {to}")
+            self._put(
+                with_keys_moved(value, frame, to, self._skip()),
+                say("Move keys from {frame} to {to}", frame=frame, to=to),
+            )
 
     def copy(self) -> None:
         """The keys of this frame, to be pasted on another."""
         value, desk = self._parts(), self.desk
         found = {} if value is None else keys_on(value, desk.frame, self._skip())
         if not found:
-            desk.said.emit(f"There is no key of {desk.stage} on frame {desk.frame}.", True)
+            desk.said.emit(
+                say("There is no key of {stage} on frame {frame}.", stage=say(desk.stage), frame=desk.frame), True
+            )
             return
         self._copied, self._copied_from = found, desk.stage
-        desk.said.emit(f"Copied {len(found)} keys of frame {desk.frame}.", False)
+        desk.said.emit(say("Copied {count} keys of frame {frame}.", count=len(found), frame=desk.frame), False)
 
     def paste(self) -> None:
         """The copied keys on this frame."""
         value, desk = self._parts(), self.desk
         if not self._copied or self._copied_from != desk.stage or value is None:
-            desk.said.emit(f"No keys of {desk.stage} were copied. Copy them on another frame first.", True)
+            desk.said.emit(
+                say("No keys of {stage} were copied. Copy them on another frame first.", stage=say(desk.stage)), True
+            )
             return
-        self._put(with_keys_put(value, self._copied, desk.frame), f"Paste keys on {desk.frame}")
+        self._put(with_keys_put(value, self._copied, desk.frame), say("Paste keys on {frame}", frame=desk.frame))
 
     def delete(self) -> None:
         """The keys of this frame are removed."""
         value, desk = self._parts(), self.desk
         if value is not None and desk.frame in self.frames():
-            self._put(without_keys(value, desk.frame, self._skip()), f"Delete keys of {desk.frame}")
+            self._put(without_keys(value, desk.frame, self._skip()), say("Delete keys of {frame}", frame=desk.frame))
         else:
-            desk.said.emit(f"There is no key of {desk.stage} on frame {desk.frame}.", True)
+            desk.said.emit(
+                say("There is no key of {stage} on frame {frame}.", stage=say(desk.stage), frame=desk.frame), True
+            )

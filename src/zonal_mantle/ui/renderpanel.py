@@ -10,10 +10,11 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QDialog, QFormLayout, QHBoxL
 from ..comp import Job
 from ..comp.finish_planner import output_size
 from ..render import RenderPlan, render
+from ..words import say
 from . import ask
 from .desk import Desk
 from .numberfield import NumberField
-from .widgets import note, push_button
+from .widgets import chosen_of, note, push_button, put_items
 
 FORMATS = {  # what is written, and an EXR's depth
     "EXR, 16-bit half": ("exr", "half"),
@@ -30,30 +31,30 @@ class RenderPanel(QDialog):
     def __init__(self, parent: QWidget, desk: Desk) -> None:
         super().__init__(parent)
         self.desk = desk
-        self.setWindowTitle("Render")
+        self.setWindowTitle(say("Render"))
         self.setModal(False)
         self.setWindowFlag(Qt.WindowType.Tool)
         self.format = QComboBox()
-        self.format.addItems(list(FORMATS))
-        self.format.setToolTip("What is written. Sequences can be resumed")
+        put_items(self.format, list(FORMATS))
+        self.format.setToolTip(say("What is written. Sequences can be resumed"))
         self.folder = QLineEdit()
-        self.folder.setToolTip("The folder that the files go into")
-        self.folder.setAccessibleName("Render folder")
+        self.folder.setToolTip(say("The folder that the files go into"))
+        self.folder.setAccessibleName(say("Render folder"))
         self.first = NumberField("First", -1e6, 1e7, 1, 1, 0, "", "First frame to render")
         self.last = NumberField("Last", -1e6, 1e7, 1, 1, 0, "", "Last frame to render")
         self.scale = NumberField("Scale", 0.05, 1, 0.05, 1, 2, "", "Size of the render against the finished frame's")
-        self.resume = QCheckBox("Skip finished frames")
-        self.resume.setToolTip("Whole frames of a sequence stay, if they show the shot as it is now, at this size")
+        self.resume = QCheckBox(say("Skip finished frames"))
+        self.resume.setToolTip(say("Whole frames of a sequence stay, if they show the shot as it is now, at this size"))
         form = QFormLayout(self)
-        form.addRow("Format", self.format)
+        form.addRow(say("Format"), self.format)
         place = QHBoxLayout()
         place.addWidget(self.folder, 1)
         place.addWidget(push_button("…", "Choose a folder", self._choose))
-        form.addRow("Folder", place)
+        form.addRow(say("Folder"), place)
         frames = QHBoxLayout()
         for field in (self.first, self.last, self.scale):
             frames.addWidget(field)
-        form.addRow("Frames", frames)
+        form.addRow(say("Frames"), frames)
         form.addRow("", self.resume)
         self.go = push_button("Render", "Starts; progress and cancel stand on the rail", self.start)
         form.addRow("", self.go)
@@ -71,7 +72,13 @@ class RenderPanel(QDialog):
             base = self.desk.path.parent if self.desk.path else Path.home()
             self.folder.setText(str(base / "render"))
         width, height = output_size(shot)
-        self.words.setText(f"Finished frames of {width} × {height}. Each file has a temporary name until it is whole.")
+        self.words.setText(
+            say(
+                "Finished frames of {width} × {height}. Each file has a temporary name until it is whole.",
+                width=width,
+                height=height,
+            )
+        )
         self.show()
         self.raise_()
 
@@ -82,7 +89,7 @@ class RenderPanel(QDialog):
 
     def plan(self) -> RenderPlan:
         """What the panel says."""
-        format, depth = FORMATS[self.format.currentText()]
+        format, depth = FORMATS[chosen_of(self.format)]
         return RenderPlan(
             Path(self.folder.text()).expanduser(),
             format,  # type: ignore[arg-type]
@@ -111,5 +118,5 @@ class RenderPanel(QDialog):
         self.desk.run("Rendering", work, self._done)
 
     def _done(self, words: str) -> None:
-        self.words.setText(words)
+        self.words.setText(say(words))
         self.desk.said.emit(words, False)

@@ -15,10 +15,11 @@ from ..comp.scheduler import PROBE
 from ..comp.scope_seen import Box, Of, looked_at, scope_of_part
 from ..finish.scopes import HIGH, LEVELS, LOW, REACH, Kind, Scope, bar_targets
 from ..shot import MantleError
+from ..words import say
 from . import theme
 from .desk import Desk
 from .guard import guarded
-from .widgets import choice, column, note, push_button, row
+from .widgets import choice, chosen_of, column, note, push_button, row
 
 SCALE = 0.5  # of what is measured, of whole pictures
 SEEN, ZONE, AIM, PLATE = "What is seen", "Zone alone", "Aim alone", "Plate"
@@ -51,11 +52,11 @@ class ScopeView(QWidget):
         self.kind: Kind = kind
         self.measured: Measured | None = None
         self._image: QImage | None = None
-        self.setAccessibleName(kind.capitalize())
+        self.setAccessibleName(say(kind).capitalize())
         self.setToolTip(
-            "Coded values as they are seen; lines at 0 and 1 (ITU-R BT.709: 0 is black, 1 is reference white)"
+            say("Coded values as they are seen; lines at 0 and 1 (ITU-R BT.709: 0 is black, 1 is reference white)")
             if kind != "vectorscope"
-            else "Colour differences of ITU-R BT.709; boxes at the colours of 75 % bars"
+            else say("Colour differences of ITU-R BT.709; boxes at the colours of 75 % bars")
         )
 
     def show_scope(self, measured: Measured) -> None:
@@ -144,7 +145,7 @@ class ScopeView(QWidget):
             painter.setPen(QPen(QColor(theme.DIM), 1))
             painter.drawRect(QRectF(at.x() - 3, at.y() - 3, 6, 6))
             out = spot(place[0] * 1.42, place[1] * 1.42)
-            painter.drawText(QRectF(out.x() - 30, out.y() - 7, 60, 14), Qt.AlignmentFlag.AlignCenter, name)
+            painter.drawText(QRectF(out.x() - 30, out.y() - 7, 60, 14), Qt.AlignmentFlag.AlignCenter, say(name))
 
     def _histogram(self, painter: QPainter, box: QRectF) -> None:
         for value in (0.0, 0.25, 0.5, 0.75, 1.0):
@@ -195,8 +196,8 @@ class Scopes(QWidget):
         self.shown: object = None  # what of `asked` stands on the screen
         self.measured: Measured | None = None
         self.of = choice([SEEN, ZONE, AIM, PLATE], "What the scopes look at", lambda _: self.refresh())
-        self.over = QCheckBox("Overlay aim")
-        self.over.setToolTip("Draws what the chosen zone is compared with over it, in ochre")
+        self.over = QCheckBox(say("Overlay aim"))
+        self.over.setToolTip(say("Draws what the chosen zone is compared with over it, in ochre"))
         self.over.clicked.connect(lambda _: self.refresh())
         self.levels = choice(["waveform", "parade"], "Luma, or red, green and blue beside one another", self._levels)
         self.limit = push_button("Region…", "Drag the only part that counts; again: all of it", self._limit)
@@ -263,7 +264,7 @@ class Scopes(QWidget):
 
     def looked_at(self) -> Of:
         """What the scopes look at now."""
-        chosen = self.of.currentText()
+        chosen = chosen_of(self.of)
         if chosen in (ZONE, AIM):
             return "Zone" if chosen == ZONE else "Aim"
         if chosen == PLATE or self.desk.view == "Plate":

@@ -27,6 +27,7 @@ from ..comp.thumbnails import zone_thumbnail
 from ..match.air import transmittance, visibility_for
 from ..media.curves import srgb_encode
 from ..shot import Zone
+from ..words import say
 from . import theme
 from .desk import Desk, new_gesture
 from .guard import guarded
@@ -50,7 +51,7 @@ class SectionView(QWidget):
         self.setMinimumHeight(60)
         self.setMouseTracking(True)
         self.setAcceptDrops(True)
-        self.setAccessibleName("Section")
+        self.setAccessibleName(say("Section"))
         self._drag: str | None = None
         self._gesture = ""
         self._kept: tuple[tuple[object, ...], QPixmap] | None = None  # what its ground shows, and its picture
@@ -139,7 +140,7 @@ class SectionView(QWidget):
             )
         )
         painter.setPen(QColor(theme.DIM))
-        painter.drawText(QRectF(0, base + 2, LENS_PX, 16), Qt.AlignmentFlag.AlignCenter, "lens")
+        painter.drawText(QRectF(0, base + 2, LENS_PX, 16), Qt.AlignmentFlag.AlignCenter, say("lens"))
 
     def _paint_upright(self, painter: QPainter, zone: Zone) -> None:
         shot = self.desk.shot
@@ -185,7 +186,7 @@ class SectionView(QWidget):
             shown = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(box.width()) - 6)
             painter.drawText(place.adjusted(3, -1, -3, 0), flags, shown)
         if not zone.on:
-            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, "off")
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, say("off"))
 
     def _paint_curve(self, painter: QPainter) -> None:
         visibility = self.desk.shot.air.visibility_m
@@ -209,7 +210,7 @@ class SectionView(QWidget):
             at = QPointF(self.x_of(zone.distance_m), self.y_of(share))
             painter.setBrush(QColor(theme.ACCENT))
             painter.drawEllipse(at, 3, 3)
-            words = f"{share:.0%} transmitted"
+            words = say("{share:.0%} transmitted", share=share)
             upright = self.upright(zone)  # beside it, so that its name can be read
             left = upright.right() + 118 > self.width()
             box = QRectF(upright.left() - 112 if left else upright.right() + 6, max(at.y() - 8, 1), 106, 14)
@@ -290,7 +291,7 @@ class SectionView(QWidget):
             self._origin = -1e9
             distance = self.distance_at(point.x() - self._grip)
             self.desk.set_dragging(True)
-            self.desk.edit_zone(zone.but(distance_m=distance), f"Distance of {zone.name}", self._gesture)
+            self.desk.edit_zone(zone.but(distance_m=distance), say("Distance of {name}", name=zone.name), self._gesture)
         else:
             share = 1 - (point.y() - 8) / max(self.height() - 28, 1)
             distance = self.distance_at(point.x()) or FARTHEST_M
@@ -307,11 +308,22 @@ class SectionView(QWidget):
             if self.upright(zone).contains(point):
                 far = "infinity" if zone.distance_m is None else f"{zone.distance_m:g} m"
                 group = self.desk.shot.group_of(zone)
-                of = "" if group is None else f", of {group.name}" + (f" ({group.label})" if group.label else "")
-                return f"{zone.name}{of}, at {far}. Drag to change its distance: order and haze follow"
+                of = (
+                    ""
+                    if group is None
+                    else say(", of {name}", name=group.name) + (f" ({group.label})" if group.label else "")
+                )
+                return say(
+                    "{name}{of}, at {far}. Drag to change its distance: order and haze follow",
+                    name=zone.name,
+                    of=of,
+                    far=far,
+                )
         if over_curve:
-            return "Transmittance: the share of a zone's own light that reaches the lens. Drag to set the visibility"
-        return "The shot from the side. Drop a picture here to make a zone at that distance"
+            return say(
+                "Transmittance: the share of a zone's own light that reaches the lens. Drag to set the visibility"
+            )
+        return say("The shot from the side. Drop a picture here to make a zone at that distance")
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if event.mimeData().hasUrls():
@@ -369,7 +381,7 @@ class Section(QWidget):
         side.addWidget(self.distance)
         line = QHBoxLayout()
         line.setSpacing(4)
-        line.addWidget(QLabel("Airlight"))
+        line.addWidget(QLabel(say("Airlight")))
         line.addWidget(self.swatch)
         line.addWidget(pick)
         line.addStretch(1)
@@ -407,15 +419,15 @@ class Section(QWidget):
             f"background: rgb({codes[0]}, {codes[1]}, {codes[2]}); border: 1px solid {theme.LINE};"
         )
         r, g, b = air.airlight
-        self.swatch.setToolTip(f"Airlight, scene-linear: {r:.3f} {g:.3f} {b:.3f}")
+        self.swatch.setToolTip(say("Airlight, scene-linear: {r:.3f} {g:.3f} {b:.3f}", r=r, g=g, b=b))
 
     def _distance(self, value: float, gesture: str) -> None:
         zone = self.desk.zone
         if zone is not None:
-            self.desk.edit_zone(zone.but(distance_m=value), f"Distance of {zone.name}", gesture)
+            self.desk.edit_zone(zone.but(distance_m=value), say("Distance of {name}", name=zone.name), gesture)
 
     def _infinity(self) -> None:
         zone = self.desk.zone
         if zone is not None:
             far = 5000.0 if zone.distance_m is None else None
-            self.desk.edit_zone(zone.but(distance_m=far), f"Distance of {zone.name}")
+            self.desk.edit_zone(zone.but(distance_m=far), say("Distance of {name}", name=zone.name))

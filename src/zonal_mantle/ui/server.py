@@ -17,6 +17,7 @@ from ..comp.scheduler import AHEAD, PICTURE, Job
 from ..comp.views import view_key
 from ..media.memory import budget, one_at_a_time
 from ..shot import MantleError, Shot
+from ..words import say
 from .preferences import screen_bytes
 
 log = logging.getLogger(__name__)
@@ -198,7 +199,9 @@ class FrameServer(QObject):
             self.failed.emit(wanted, str(problem))
         except Exception as problem:
             log.exception("A frame could not be made")
-            self.failed.emit(wanted, f"Frame {wanted.frame} could not be made: {problem}.")
+            self.failed.emit(
+                wanted, say("Frame {frame} could not be made: {problem}.", frame=wanted.frame, problem=problem)
+            )
         self._go_on()
 
     def _made(self, shot: Shot, wanted: Wanted, ahead: bool) -> tuple[Codes, bool]:

@@ -12,6 +12,7 @@ from ..comp.shelf import library_folder
 from ..comp.thumbnails import source_thumbnail
 from ..media import open_source
 from ..skies import SkyCard, make_library, read_library
+from ..words import say
 from . import theme
 from .apart import apart
 from .desk import Desk
@@ -84,11 +85,17 @@ class SkyList(QListWidget):
         self.clear()
         for place, fit in enumerate(self.fits, 1):
             card = fit.card
-            kind = "around" if card.around else "framed"
+            kind = say("around") if card.around else say("framed")
             item = QListWidgetItem(self._icon(card), f"{place}. {card.name}\n{kind} · {card.size[0]}×{card.size[1]}")
-            sun = f"sun {card.bearing_deg:+.0f}°, {card.height_deg:.0f}° high; horizon at {card.horizon:.0%}"
+            sun = say(
+                "sun {bearing_deg:+.0f}°, {height_deg:.0f}° high; horizon at {horizon:.0%}",
+                bearing_deg=card.bearing_deg,
+                height_deg=card.height_deg,
+                horizon=card.horizon,
+            )
             item.setToolTip(
-                f"{card.name}: {sun}. Read as Scene-linear\n" + "\n".join(f"· {why}" for why in fit.reasons)
+                say("{name}: {sun}. Read as Scene-linear\n", name=card.name, sun=sun)
+                + "\n".join(f"· {why}" for why in fit.reasons)
             )
             item.setSizeHint(QSize(98, 100))
             item.setData(Qt.ItemDataRole.UserRole, card.file)
@@ -108,7 +115,7 @@ class SkyList(QListWidget):
     def _show_icons(self, place: object) -> None:
         if str(place).startswith("sky "):
             for row, fit in enumerate(self.fits[: self.count()]):
-                if place == f"sky {fit.card.file}":
+                if place == say("sky {file}", file=fit.card.file):
                     self.item(row).setIcon(self._icon(fit.card))
 
     def chosen(self) -> Fit | None:

@@ -8,6 +8,7 @@ import time
 from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QListWidget, QListWidgetItem, QSizePolicy, QVBoxLayout, QWidget
 
+from ..words import say
 from . import recent, theme
 from .keptpictures import PICTURE, icon_of_png, picture_path
 from .widgets import note, push_button
@@ -31,8 +32,8 @@ class StartPage(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setAccessibleName("Start page")
-        title = QLabel("Zonal Mantle")
+        self.setAccessibleName(say("Start page"))
+        title = QLabel(say("Zonal Mantle"))
         title.setFont(theme.font(22, medium=True))
         self.plate = push_button("Open a plate…", "A new shot from a plate (Ctrl+N)", self.plate_wanted.emit, "film")
         self.shot = push_button("Open a shot…", "A shot's file (Ctrl+O)", self.shot_wanted.emit, "folder-open")
@@ -46,7 +47,7 @@ class StartPage(QWidget):
         buttons.addStretch(1)
         self.recent_title = note("Recent shots")
         self.recent = QListWidget()
-        self.recent.setAccessibleName("Recent shots")
+        self.recent.setAccessibleName(say("Recent shots"))
         self.recent.setViewMode(QListWidget.ViewMode.IconMode)
         self.recent.setMovement(QListWidget.Movement.Static)
         self.recent.setResizeMode(QListWidget.ResizeMode.Adjust)
@@ -62,7 +63,7 @@ class StartPage(QWidget):
         layout.addWidget(title)
         layout.addLayout(buttons)
         for step in STEPS:
-            line = QLabel(step)
+            line = QLabel(say(step))
             line.setWordWrap(True)
             line.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
             layout.addWidget(line)

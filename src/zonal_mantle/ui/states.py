@@ -10,6 +10,7 @@ from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QPlainTextEdit, QWidget
 
 from ..shot import MantleError, State, changes, shot_of, state_of
+from ..words import say
 from .desk import Desk
 from .keptpictures import as_png, icon_of_png
 from .widgets import column, push_button, row
@@ -24,21 +25,21 @@ class States(QDialog):
     def __init__(self, parent: QWidget, desk: Desk, picture: Callable[[], QImage | None]) -> None:
         super().__init__(parent)
         self.desk, self._picture = desk, picture
-        self.setWindowTitle("States — Zonal Mantle")
+        self.setWindowTitle(say("States — Zonal Mantle"))
         self.list = QListWidget()
         self.list.setIconSize(PICTURE)
-        self.list.setAccessibleName("States")
+        self.list.setAccessibleName(say("States"))
         self.list.currentItemChanged.connect(lambda *_: self._compare())
         self.word = QLineEdit()
-        self.word.setPlaceholderText("A word for the shot as it is now")
-        self.word.setAccessibleName("Word for a new state")
+        self.word.setPlaceholderText(say("A word for the shot as it is now"))
+        self.word.setAccessibleName(say("Word for a new state"))
         self.word.returnPressed.connect(self.keep)
         self.keep_it = push_button("Keep state", "Keeps the shot as it is now in its file, with a picture", self.keep)
         self.back = push_button("Go back to it", "The shot becomes what it was then; one step of undo", self.go_back)
         self.remove = push_button("Remove state", "Removes the chosen state from the file", self._remove)
         self.words = QPlainTextEdit()
         self.words.setReadOnly(True)
-        self.words.setAccessibleName("What changed since the chosen state")
+        self.words.setAccessibleName(say("What changed since the chosen state"))
         layout = column(6, (8, 8, 8, 8))
         head = row(self.word, self.keep_it)
         layout.addLayout(head)
@@ -74,7 +75,7 @@ class States(QDialog):
         """Keeps the shot as it is."""
         desk, word = self.desk, self.word.text().strip()
         if not word:
-            desk.said.emit("Give the state a word first, so that it is known again.", True)
+            desk.said.emit(say("Give the state a word first, so that it is known again."), True)
             self.word.setFocus()
             return
         image = self._picture()
@@ -82,27 +83,27 @@ class States(QDialog):
         saved = datetime.now().isoformat(timespec="seconds")
         state = state_of(desk.shot, desk.shot.new_id("state"), word, saved, png)
         self.word.clear()
-        desk.annotate(desk.shot.but(states=(*desk.shot.states, state)), f"Keep state {word}")
+        desk.annotate(desk.shot.but(states=(*desk.shot.states, state)), say("Keep state {word}", word=word))
 
     def go_back(self) -> None:
         """The shot becomes what it was."""
         state, desk = self._chosen(), self.desk
         if state is None:
-            desk.said.emit("Choose a state first.", True)
+            desk.said.emit(say("Choose a state first."), True)
             return
         try:
-            desk.edit(shot_of(state, desk.shot), f"Back to {state.word}")
+            desk.edit(shot_of(state, desk.shot), say("Back to {word}", word=state.word))
         except MantleError as problem:
             desk.said.emit(str(problem), True)
             return
         desk.choice_changed.emit()
-        desk.said.emit(f"The shot is as it was in {state.word}. Undo brings back what was.", False)
+        desk.said.emit(say("The shot is as it was in {word}. Undo brings back what was.", word=state.word), False)
 
     def _remove(self) -> None:
         state, shot = self._chosen(), self.desk.shot
         if state is not None:
             rest = tuple(each for each in shot.states if each.id != state.id)
-            self.desk.annotate(shot.but(states=rest), f"Remove state {state.word}")
+            self.desk.annotate(shot.but(states=rest), say("Remove state {word}", word=state.word))
 
     def _compare(self) -> None:
         state = self._chosen()
@@ -116,4 +117,4 @@ class States(QDialog):
         except MantleError as problem:
             self.words.setPlainText(str(problem))
             return
-        self.words.setPlainText("\n".join(found) if found else "Nothing changed since then.")
+        self.words.setPlainText("\n".join(found) if found else say("Nothing changed since then."))

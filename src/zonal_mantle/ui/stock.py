@@ -16,6 +16,7 @@ from ..comp.thumbnails import source_thumbnail
 from ..place import painting_perspective
 from ..place.perspective import height_at
 from ..shot import MantleError, Source
+from ..words import say
 from . import theme
 from .desk import Desk
 from .guard import guarded
@@ -116,8 +117,17 @@ class Stock(QWidget):
 
         image, told = desk.thumbs.get(f"source {source.id}", (source, shot.plate or ""), make)
         item.setIcon(QIcon(QPixmap.fromImage(image)) if image is not None else theme.icon("image", theme.DIM))
-        guess = " (a guess)" if source.encoding_guessed else ""
-        item.setToolTip(f"{Path(source.path).name}\nRead as {source.encoding}{guess}; alpha: {source.alpha}{told}")
+        guess = say(" (a guess)") if source.encoding_guessed else ""
+        item.setToolTip(
+            say(
+                "{name}\nRead as {encoding}{guess}; alpha: {alpha}{told}",
+                name=Path(source.path).name,
+                encoding=source.encoding,
+                guess=guess,
+                alpha=say(source.alpha),
+                told=told,
+            )
+        )
 
     def _chosen(self) -> str | None:
         item = self.sources.currentItem()
@@ -134,12 +144,12 @@ class Stock(QWidget):
             if (fit := self.skies.chosen()) is not None:
                 self.file_wanted.emit(library_folder() / fit.card.file)
             else:
-                self.desk.said.emit("Choose a sky first.", True)
+                self.desk.said.emit(say("Choose a sky first."), True)
             return
         if (id := self._chosen()) is not None:
             self.hang_wanted.emit(id)
         else:
-            self.desk.said.emit("Choose a source in Stock first.", True)
+            self.desk.said.emit(say("Choose a source in Stock first."), True)
 
     def _relink(self) -> None:
         missing = [s.id for s in self.desk.shot.sources if self.desk.problem_of(s)]
@@ -154,10 +164,21 @@ def _told(source: Source, store: Pictures) -> str:
     words = (
         ""
         if horizon is None
-        else f"\nHorizon at {height_at(horizon, source.width / 2) / source.height:.0%} of its height"
+        else say(
+            "\nHorizon at {height_at:.0%} of its height", height_at=height_at(horizon, source.width / 2) / source.height
+        )
     )
     try:
         light = source_light(source, store)
     except MantleError:
         light = None
-    return words if light is None else f"{words}\nLight from the {light.side}, {light.bearing_deg:+.0f}°"
+    return (
+        words
+        if light is None
+        else say(
+            "{words}\nLight from the {side}, {bearing_deg:+.0f}°",
+            words=words,
+            side=light.side,
+            bearing_deg=light.bearing_deg,
+        )
+    )

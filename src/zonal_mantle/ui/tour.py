@@ -8,6 +8,7 @@ from PySide6.QtCore import QRect, Qt
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QFrame, QLabel, QVBoxLayout, QWidget
 
+from ..words import say
 from . import theme
 from .guard import guarded
 from .widgets import push_button, row
@@ -75,7 +76,7 @@ class Tour(QFrame):
     def __init__(self, window: Window) -> None:
         super().__init__(window)
         self._window, self.step = window, 0
-        self.setAccessibleName("Tour")
+        self.setAccessibleName(say("Tour"))
         self.setObjectName("tour")
         self.setStyleSheet(f"#tour {{ background: {theme.RAISED}; border: 1px solid {theme.ACCENT}; }}")
         self.outline = Outline(window)
@@ -100,11 +101,11 @@ class Tour(QFrame):
         self.step = max(step, 0)
         name, words = STEPS[self.step]
         part: QWidget = getattr(self._window, name)
-        self.words.setText(words)
-        self.place.setText(f"{self.step + 1} of {len(STEPS)}")
+        self.words.setText(say(words))
+        self.place.setText(say("{step} of {count}", step=self.step + 1, count=len(STEPS)))
         self.back.setEnabled(self.step > 0)
-        self.on.setText("Done" if self.step == len(STEPS) - 1 else "Next")
-        self.adjustSize()
+        self.on.setText(say("Done") if self.step == len(STEPS) - 1 else say("Next"))
+        self.resize(WIDTH_PX, self.layout().totalHeightForWidth(WIDTH_PX))
         box = QRect(part.mapTo(self._window, part.rect().topLeft()), part.size())
         self.outline.setGeometry(box)
         middle = self._window.viewer.mapTo(self._window, self._window.viewer.rect().center())

@@ -30,6 +30,7 @@ from ..media import MediaError
 from ..media.memory import is_large
 from ..media.picture import picture_of
 from ..place import reference_to_frame
+from ..words import say
 from . import theme
 from .desk import Desk
 from .guard import guarded
@@ -80,7 +81,7 @@ class Viewer(QWidget):
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(320, 200)
-        self.setAccessibleName("Viewer")
+        self.setAccessibleName(say("Viewer"))
         server.ready.connect(self._arrived)
         server.failed.connect(self._failed)
         for signal in (desk.shot_changed, desk.frame_changed, desk.view_changed):
@@ -271,14 +272,13 @@ class Viewer(QWidget):
                 painter.restore()
                 painter.setPen(QPen(QColor(theme.TEXT), 1))
                 painter.drawLine(x, 0, x, self.height())
-                painter.drawText(x + 6, self.height() - 8, desk.other_view)
-                painter.drawText(
-                    x - 6 - painter.fontMetrics().horizontalAdvance(desk.view), self.height() - 8, desk.view
-                )
+                near, far = say(desk.view), say(desk.other_view)
+                painter.drawText(x + 6, self.height() - 8, far)
+                painter.drawText(x - 6 - painter.fontMetrics().horizontalAdvance(near), self.height() - 8, near)
         if desk.look.lut is not None:
-            self._mark(painter, f"▲ Seen through {Path(desk.look.lut.path).name}: never rendered")
+            self._mark(painter, say("▲ Seen through {name}: never rendered", name=Path(desk.look.lut.path).name))
         if desk.compared is not None:
-            self._mark(painter, "Before: without one control")
+            self._mark(painter, say("Before: without one control"))
         if desk.comparing:
             return
         if desk.own_zone is None and desk.view != "Delivery" and desk.frame_guides and desk.overlays:
@@ -321,7 +321,7 @@ class Viewer(QWidget):
                 painter.translate((left + right) / 2 - width / 2, 0)
             self._draw(painter, entry)
             painter.restore()
-            label(painter, QPointF(left + 8, height - 10), f"State {name}")
+            label(painter, QPointF(left + 8, height - 10), say("State {name}", name=name))
         if 0 < split < width:
             painter.setPen(QPen(QColor(theme.TEXT), 1))
             painter.drawLine(split, 0, split, height)

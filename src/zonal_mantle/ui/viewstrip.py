@@ -14,6 +14,7 @@ from ..finish.lut import lut_processor
 from ..media.curves import srgb_encode
 from ..media.stamps import used_file
 from ..shot import MantleError
+from ..words import say
 from . import ask, theme
 from .desk import Desk
 from .numberfield import NumberField
@@ -54,10 +55,10 @@ class ViewStrip(QWidget):
         self.buttons: dict[str, QToolButton] = {}
         for name in FIRST:
             button = QToolButton()
-            button.setText(name)
+            button.setText(say(name))
             button.setCheckable(True)
             button.setProperty("flat", True)
-            button.setToolTip(TIPS[name])
+            button.setToolTip(say(TIPS[name]))
             button.clicked.connect(lambda _=False, name=name: desk.set_view(view=name))
             layout.addWidget(button)
             self.buttons[name] = button
@@ -107,7 +108,7 @@ class ViewStrip(QWidget):
             button.setChecked(desk.view == name)
         rest = list(REST)
         if (fault := desk.look.fault) is not None:
-            rest[rest.index("Alpha check")] = f"Alpha check: {fault}"
+            rest[rest.index("Alpha check")] = say("Alpha check: {fault}", fault=say(fault))
         at = REST.index(desk.view) if desk.view in REST else None
         show_choice(self.more, [MORE, *rest], MORE if at is None else rest[at])
         self.lut.setChecked(desk.look.lut is not None)
@@ -156,7 +157,7 @@ class ViewStrip(QWidget):
     def hold_still(self) -> None:
         """Inverts the lock in the view, or shows the picture as it is again."""
         if self.desk.lock is None or not self.desk.lock.holds:
-            self.desk.said.emit("Held still needs a solved lock. Solve one in the Lock stage.", True)
+            self.desk.said.emit(say("Held still needs a solved lock. Solve one in the Lock stage."), True)
             self.refresh()
             return
         self.desk.set_view(held_still=not self.desk.held_still)
@@ -194,7 +195,7 @@ class Probe(QLabel):
     def show_place(self, place: tuple[float, float] | None) -> None:
         hint = self.viewer.tool.hint
         if place is None:
-            self.setText(hint)
+            self.setText(say(hint))
             return
         x, y = place
         values = self.viewer.probe(x, y)
@@ -206,9 +207,19 @@ class Probe(QLabel):
         alpha = values["alpha"]
         steps = self._steps_at(x, y)
         self.setText(
-            f"x {x:.1f}  y {y:.1f}   coded {coded[0]:.3f} {coded[1]:.3f} {coded[2]:.3f}"
-            f"   linear {linear[0]:.4f} {linear[1]:.4f} {linear[2]:.4f}"  # type: ignore[index]
-            + (f"   alpha {alpha:.3f}" if alpha is not None else "")
+            say(
+                "x {x:.1f}  y {y:.1f}   coded {coded:.3f} {coded_2:.3f} {coded_3:.3f}   linear {linear:.4f} "
+                "{linear_2:.4f} {linear_3:.4f}",
+                x=x,
+                y=y,
+                coded=coded[0],
+                coded_2=coded[1],
+                coded_3=coded[2],
+                linear=linear[0],
+                linear_2=linear[1],
+                linear_3=linear[2],
+            )  # type: ignore[index]
+            + (say("   alpha {alpha:.3f}", alpha=alpha) if alpha is not None else "")
             + (f" ({steps})" if steps else "")
             + f"   {self.viewer.zoom * 100:.0f} %"
         )
@@ -222,7 +233,7 @@ class Probe(QLabel):
             return ""
         key = (desk.revision, matte.id, desk.frame)
         if self._steps[0] == key:
-            return " → ".join(f"{name} {float(step[int(y), int(x)]):.2f}" for name, step in self._steps[1].items())
+            return " → ".join(f"{say(name)} {float(step[int(y), int(x)]):.2f}" for name, step in self._steps[1].items())
         if self._asked != key:
             self._asked = key
             shot, frame = desk.shot, desk.frame

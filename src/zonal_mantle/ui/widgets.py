@@ -18,12 +18,14 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ..words import say
 from . import theme
 from .guard import guarded
 from .numberfield import NumberField
 from .pairs import Pairs
 
 THUMB = QSize(88, 50)
+KNOWN_BY = Qt.ItemDataRole.UserRole + 1  # the English of an entry in a list
 NAME_PX = 88  # of the names before lists, so that lists line up
 
 
@@ -53,11 +55,11 @@ class Named(QWidget):
     def __init__(self, name: str, control: QWidget, wide: bool) -> None:
         super().__init__()
         self.control = control
-        label = QLabel(name)
+        label = QLabel(say(name))
         label.setMinimumWidth(NAME_PX if wide else 0)
         label.setStyleSheet(f"color: {theme.DIM};")
         label.setBuddy(control)
-        control.setAccessibleName(name)
+        control.setAccessibleName(say(name))
         control.setAccessibleDescription(control.toolTip())
         layout = QHBoxLayout(self)
         layout.setContentsMargins(1, 0, 0, 0)
@@ -80,6 +82,11 @@ def named(name: str, control: QWidget, wide: bool = True) -> Named:
     return Named(name, control, wide)
 
 
+def switched(name: str, on: bool) -> str:
+    """What a step of the history is called that switches something on or off."""
+    return say("{name} on", name=say(name)) if on else say("{name} off", name=say(name))
+
+
 def column(spacing: int = 4, margins: tuple[int, int, int, int] = (0, 0, 0, 0)) -> QVBoxLayout:
     """Parts above one another."""
     layout = QVBoxLayout()
@@ -93,8 +100,8 @@ def tool_button(icon: str, tip: str, action: Callable[[], None] | None = None, c
     button = QToolButton()
     button.setIcon(theme.icon(icon))
     button.setIconSize(QSize(14, 14))
-    button.setToolTip(tip)
-    button.setAccessibleName(tip)
+    button.setToolTip(say(tip))
+    button.setAccessibleName(say(tip))
     button.setCheckable(checkable)
     button.setProperty("flat", True)
     if action is not None:
@@ -106,26 +113,49 @@ def push_button(
     text: str, tip: str, action: Callable[[], None], icon: str = "", checkable: bool = False
 ) -> QPushButton:
     """A button with words."""
-    button = QPushButton(text)
+    button = QPushButton(say(text))
     if icon:
         button.setIcon(theme.icon(icon))
         button.setIconSize(QSize(13, 13))
-    button.setToolTip(tip)
+    button.setToolTip(say(tip))
     button.setCheckable(checkable)
     button.clicked.connect(lambda *_: action())
     return button
 
 
 def choice(items: list[str], tip: str, chosen: Callable[[str], None]) -> QComboBox:
-    """A list to choose from; tells only what a person chooses."""
+    """A list to choose from; tells only what a person chooses, by the English of it."""
     box = QComboBox()
-    box.addItems(items)
-    box.setToolTip(tip)
-    box.setAccessibleName(tip)
+    put_items(box, items)
+    box.setToolTip(say(tip))
+    box.setAccessibleName(say(tip))
     box.setMinimumContentsLength(4)
     box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-    box.textActivated.connect(chosen)
+    box.textActivated.connect(lambda text: chosen(_known_by(box, text)))
     return box
+
+
+def put_items(box: QComboBox, items: list[str]) -> None:
+    """Fills a list; each is said, and known by its English."""
+    for item in items:
+        box.addItem(say(item))
+        box.setItemData(box.count() - 1, item, KNOWN_BY)
+
+
+def chosen_of(box: QComboBox) -> str:
+    """The English of what is chosen in a list."""
+    return _known_by(box, box.currentText())
+
+
+def choose(box: QComboBox, item: str) -> None:
+    """Chooses what is known by an English word, without telling anybody."""
+    at = box.findData(item, KNOWN_BY)
+    box.setCurrentIndex(at if at >= 0 else box.findText(item))
+
+
+def _known_by(box: QComboBox, text: str) -> str:
+    at = box.currentIndex() if text == box.currentText() else box.findText(text)
+    return str(box.itemData(at, KNOWN_BY) or text)
 
 
 def as_shelf(shelf: QListWidget, name: str, tip: str) -> None:
@@ -139,14 +169,14 @@ def as_shelf(shelf: QListWidget, name: str, tip: str) -> None:
     shelf.setDragEnabled(True)
     shelf.setFont(theme.font(11))
     shelf.setWordWrap(True)
-    shelf.setAccessibleName(name)
-    shelf.setToolTip(tip)
+    shelf.setAccessibleName(say(name))
+    shelf.setToolTip(say(tip))
     shelf.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
 
 
 def note(text: str = "", role: str = "note") -> QLabel:
     """A wrapped line of small words."""
-    label = QLabel(text)
+    label = QLabel(say(text))
     label.setWordWrap(True)
     label.setProperty("role", role)
     label.setFont(theme.font(11))
@@ -155,10 +185,10 @@ def note(text: str = "", role: str = "note") -> QLabel:
 
 def show_choice(box: QComboBox, items: list[str], current: str) -> None:
     """Refills a list without telling anybody."""
-    if [box.itemText(i) for i in range(box.count())] != items:
+    if [box.itemData(i, KNOWN_BY) for i in range(box.count())] != items:
         box.clear()
-        box.addItems(items)
-    box.setCurrentText(current)
+        put_items(box, items)
+    choose(box, current)
 
 
 def fill(box: QComboBox, entries: Sequence[tuple[str | None, str]], current: str | None) -> None:
@@ -166,10 +196,10 @@ def fill(box: QComboBox, entries: Sequence[tuple[str | None, str]], current: str
 
     Things of the same name get a number, so that they can be told apart.
     """
-    names = [name for _, name in entries]
+    names = [say(name) if id is None else name for id, name in entries]
     shown = [
         (id, f"{name} ({names[:k].count(name) + 1})" if names.count(name) > 1 else name)
-        for k, (id, name) in enumerate(entries)
+        for k, ((id, _), name) in enumerate(zip(entries, names))
     ]
     if [(box.itemData(i), box.itemText(i)) for i in range(box.count())] != shown:
         box.clear()

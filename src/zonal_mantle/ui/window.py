@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QDialog, QLabel, QMainWindow, QMessageBox, QStacke
 
 from .. import __version__
 from ..comp import Finding, ViewName, reason_set_aside
+from ..words import say
 from .apart import apart, is_waiting
 from .bench import Bench
 from .compare import HELD, Compare
@@ -97,7 +98,7 @@ class Window(QMainWindow):
         self._pages: dict[str, QDialog] = {}
         self._was_shown = False
         self.face = QStackedWidget()
-        self.face.setAccessibleName("Viewer")
+        self.face.setAccessibleName(say("Viewer"))
         self.face.addWidget(self.start)
         self.face.addWidget(self.viewer)
         self.room = Room(
@@ -145,9 +146,9 @@ class Window(QMainWindow):
     def _show_name(self) -> None:
         dot = " ●" if self.desk.unsaved and self.desk.shot.plate else ""
         self.name.setText(f"{self.desk.shot.name}{dot}")
-        self.name.setToolTip("Not saved yet" if dot else str(self.desk.path or ""))
+        self.name.setToolTip(say("Not saved yet") if dot else str(self.desk.path or ""))
         self.name.adjustSize()
-        self.setWindowTitle(f"{self.desk.shot.name}{dot} — Zonal Mantle")
+        self.setWindowTitle(say("{name}{dot} — Zonal Mantle", name=self.desk.shot.name, dot=dot))
 
     def _show_face(self) -> None:
         """The start page while there is no shot, else the viewer."""
@@ -323,8 +324,11 @@ class Window(QMainWindow):
         QMessageBox.about(
             self,
             "Zonal Mantle",
-            f"Zonal Mantle {__version__}\n\nSky replacement and set extension for moving shots.\n"
-            "Apache License 2.0. Font: Inter (SIL Open Font License 1.1). Icons: Lucide (ISC).",
+            say(
+                "Zonal Mantle {version}\n\nSky replacement and set extension for moving shots.\nApache License 2.0. "
+                "Font: Inter (SIL Open Font License 1.1). Icons: Lucide (ISC).",
+                version=__version__,
+            ),
         )
 
     # --- Qt ---

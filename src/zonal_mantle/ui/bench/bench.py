@@ -8,6 +8,7 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QApplication, QCheckBox, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from ...comp.finish_planner import output_size
+from ...words import say
 from ..desk import Desk
 from ..tools.aim import AimTool
 from ..tools.local import LocalTool
@@ -15,7 +16,7 @@ from ..tools.lock import LockTool
 from ..tools.place import PlaceTool
 from ..tools.sample import Area
 from ..tools.shape import ShapeTool
-from ..widgets import choice, fill, tool_button
+from ..widgets import choice, fill, switched, tool_button
 from .finish_bench import FinishBench
 from .group_stage import GroupStage
 from .lock_stage import LockStage
@@ -49,11 +50,11 @@ class Bench(QWidget):
         self._stage_before, self._view_before = desk.stage, desk.view
         self.zones = choice([], "The zone on the bench", self._choose)
         self.name = QLineEdit()
-        self.name.setToolTip("The zone's name")
-        self.name.setAccessibleName("Zone name")
+        self.name.setToolTip(say("The zone's name"))
+        self.name.setAccessibleName(say("Zone name"))
         self.name.editingFinished.connect(self._rename)
-        self.on = QCheckBox("On")
-        self.on.setToolTip("Switches the whole zone on or off")
+        self.on = QCheckBox(say("On"))
+        self.on.setToolTip(say("Switches the whole zone on or off"))
         self.on.clicked.connect(self._switch)
         self.remove = tool_button("trash-2", "Remove this zone", self._remove)
         self.source = SourceStage(desk)
@@ -66,11 +67,12 @@ class Bench(QWidget):
         self._finish: FinishBench | None = None
         self._local_tool, self._sample = local_tool, sample
         self.finish_header = Header("Finish", "What is done to the whole picture: tone, LUT, glow, light, frame")
-        self.finish_header.switch.setToolTip("Switch the finish on or off")
+        self.finish_header.switch.setToolTip(say("Switch the finish on or off"))
         self.finish_header.opened.connect(self._open_finish)
         self.finish_header.switch.clicked.connect(
             lambda on: desk.edit(
-                desk.shot.but(finish=desk.shot.finish.but(on=bool(on))), f"Finish {'on' if on else 'off'}"
+                desk.shot.but(finish=desk.shot.finish.but(on=bool(on))),
+                say("Finish {which}", which=say("on") if on else say("off")),
             )
         )
         head = QHBoxLayout()
@@ -201,12 +203,12 @@ class Bench(QWidget):
     def _rename(self) -> None:
         zone, name = self.desk.zone, self.name.text().strip()
         if zone is not None and name and name != zone.name:
-            self.desk.edit_zone(zone.but(name=name), f"Rename {zone.name}")
+            self.desk.edit_zone(zone.but(name=name), say("Rename {name}", name=zone.name))
 
     def _switch(self, on: bool) -> None:
         if (zone := self.desk.zone) is not None:
-            self.desk.edit_zone(zone.but(on=bool(on)), f"{zone.name} {'on' if on else 'off'}")
+            self.desk.edit_zone(zone.but(on=bool(on)), switched(zone.name, on))
 
     def _remove(self) -> None:
         if (zone := self.desk.zone) is not None:
-            self.desk.edit(self.desk.shot.without_zone(zone.id), f"Remove {zone.name}")
+            self.desk.edit(self.desk.shot.without_zone(zone.id), say("Remove {name}", name=zone.name))

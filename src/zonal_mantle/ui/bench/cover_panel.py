@@ -11,6 +11,7 @@ from ...comp.readings_place import opening_of
 from ...media import MediaError, open_source
 from ...place import covering
 from ...shot import MantleError, Placement, Zone
+from ...words import say
 from ..apart import apart
 from ..ask import PICTURES, existing_file, folder, new_file
 from ..desk import Desk
@@ -81,17 +82,33 @@ class CoverPanel(Panel):
         for part in (self.make, self.clean):
             part.setEnabled(lock is not None and bool(lock.solved))
         if place is None:
-            self.words.setText("Measuring…")
+            self.words.setText(say("Measuring…"))
             return
         cover = place.coverage
-        lines = [f"Covers {cover.covered} of {cover.frames} frames."]
+        lines = [say("Covers {covered} of {frames} frames.", covered=cover.covered, frames=cover.frames)]
         if cover.covered < cover.frames:
-            lines.append(f"Worst on frame {cover.worst_frame}: {cover.worst_share:.2%} of the picture is uncovered.")
+            lines.append(
+                say(
+                    "Worst on frame {worst_frame}: {worst_share:.2%} of the picture is uncovered.",
+                    worst_frame=cover.worst_frame,
+                    worst_share=cover.worst_share,
+                )
+            )
         if cover.margin_px is not None:
-            lines.append(f"Smallest margin, frame {cover.margin_frame}: {cover.margin_px:.1f} px.")
+            lines.append(
+                say(
+                    "Smallest margin, frame {margin_frame}: {margin_px:.1f} px.",
+                    margin_frame=cover.margin_frame,
+                    margin_px=cover.margin_px,
+                )
+            )
         if cover.enlarged:
             lines.append(
-                f"Seen at {cover.enlarged:.0%} of its size at its largest pixel, frame {cover.enlarged_frame}."
+                say(
+                    "Seen at {enlarged:.0%} of its size at its largest pixel, frame {enlarged_frame}.",
+                    enlarged=cover.enlarged,
+                    enlarged_frame=cover.enlarged_frame,
+                )
             )
         self.words.setText(" ".join(lines))
 
@@ -105,7 +122,7 @@ class CoverPanel(Panel):
         def work(job: Job) -> Placement:
             openings = {}
             for done, frame in enumerate(shot.frames):
-                job.progress(done / len(shot.frames), f"Looking at frame {frame}")
+                job.progress(done / len(shot.frames), say("Looking at frame {frame}", frame=frame))
                 openings[frame] = opening_of(shot, zone, frame, desk.store, CHECK_SCALE)
             try:
                 return covering(shot, zone, openings, spare_px=3.0)
@@ -115,12 +132,12 @@ class CoverPanel(Panel):
         def then(placement: Placement) -> None:
             now = desk.shot.zone(zone.id)
             if placement == now.placement:
-                desk.said.emit(f"{now.name} covers every frame already.", False)
+                desk.said.emit(say("{name} covers every frame already.", name=now.name), False)
                 return
             grown = placement.size.at(desk.frame) / now.placement.size.factor_at(desk.frame)
-            desk.edit_zone(now.but(placement=placement), f"{now.name} covers")
-            how = f"enlarged to {grown:.1%} of what it was" if grown > 1.0001 else "moved only"
-            desk.said.emit(f"{now.name} covers every frame: {how}.", False)
+            desk.edit_zone(now.but(placement=placement), say("{name} covers", name=now.name))
+            how = say("enlarged to {grown:.1%} of what it was", grown=grown) if grown > 1.0001 else say("moved only")
+            desk.said.emit(say("{name} covers every frame: {how}.", name=now.name, how=how), False)
 
         desk.run("Covering", work, then)
 
@@ -134,7 +151,7 @@ class CoverPanel(Panel):
         zone = self.desk.zone
         if zone is not None:
             rim = next(name for name, text in RIMS.items() if text == words)
-            self.desk.edit_zone(zone.but(placement=zone.placement.but(rim=rim)), f"Rim of {zone.name}")
+            self.desk.edit_zone(zone.but(placement=zone.placement.but(rim=rim)), say("Rim of {name}", name=zone.name))
 
     # --- bases ---
     def _distance(self) -> float | None:
@@ -173,9 +190,17 @@ class CoverPanel(Panel):
                 desk.said.emit(str(problem), True)
                 return
             base = stitched.base.but(id=desk.shot.new_id("base"), name=path.stem)
-            desk.edit(desk.shot.but(bases=(*desk.shot.bases, base)), f"Painting base {path.stem}")
+            desk.edit(desk.shot.but(bases=(*desk.shot.bases, base)), say("Painting base {stem}", stem=path.stem))
             size = f"{base.size[0]}×{base.size[1]}"
-            desk.said.emit(f"Wrote {path.name} ({size}) and {beside.name}. Hang base… takes it back painted.", False)
+            desk.said.emit(
+                say(
+                    "Wrote {name} ({size}) and {name_2}. Hang base… takes it back painted.",
+                    name=path.name,
+                    size=size,
+                    name_2=beside.name,
+                ),
+                False,
+            )
 
         self._stitch("Stitching", then)
 
@@ -197,9 +222,12 @@ class CoverPanel(Panel):
         except (MantleError, MediaError) as problem:
             desk.said.emit(str(problem), True)
             return
-        desk.edit(shot.with_zone(zone), f"Hang {path.stem}")
+        desk.edit(shot.with_zone(zone), say("Hang {stem}", stem=path.stem))
         desk.choose_zone(zone.id)
-        desk.said.emit(f"{path.name} hangs in register on {desk.shot.lock(base.rides or '').name}.", False)
+        desk.said.emit(
+            say("{name} hangs in register on {name_2}.", name=path.name, name_2=desk.shot.lock(base.rides or "").name),
+            False,
+        )
 
     def _clean(self) -> None:
         desk, lock = self.desk, self.desk.lock
@@ -217,8 +245,10 @@ class CoverPanel(Panel):
                 progress=lambda share, words: job.progress(0.6 * share, words),
             )
             for done, frame in enumerate(shot.frames):
-                job.progress(0.6 + 0.4 * done / len(shot.frames), f"Writing frame {frame}")
+                job.progress(0.6 + 0.4 * done / len(shot.frames), say("Writing frame {frame}", frame=frame))
                 write_picture(into / f"clean.{frame:04d}.exr", clean_frame(shot, stitched, frame), "half", "zip")
             return len(shot.frames)
 
-        desk.run("Clean frames", work, lambda count: desk.said.emit(f"Wrote {count} clean frames.", False))
+        desk.run(
+            "Clean frames", work, lambda count: desk.said.emit(say("Wrote {count} clean frames.", count=count), False)
+        )

@@ -10,6 +10,7 @@ from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent,
 from PySide6.QtWidgets import QWidget
 
 from ...matte import free_curve
+from ...words import say
 from .. import theme
 from ..desk import new_gesture
 from ..guard import guarded
@@ -41,7 +42,7 @@ class CurveEdit(QWidget):
     ) -> None:
         super().__init__()
         self._line, self._end, self._rising = line, end, rising
-        self.setAccessibleName("Response")
+        self.setAccessibleName(say("Response"))
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.samples: dict[str, np.ndarray] = {}
@@ -58,8 +59,10 @@ class CurveEdit(QWidget):
         self.marks, self.points = marks, tuple(sorted(points))
         self.setFixedHeight(HIGH_PX if points else LOW_PX)
         self.setVisible(bool(points or self.samples))
-        what = "Click for a point, drag it, Delete removes it" if points else "lines: thresholds"
-        self.setToolTip(f"Coded brightness of both samples: what goes (filled), what stays (outlined). {what}")
+        what = say("Click for a point, drag it, Delete removes it") if points else say("lines: thresholds")
+        self.setToolTip(
+            say("Coded brightness of both samples: what goes (filled), what stays (outlined). {what}", what=what)
+        )
         self.update()
 
     # --- painting ---

@@ -5,9 +5,10 @@ from __future__ import annotations
 from PySide6.QtWidgets import QCheckBox
 
 from ...shot import Edge, Keyed, Levels, OldSky
+from ...words import say
 from ..desk import Desk
 from ..numberfield import NumberField
-from ..widgets import choice, fill, named, note, row
+from ..widgets import choice, choose, fill, named, note, row
 from .panel import Panel
 
 AUTOMATIC, ON, OFF = "Automatic", "On", "Off"
@@ -80,9 +81,9 @@ class EdgePanel(Panel):
         self.tint = self._number(
             "old_sky", "Edge tint", "tint", 0, 1, 0.01, 0, 2, "", "Lets the rim take a little of what is hung behind"
         )
-        self.inside.addWidget(named("Remove it", self.remove))
-        self.clamp = QCheckBox("Clamp colours")
-        self.clamp.setToolTip("Keeps alpha within 0…1 at the end")
+        self.inside.addWidget(named("Remove it", self.remove, wide=False))
+        self.clamp = QCheckBox(say("Clamp colours"))
+        self.clamp.setToolTip(say("Keeps alpha within 0…1 at the end"))
         self.clamp.clicked.connect(self._clamp)
         self.inside.addLayout(row(self.strength, self.tint))
         self.inside.addWidget(self.clamp)
@@ -93,8 +94,10 @@ class EdgePanel(Panel):
             return
         super().refresh()
         removed = {None: AUTOMATIC, True: ON, False: OFF}[matte.old_sky.on]
-        self.remove.setCurrentText(removed)
-        self.remove.setItemText(0, f"{AUTOMATIC} ({'on' if matte.but(old_sky=OldSky()).removes_old_sky else 'off'})")
+        choose(self.remove, removed)
+        self.remove.setItemText(
+            0, say("Automatic (on)") if matte.but(old_sky=OldSky()).removes_old_sky else say("Automatic (off)")
+        )
         self.clamp.setChecked(matte.clamp)
         self.along.setVisible(not self.desk.cuts_own)  # no lock of the plate moves anything in a clip's own pixels
         locks = self.desk.shot.locks
@@ -107,7 +110,7 @@ class EdgePanel(Panel):
         matte = self.desk.matte
         if matte is not None:
             changed = matte.but(**{part: getattr(matte, part).but(**changes)})
-            self.desk.edit_matte(changed, f"{words} of {matte.name}", gesture)
+            self.desk.edit_matte(changed, say("{words} of {name}", words=say(words), name=matte.name), gesture)
 
     def _number(
         self, part: str, label: str, name: str, low: float, high: float, step: float, default: float, decimals: int,
@@ -135,4 +138,4 @@ class EdgePanel(Panel):
 
     def _clamp(self, on: bool) -> None:
         if (matte := self.desk.matte) is not None:
-            self.desk.edit_matte(matte.but(clamp=bool(on)), f"Clamp of {matte.name}")
+            self.desk.edit_matte(matte.but(clamp=bool(on)), say("Clamp of {name}", name=matte.name))

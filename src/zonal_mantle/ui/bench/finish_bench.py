@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QVBoxLayout, QWid
 
 from ...shot import MantleError
 from ...shot.moods import in_mood, next_mood, renamed, with_mood, without_mood
+from ...words import say
 from ..desk import Desk
 from ..tools.local import LocalTool
 from ..tools.sample import Area
@@ -26,16 +27,18 @@ class FinishBench(QWidget):
     def __init__(self, desk: Desk, tool: LocalTool, sample: Callable[[str, Callable[[Area], None]], None]) -> None:
         super().__init__()
         self.desk, self.tool = desk, tool
-        self.on = QCheckBox("Finish")
-        self.on.setToolTip("Switches the whole finish on or off")
-        self.on.clicked.connect(lambda on: self._put(f"Finish {'on' if on else 'off'}", on=bool(on)))
+        self.on = QCheckBox(say("Finish"))
+        self.on.setToolTip(say("Switches the whole finish on or off"))
+        self.on.clicked.connect(
+            lambda on: self._put(say("Finish {which}", which=say("on") if on else say("off")), on=bool(on))
+        )
         self.moods: QComboBox = choice([], "Goes to another mood of the shot (N goes to the next)", self._go)
         self.moods.setFixedWidth(24)
         self.moods.view().setMinimumWidth(150)
         self.name = QLineEdit()
-        self.name.setPlaceholderText("no mood")
-        self.name.setToolTip("The mood at hand: finish, air, tones and looks of the zones. Type another name")
-        self.name.setAccessibleName("Mood name")
+        self.name.setPlaceholderText(say("no mood"))
+        self.name.setToolTip(say("The mood at hand: finish, air, tones and looks of the zones. Type another name"))
+        self.name.setAccessibleName(say("Mood name"))
         self.name.editingFinished.connect(self._rename)
         self.keep = tool_button("plus", "Keep what is at hand as another mood", self._keep)
         self.drop = tool_button("trash-2", "Remove the mood at hand; the picture stays as it is", self._drop)
@@ -113,22 +116,27 @@ class FinishBench(QWidget):
     def _go(self, _: str) -> None:
         id = self.moods.currentData()
         if id is not None:
-            self._change(lambda: in_mood(self.desk.shot, id), f"Mood {self.moods.currentText()}")
+            self._change(
+                lambda: in_mood(self.desk.shot, id), say("Mood {currentText}", currentText=self.moods.currentText())
+            )
 
     def _keep(self) -> None:
         number = len(self.desk.shot.moods) + 1
-        self._change(lambda: with_mood(self.desk.shot, f"Mood {max(number, 2)}"), "Keep a mood")
+        self._change(lambda: with_mood(self.desk.shot, say("Mood {max}", max=max(number, 2))), "Keep a mood")
 
     def _rename(self) -> None:
         shot, name = self.desk.shot, self.name.text().strip()
         known = next((mood for mood in shot.moods if mood.id == shot.mood), None)
         if known is not None and name and name != known.name:
-            self._change(lambda: renamed(shot, known.id, name), f"Rename mood {known.name}")
+            self._change(lambda: renamed(shot, known.id, name), say("Rename mood {name}", name=known.name))
 
     def _drop(self) -> None:
         shot = self.desk.shot
         if shot.mood is not None:
-            self._change(lambda: without_mood(shot, shot.mood), f"Remove mood {self.moods.currentText()}")
+            self._change(
+                lambda: without_mood(shot, shot.mood),
+                say("Remove mood {currentText}", currentText=self.moods.currentText()),
+            )
 
     def flip_mood(self) -> None:
         """The next mood, and round again."""
@@ -136,7 +144,7 @@ class FinishBench(QWidget):
         shot = self.desk.shot
         name = next((mood.name for mood in shot.moods if mood.id == shot.mood), None)
         if name is not None:
-            self.desk.said.emit(f"Mood: {name}", False)
+            self.desk.said.emit(say("Mood: {name}", name=name), False)
 
     def refresh(self) -> None:
         shot = self.desk.shot

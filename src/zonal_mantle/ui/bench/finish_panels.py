@@ -13,6 +13,7 @@ from ...finish.vignette import Falloff
 from ...media.colour import encodings
 from ...media.stamps import stamp_of
 from ...shot import GrainModel, MantleError
+from ...words import say
 from .. import ask
 from ..desk import Desk
 from ..numberfield import NumberField
@@ -57,7 +58,7 @@ class LutPanel(FinishPart):
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return
-        self.put(f"LUT {path.name}", path=str(path), on=True)
+        self.put(say("LUT {name}", name=path.name), path=str(path), on=True)
 
     def reading(self) -> str:
         return lut_trouble(self.desk.shot)
@@ -65,7 +66,7 @@ class LutPanel(FinishPart):
     def refresh(self) -> None:
         super().refresh()
         value = self.value()
-        self.file.setText(Path(value.path).name or NO_LUT)
+        self.file.setText(Path(value.path).name or say(NO_LUT))
         self.file.setToolTip(value.path)
         self.clear.setEnabled(bool(value.path))
         show_choice(self.encoding, list(encodings()), value.encoding)
@@ -87,7 +88,7 @@ class GlowPanel(FinishPart):
             "Halation", "halation", 0, 1, 0.01, 0, 2, "", "Share of that light that is thrown back by the film base"
         )
         self.halation_px = self.number("Radius", "halation_px", 0.5, 200, 0.5, 8, 1, "px", "Of the halation")
-        self.halation_px.setAccessibleName("Halation radius")
+        self.halation_px.setAccessibleName(say("Halation radius"))
         for field in (self.level, self.amount, self.radius, self.halation, self.halation_px):
             self.inside.addWidget(field)
         self.colour = [self._colour(k, name) for k, name in enumerate(("red", "green", "blue"))]
@@ -98,7 +99,15 @@ class GlowPanel(FinishPart):
 
     def _colour(self, k: int, name: str) -> NumberField:
         field = NumberField(
-            f"Halation {name}", 0, 1, 0.01, (1.0, 0.3, 0.08)[k], 2, "", f"How much of {name} is thrown back", bare=True
+            say("Halation {name}", name=name),
+            0,
+            1,
+            0.01,
+            (1.0, 0.3, 0.08)[k],
+            2,
+            "",
+            say("How much of {name} is thrown back", name=name),
+            bare=True,
         )
 
         def put(value: float, words: str, gesture: str) -> None:
@@ -136,7 +145,7 @@ class VignettePanel(FinishPart):
         self.inside.addWidget(self.words)
 
     def _shape(self, name: str) -> None:
-        self.put(f"Vignette: {name}", shape=name)
+        self.put(say("Vignette: {name}", name=name), shape=name)
 
     def _centre(self) -> None:
         def taken(area: Area) -> None:
@@ -179,7 +188,9 @@ class VignettePanel(FinishPart):
     def reading(self) -> str:
         found = self._found()
         if isinstance(found, Falloff):
-            return f"The plate's own: {found.stops:+.2f} ± {found.give:.2f} stops at the corner"
+            return say(
+                "The plate's own: {stops:+.2f} ± {give:.2f} stops at the corner", stops=found.stops, give=found.give
+            )
         return found or "The plate's own: not measured"
 
     def refresh(self) -> None:
@@ -213,7 +224,15 @@ class WholeGrainPanel(FinishPart):
 
     def _deviation(self, k: int, name: str) -> NumberField:
         field = NumberField(
-            f"Grain {name}", 0, 100, 0.05, 2.5, 2, "", f"Standard deviation in {name}, of 255", bare=True
+            say("Grain {name}", name=name),
+            0,
+            100,
+            0.05,
+            2.5,
+            2,
+            "",
+            say("Standard deviation in {name}, of 255", name=name),
+            bare=True,
         )
 
         def put(number: float, words: str, gesture: str) -> None:

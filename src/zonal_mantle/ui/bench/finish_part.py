@@ -7,8 +7,9 @@ from typing import Any
 from PySide6.QtWidgets import QCheckBox
 
 from ...shot import Finish
+from ...words import say
 from ..desk import Desk
-from ..widgets import note, push_button, row
+from ..widgets import note, push_button, row, switched
 from .valued import Valued
 
 
@@ -20,11 +21,13 @@ class FinishPart(Valued):
 
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
-        self.on = QCheckBox("On")
-        self.on.setToolTip(f"Switches the {self.title} on or off")
-        self.on.setAccessibleName(f"{self.title} on")
-        self.on.clicked.connect(lambda on: self.put(f"{self.title} {'on' if on else 'off'}", on=bool(on)))
-        self.back = push_button("Reset", f"Sets the {self.title} back to what does nothing", self._set_back)
+        self.on = QCheckBox(say("On"))
+        self.on.setToolTip(say("Switches the {title} on or off", title=self.title))
+        self.on.setAccessibleName(say("{title} on", title=self.title))
+        self.on.clicked.connect(lambda on: self.put(switched(self.title, on), on=bool(on)))
+        self.back = push_button(
+            "Reset", say("Sets the {title} back to what does nothing", title=self.title), self._set_back
+        )
         self.inside.addLayout(row(self.on, 1, self.back))
         self.words = note()
 
@@ -45,14 +48,14 @@ class FinishPart(Valued):
         self.desk.edit(shot.but(finish=shot.finish.but(**changes)), words, gesture)
 
     def _set_back(self) -> None:
-        self.put_finish(f"Reset {self.title}", None, **{self.part: getattr(Finish(), self.part)})
+        self.put_finish(say("Reset {title}", title=self.title), None, **{self.part: getattr(Finish(), self.part)})
 
     def refresh(self) -> None:
         super().refresh()
         value = self.value()
         if hasattr(value, "on"):
             self.on.setChecked(value.on)
-        self.words.setText(self.reading())
+        self.words.setText(say(self.reading()))
         self.words.setVisible(bool(self.words.text()))
 
     def reading(self) -> str:

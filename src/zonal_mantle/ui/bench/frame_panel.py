@@ -10,6 +10,7 @@ from ...comp.finish_fit import hide_border
 from ...comp.finish_planner import crop_of, output_size, plate_aspect
 from ...shot import Finish, Reframe
 from ...shot.finish import LEAST_PX, MOST_PX
+from ...words import mark, marks, say
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..tools.sample import Area
@@ -29,7 +30,7 @@ class FramePanel(FinishPart):
     def __init__(self, desk: Desk, sample: Callable[[str, Callable[[Area], None]], None]) -> None:
         super().__init__(desk)
         self._sample = sample
-        self.on.setText("Reframe")
+        self.on.setText(say("Reframe"))
         self.hide_it = push_button(
             "Hide border", "The least push in that hides every place that stays empty on some frame", self.hide_now
         )
@@ -49,9 +50,11 @@ class FramePanel(FinishPart):
             lambda: self.desk.shot.finish.output.aspect,
             lambda v, w, g: self._output("Aspect", g, aspect=v),
         )
-        self.bars = QCheckBox("Bars")
-        self.bars.setToolTip("Black bars over what lies beyond the aspect; else it is only shown")
-        self.bars.clicked.connect(lambda on: self._output(f"Bars {'on' if on else 'off'}", None, bars=bool(on)))
+        self.bars = QCheckBox(say("Bars"))
+        self.bars.setToolTip(say("Black bars over what lies beyond the aspect; else it is only shown"))
+        self.bars.clicked.connect(
+            lambda on: self._output(say("Bars {which}", which=say("on") if on else say("off")), None, bars=bool(on))
+        )
         self.inside.addLayout(row(note("Aspect"), self.aspect, self.bars))
         self.inside.addWidget(self.ratio)
         self.crop = push_button("Crop…", "Drag the part of the plate that is delivered", self._crop)
@@ -65,19 +68,23 @@ class FramePanel(FinishPart):
         self.pixels = choice(list(PIXELS), "The shape of a delivered pixel", self._pixels)
         self.pixels.setMinimumContentsLength(10)
         self.inside.addLayout(row(note("Pixels"), self.pixels, 1))
-        self.burn = QCheckBox("Burn in")
-        self.burn.setToolTip("Words at the foot of every frame")
-        self.burn.clicked.connect(lambda on: self._burn(f"Burn-in {'on' if on else 'off'}", on=bool(on)))
+        self.burn = QCheckBox(say("Burn in"))
+        self.burn.setToolTip(say("Words at the foot of every frame"))
+        self.burn.clicked.connect(
+            lambda on: self._burn(say("Burn-in {which}", which=say("on") if on else say("off")), on=bool(on))
+        )
         self.burnt = {}
-        for name in ("shot", "frame", "date"):
-            box = QCheckBox(name.capitalize())
-            box.setToolTip(f"Burns the {name} in")
-            box.clicked.connect(lambda on, name=name: self._burn(f"Burn in the {name}", **{name: bool(on)}))
+        for name in marks("shot", "frame", "date"):
+            box = QCheckBox(say(name).capitalize())
+            box.setToolTip(say("Burns the {name} in", name=say(name)))
+            box.clicked.connect(
+                lambda on, name=name: self._burn(say("Burn in the {name}", name=say(name)), **{name: bool(on)})
+            )
             self.burnt[name] = box
         self.version = QLineEdit()
-        self.version.setPlaceholderText("Version")
-        self.version.setToolTip("A version to burn in, such as v003")
-        self.version.setAccessibleName("Version")
+        self.version.setPlaceholderText(say("Version"))
+        self.version.setToolTip(say("A version to burn in, such as v003"))
+        self.version.setAccessibleName(say("Version"))
         self.version.setMaxLength(80)
         self.version.editingFinished.connect(self._version)
         self.inside.addLayout(row(self.burn, *self.burnt.values()))
@@ -101,32 +108,54 @@ class FramePanel(FinishPart):
 
     def _side(self, label: str, name: str) -> NumberField:
         field = NumberField(
-            label, 0, MOST_PX, 2, 0, 0, "px", f"{label} of the delivered frame; 0 follows from the rest"
+            label,
+            0,
+            MOST_PX,
+            2,
+            0,
+            0,
+            "px",
+            say("{label} of the delivered frame; 0 follows from the rest", label=label),
         )
 
-        field.words_at_zero = "automatic"
+        field.words_at_zero = mark("automatic")
 
         def get() -> float:
             return float(getattr(self.desk.shot.finish.output, name) or 0)
 
         def put(value: float, words: str, gesture: str) -> None:
             if 1 <= value < LEAST_PX:
-                self.desk.said.emit(f"A frame is at least {LEAST_PX} px: {LEAST_PX} is set.", True)
-            self._output(f"Delivered {name}", gesture, **{name: max(round(value), LEAST_PX) if value >= 1 else None})
+                self.desk.said.emit(
+                    say("A frame is at least {least_px} px: {least_px} is set.", least_px=LEAST_PX), True
+                )
+            self._output(
+                say("Delivered {name}", name=name),
+                gesture,
+                **{name: max(round(value), LEAST_PX) if value >= 1 else None},
+            )
 
         return self.plain(field, get, put)
 
     def _aspect(self, name: str) -> None:
-        self._output(f"Aspect {name}", None, aspect=ASPECTS.get(name, self.desk.shot.finish.output.aspect))
+        self._output(
+            say("Aspect {name}", name=name), None, aspect=ASPECTS.get(name, self.desk.shot.finish.output.aspect)
+        )
 
     def _pixels(self, name: str) -> None:
-        self._output(f"Pixels {name}", None, pixel_aspect=PIXELS.get(name, self.desk.shot.finish.output.pixel_aspect))
+        self._output(
+            say("Pixels {name}", name=name),
+            None,
+            pixel_aspect=PIXELS.get(name, self.desk.shot.finish.output.pixel_aspect),
+        )
 
     def _crop(self) -> None:
         def taken(area: Area) -> None:
             x0, y0, x1, y1 = (float(round(v)) for v in area)
             if min(x1 - x0, y1 - y0) < LEAST_PX:
-                self.desk.said.emit(f"A crop is at least {LEAST_PX} pixels wide and high. Drag a larger one.", True)
+                self.desk.said.emit(
+                    say("A crop is at least {least_px} pixels wide and high. Drag a larger one.", least_px=LEAST_PX),
+                    True,
+                )
                 return
             self._output("Crop", None, crop=(x0, y0, x1, y1))
 
@@ -137,10 +166,12 @@ class FramePanel(FinishPart):
 
         def found(reframe: Reframe) -> None:
             if not reframe.on:
-                desk.said.emit("No border shows: the frame is filled on all frames.", False)
+                desk.said.emit(say("No border shows: the frame is filled on all frames."), False)
                 return
             self.put_finish("Hide border", None, reframe=reframe)
-            desk.said.emit(f"Pushed in {reframe.size.at(desk.frame):.3f} ×: the least that hides the border.", False)
+            desk.said.emit(
+                say("Pushed in {at:.3f} ×: the least that hides the border.", at=reframe.size.at(desk.frame)), False
+            )
 
         desk.run("Looking at the border", lambda job: hide_border(shot, desk.store, job.progress), found)
 
@@ -148,8 +179,8 @@ class FramePanel(FinishPart):
         shot = self.desk.shot
         width, height = output_size(shot)
         own = shot.finish.output.pixel_aspect or plate_aspect(shot)
-        shape = "" if own == 1 else f", pixels {own:g} wide"
-        return f"Delivered: {width} × {height}{shape}"
+        shape = "" if own == 1 else say(", pixels {own:g} wide", own=own)
+        return say("Delivered: {width} × {height}{shape}", width=width, height=height, shape=shape)
 
     def refresh(self) -> None:
         super().refresh()
@@ -174,12 +205,14 @@ class FramePanel(FinishPart):
         shapes = list(PIXELS)
         shape = next((n for n, v in PIXELS.items() if v == output.pixel_aspect), None)
         if shape is None:
-            shape = f"{output.pixel_aspect:g} wide"
+            shape = say("{pixel_aspect:g} wide", pixel_aspect=output.pixel_aspect)
             shapes.append(shape)
         show_choice(self.pixels, shapes, shape)
         x0, y0, x1, y1 = crop_of(self.desk.shot)
         self.crop_words.setText(
-            "all of the plate" if output.crop is None else f"{x1 - x0:g} × {y1 - y0:g} at {x0:g}, {y0:g}"
+            say("all of the plate")
+            if output.crop is None
+            else say("{x1:g} × {y1:g} at {x0:g}, {y0:g}", x1=x1 - x0, y1=y1 - y0, x0=x0, y0=y0)
         )
         self.whole.setVisible(output.crop is not None)
         self.burn.setChecked(burn_in.on)

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QLineEdit
 
 from ...shot import Group
 from ...shot.hang import Mode
+from ...words import say
 from ..desk import Desk
 from ..widgets import choice, note, row, show_choice
 from .stage import Stage
@@ -46,7 +47,7 @@ class GroupBlend(Valued):
         self.stage.put(words, gesture, **changes)
 
     def _mode(self, name: str) -> None:
-        self.put(f"Blend {name}", None, mode=name)
+        self.put(say("Blend {name}", name=name), None, mode=name)
 
     def refresh(self) -> None:
         super().refresh()
@@ -68,7 +69,7 @@ class GroupStage(Stage):
             "Group label", "What the group is for, in a few words; shown in the section",
             lambda text: self.put("Label", None, label=text),
         )  # fmt: skip
-        self.label.setPlaceholderText("label")
+        self.label.setPlaceholderText(say("label"))
         self.inside.addLayout(row(self.title, self.label))
         self.inside.addWidget(self.members)
         self.add_parts(
@@ -78,8 +79,8 @@ class GroupStage(Stage):
 
     def _line(self, name: str, tip: str, put: Callable[[str], None]) -> QLineEdit:
         line = QLineEdit()
-        line.setAccessibleName(name)
-        line.setToolTip(tip)
+        line.setAccessibleName(say(name))
+        line.setToolTip(say(tip))
 
         def given() -> None:
             group, text = self.group, line.text().strip()
@@ -126,7 +127,7 @@ class GroupStage(Stage):
             self.desk.edit(self.desk.shot.with_group(group.but(**changes)), f"{words} ({group.name})", gesture)
 
     def switch(self, on: bool) -> None:
-        self.put(f"Group {'on' if on else 'off'}", None, on=on)
+        self.put(say("Group {which}", which=say("on") if on else say("off")), None, on=on)
 
     def show_header(self) -> None:
         group = self.group
@@ -134,7 +135,11 @@ class GroupStage(Stage):
             return
         count = len(self.desk.shot.members(group.id))
         self.header.switch.setChecked(group.on)
-        self.header.show_reading(f"{group.name}, {count} zones" if group.on else f"{group.name} off")
+        self.header.show_reading(
+            say("{name}, {count} zones", name=group.name, count=count)
+            if group.on
+            else say("{name} off", name=group.name)
+        )
 
     def show_body(self) -> None:
         super().show_body()

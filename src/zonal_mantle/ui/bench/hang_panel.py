@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QCheckBox, QLabel, QLineEdit
 from ...place import converted
 from ...shot import Keyed, Placement, Timing, Value, Zone
 from ...shot.hang import WAYS, Between, Way
+from ...words import say
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..tools.place import with_anchor
@@ -53,13 +54,15 @@ class HangPanel(Panel):
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
         self.way = choice(
-            list(WAYS), "How the painting hangs: " + "; ".join(f"{k}: {v}" for k, v in TIPS.items()), self._way
+            list(WAYS),
+            say("How the painting hangs: {names}", names="; ".join(f"{say(k)}: {say(v)}" for k, v in TIPS.items())),
+            self._way,
         )
         self.grouped = QLineEdit()
-        self.grouped.setPlaceholderText("no group")
+        self.grouped.setPlaceholderText(say("no group"))
         self.grouped.setMinimumWidth(80)
-        self.grouped.setToolTip("Zones with the same group name are moved together")
-        self.grouped.setAccessibleName("Group")
+        self.grouped.setToolTip(say("Zones with the same group name are moved together"))
+        self.grouped.setAccessibleName(say("Group"))
         self.grouped.editingFinished.connect(self._group)
         self.inside.addLayout(row(named("Placement", self.way, wide=False), named("Group", self.grouped, wide=False)))
         self.fields: dict[tuple[str, str], NumberField] = {}
@@ -73,7 +76,7 @@ class HangPanel(Panel):
         self.mapping = choice(
             ["lat-long", "lens"],
             "lat-long: columns are bearings; lens: a picture as a lens sees",
-            lambda v: self._dome(f"Dome {v}", mapping=v),
+            lambda v: self._dome(say("Dome {v}", v=say(v)), mapping=v),
         )
         self.wide = NumberField("Field of view", 1, 360, 0.5, 360, 1, "°", "How wide the painting sees, in degrees")
         self.plain(self.wide, self._wide, lambda v, w, g: self._dome(w, g, wide_deg=v))
@@ -108,15 +111,15 @@ class HangPanel(Panel):
         self.after = choice(
             AFTER,
             "What is seen before its first and after its last frame",
-            lambda v: self._timing(f"After its end {v}", after=v),
+            lambda v: self._timing(say("After its end {v}", v=say(v)), after=v),
         )
         self.between = choice(
             list(get_args(Between)),
             "What is seen between two of its frames: the one before, both blended, or what optical flow moves them to",
-            lambda v: self._timing(f"Between frames {v}", between=v),
+            lambda v: self._timing(say("Between frames {v}", v=say(v)), between=v),
         )
-        self.own_rate = QCheckBox("Own frame rate")
-        self.own_rate.setToolTip("A second of it lasts a second; off, a frame of it lasts one of the plate")
+        self.own_rate = QCheckBox(say("Own frame rate"))
+        self.own_rate.setToolTip(say("A second of it lasts a second; off, a frame of it lasts one of the plate"))
         self.own_rate.clicked.connect(lambda on: self._timing("Own frame rate", own_rate=bool(on)))
         self.inside.addLayout(row(self.start, self.speed))
         self.inside.addLayout(row(named("Beyond its ends", self.after), named("Between frames", self.between)))
@@ -149,14 +152,18 @@ class HangPanel(Panel):
             if zone is not None:
                 new = holder(zone.placement).but(**{name: value})
                 placement = zone.placement.but(**{part: new}) if part else new
-                self.desk.edit_zone(zone.but(placement=placement), f"{words} of {zone.name}", gesture)
+                self.desk.edit_zone(
+                    zone.but(placement=placement), say("{words} of {name}", words=say(words), name=zone.name), gesture
+                )
 
         return self.keyed(field, get, put)
 
     def _pin(self, k: int, axis: str) -> NumberField:
         where = ("upper left", "upper right", "lower right", "lower left")[k]
         label = ("UL", "UR", "LR", "LL")[k] + " " + axis
-        field = NumberField(label, -50000, 50000, 0.1, 0, 1, "px", f"The {where} corner, on the reference frame")
+        field = NumberField(
+            label, -50000, 50000, 0.1, 0, 1, "px", say("The {where} corner, on the reference frame", where=say(where))
+        )
 
         def put(value: Keyed, words: str, gesture: str) -> None:
             zone = self.desk.zone
@@ -164,7 +171,7 @@ class HangPanel(Panel):
                 pins = list(zone.placement.pins)
                 pins[k] = pins[k].but(**{axis: value})
                 placement = zone.placement.but(pins=tuple(pins))
-                self.desk.edit_zone(zone.but(placement=placement), f"Pin {where}", gesture)
+                self.desk.edit_zone(zone.but(placement=placement), say("Pin {where}", where=say(where)), gesture)
 
         return self.keyed(field, lambda: self._of(lambda zone: getattr(zone.placement.pins[k], axis)), put)
 
@@ -203,7 +210,7 @@ class HangPanel(Panel):
         self.up.setChecked(placement.flip_up)
         x, y = placement.anchor or (shot.size[0] / 2, shot.size[1] / 2)
         x, y = x + placement.x.at(self.desk.frame), y + placement.y.at(self.desk.frame)
-        self.anchor.setText(f"Anchor {x:.1f}, {y:.1f}")
+        self.anchor.setText(say("Anchor {x:.1f}, {y:.1f}", x=x, y=y))
         lock = shot.lock(placement.rides) if placement.rides else None
         for widget in (self.anchor, self.to_mark):
             widget.setVisible(way == "flat")
@@ -213,12 +220,18 @@ class HangPanel(Panel):
             widget.setVisible(moving)
         show_choice(self.between, list(get_args(Between)), zone.timing.between)
         self.own_rate.setChecked(zone.timing.own_rate)
-        rates = f"{float(source.frames_per_second):.4g} against the plate's {float(shot.rate):.4g} frames a second"
-        self.own_rate.setToolTip(f"A second of it lasts a second ({rates}); off, a frame of it lasts one of the plate")
+        rates = say(
+            "{frames_per_second:.4g} against the plate's {rate:.4g} frames a second",
+            frames_per_second=float(source.frames_per_second),
+            rate=float(shot.rate),
+        )
+        self.own_rate.setToolTip(
+            say("A second of it lasts a second ({rates}); off, a frame of it lasts one of the plate", rates=rates)
+        )
         show_choice(self.after, AFTER, zone.timing.after)
         place = self.desk.readings.places.get(zone.id)
         moves = "Moves what the matte leaves of the plate; nothing is filled in where it was." if plate else ""
-        self.words.setText(place.trouble if place is not None else moves)
+        self.words.setText(place.trouble if place is not None else say(moves))
 
     # --- changing ---
     def _put(self, zone: Zone, words: str, gesture: str | None = None) -> None:
@@ -228,9 +241,12 @@ class HangPanel(Panel):
         zone = self.desk.zone
         if zone is not None and way != zone.placement.way:
             found = converted(self.desk.shot, zone, cast(Way, way), self.desk.frame)
-            self._put(found.zone, f"Hang {zone.name} as {way}")
+            self._put(found.zone, say("Hang {name} as {way}", name=zone.name, way=say(way)))
             self.desk.choice_changed.emit()  # the hint is another
-            self.desk.said.emit(found.words or f"{zone.name} hangs as {way}; the picture has not moved.", False)
+            self.desk.said.emit(
+                found.words or say("{name} hangs as {way}; the picture has not moved.", name=zone.name, way=say(way)),
+                False,
+            )
 
     def _group_name(self, zone: Zone) -> str:
         group = self.desk.shot.group_of(zone)
@@ -239,32 +255,36 @@ class HangPanel(Panel):
     def _group(self) -> None:
         zone, name = self.desk.zone, self.grouped.text().strip()
         if zone is not None and name != self._group_name(zone):
-            self.desk.edit(self.desk.shot.grouped(zone, name), f"Group of {zone.name}")
+            self.desk.edit(self.desk.shot.grouped(zone, name), say("Group of {name}", name=zone.name))
 
     def _dome(self, words: str, gesture: str | None = None, **changes: object) -> None:
         zone = self.desk.zone
         if zone is not None:
             dome = zone.placement.dome.but(**changes)
-            self._put(zone.but(placement=zone.placement.but(dome=dome)), f"{words} of {zone.name}", gesture)
+            self._put(
+                zone.but(placement=zone.placement.but(dome=dome)),
+                say("{words} of {name}", words=say(words), name=zone.name),
+                gesture,
+            )
 
     def _timing(self, words: str, gesture: str | None = None, **changes: object) -> None:
         zone = self.desk.zone
         if zone is not None:
             timing: Timing = zone.timing.but(**changes)
-            self._put(zone.but(timing=timing), f"{words} of {zone.name}", gesture)
+            self._put(zone.but(timing=timing), say("{words} of {name}", words=say(words), name=zone.name), gesture)
 
     def _seen(self, end: str, frame: int, gesture: str | None) -> None:
         zone, shot = self.desk.zone, self.desk.shot
         if zone is not None:
             outside = frame <= shot.first if end == "first" else frame >= shot.last
-            words = f"{end.capitalize()} frame of {zone.name}"
+            words = say("{capitalize} frame of {name}", capitalize=say(end).capitalize(), name=zone.name)
             self._put(zone.but(**{end: None if outside else frame}), words, gesture)
 
     def _flip(self, name: str) -> None:
         zone = self.desk.zone
         if zone is not None:
             placement = zone.placement.but(**{name: not getattr(zone.placement, name)})
-            self._put(zone.but(placement=placement), f"Flip {zone.name}")
+            self._put(zone.but(placement=placement), say("Flip {name}", name=zone.name))
 
     def _to_mark(self) -> None:
         zone = self.desk.zone

@@ -11,6 +11,7 @@ from ...geometry import carry
 from ...place.transform import reference_to_frame
 from ...shot import Keyed, Value
 from ...shot.hang import Mode
+from ...words import say
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..tools.line import LineTool
@@ -29,7 +30,7 @@ class LayPanel(Panel):
         self.mode = choice(
             list(get_args(Mode)),
             "How colours mix with what is behind (W3C Compositing and Blending)",
-            lambda v: self._put("blend", f"Blend {v}", mode=v),
+            lambda v: self._put("blend", say("Blend {v}", v=say(v)), mode=v),
         )
         self.coded = self._box("Mix encoded values", "Mixes coded values instead of light", "blend", "coded")
         self.opacity = self._keyed("Opacity", "blend", "opacity", 0, 1, 0.01, 1, 2, "", "Share of it that is laid")
@@ -41,7 +42,9 @@ class LayPanel(Panel):
         self.inside.addWidget(self.old_sky)
         self.inside.addWidget(self.opacity)
         self.seam = self._box("Seam at the horizon", "Fades the painting toward the plate's horizon", "seam", "on")
-        self.to = choice(["plate", "haze"], "What it fades to", lambda v: self._put("seam", f"Seam to {v}", to=v))
+        self.to = choice(
+            ["plate", "haze"], "What it fades to", lambda v: self._put("seam", say("Seam to {v}", v=say(v)), to=v)
+        )
         self.inside.addLayout(row(self.seam, named("Fades to", self.to, wide=False)))
         self.fade = self._keyed("Height", "seam", "height_px", 0.1, 5000, 1, 60, 1, "px", "Over which it fades")
         self.lift = self._keyed(
@@ -89,12 +92,14 @@ class LayPanel(Panel):
         zone = self.desk.zone
         if zone is not None:
             self.desk.edit_zone(
-                zone.but(**{part: getattr(zone, part).but(**changes)}), f"{words} of {zone.name}", gesture
+                zone.but(**{part: getattr(zone, part).but(**changes)}),
+                say("{words} of {name}", words=say(words), name=zone.name),
+                gesture,
             )
 
     def _box(self, text: str, tip: str, part: str, name: str) -> QCheckBox:
-        box = QCheckBox(text)
-        box.setToolTip(tip)
+        box = QCheckBox(say(text))
+        box.setToolTip(say(tip))
         box.clicked.connect(lambda on: self._put(part, text, **{name: bool(on)}))
         return box
 
@@ -147,10 +152,10 @@ class LayPanel(Panel):
             self.matte,
         ):
             part.setVisible(zone.mirror.on)
-        mattes = [(matte.id, f"Within {matte.name}") for matte in shot.mattes]
+        mattes = [(matte.id, say("Within {name}", name=matte.name)) for matte in shot.mattes]
         fill(self.matte, [(None, NO_MATTE), *mattes], zone.mirror.matte)
         needs = (zone.seam.on or (zone.mirror.on and (zone.mirror.true or zone.mirror.line is None))) and not shot.lines
-        self.words.setText("The plate's horizon is not known: draw it under Level." if needs else "")
+        self.words.setText(say("The plate's horizon is not known: draw it under Level.") if needs else "")
 
     # --- changing ---
     def _line(self) -> None:

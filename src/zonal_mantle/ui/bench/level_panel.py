@@ -10,6 +10,7 @@ from ...place import met, painting_perspective, plate_perspective
 from ...place.perspective import Perspective, find_lines, pitch_deg, quad_of_edges, roll_deg
 from ...place.transform import corner_trouble, reference_to_frame
 from ...shot import Corner, Keyed, Line
+from ...words import say
 from ..desk import Desk
 from ..tools.line import LineTool
 from ..widgets import choice, fill, note, push_button, row
@@ -73,25 +74,42 @@ class LevelPanel(Panel):
             return
         on_painting = self.lines.on_painting
         self.where.setText(
-            "Lines are drawn on the painting."
+            say("Lines are drawn on the painting.")
             if on_painting
-            else "Lines are drawn on the plate; the Painting view (9) takes them for the painting."
+            else say("Lines are drawn on the plate; the Painting view (9) takes them for the painting.")
         )
-        fill(self.rides, [(None, STILL), *((lock.id, f"Ride on {lock.name}") for lock in shot.locks)], shot.lines_ride)
+        fill(
+            self.rides,
+            [(None, STILL), *((lock.id, say("Ride on {name}", name=lock.name)) for lock in shot.locks)],
+            shot.lines_ride,
+        )
         self.rides.setVisible(not on_painting)
         plate = plate_perspective(shot, self.desk.frame)
         own = painting_perspective(shot.source(zone.source))
         source = shot.source(zone.source)
-        lines = [f"Plate: {_told(plate, shot.size)}", f"Painting: {_told(own, (source.width, source.height))}"]
+        lines = [
+            say("Plate: {told}", told=_told(plate, shot.size)),
+            say("Painting: {told}", told=_told(own, (source.width, source.height))),
+        ]
         self.words.setText("\n".join(lines + [p.problem for p in (plate, own) if p.problem]))
         place = self.desk.readings.places.get(zone.id)
         if place is None or place.horizon is None:
-            self.reading.setText("Horizons are compared once both are known.")
+            self.reading.setText(say("Horizons are compared once both are known."))
             return
         level = place.horizon
-        apart = "" if level.points_deg is None else f" Vanishing points {level.points_deg:.2f}° apart."
+        apart = (
+            ""
+            if level.points_deg is None
+            else say(" Vanishing points {points_deg:.2f}° apart.", points_deg=level.points_deg)
+        )
         self.reading.setText(
-            f"Horizon off by {level.off_px:+.1f} px and {level.off_deg:+.2f}° at worst, frame {level.frame}.{apart}"
+            say(
+                "Horizon off by {off_px:+.1f} px and {off_deg:+.2f}° at worst, frame {frame}.{apart}",
+                off_px=level.off_px,
+                off_deg=level.off_deg,
+                frame=level.frame,
+                apart=apart,
+            )
             + (f" {level.odd}" if level.odd else "")
         )
 
@@ -120,7 +138,7 @@ class LevelPanel(Panel):
         desk, shot = self.desk, self.desk.shot
         first, second = lines
         if not len(first):
-            desk.said.emit("No straight edges that meet were found. Draw them by hand.", True)
+            desk.said.emit(say("No straight edges that meet were found. Draw them by hand."), True)
             return
         kept = [line for line in self.lines.lines if line.kind not in ("first", "second")]
         for kind, found in (("first", first), ("second", second)):
@@ -130,7 +148,12 @@ class LevelPanel(Panel):
                 for k, (a, b) in enumerate(longest)
             ]
         self.lines.put(tuple(kept), "Find vanishing lines")
-        desk.said.emit(f"Found {len(first)} edges of one direction and {len(second)} of another.", False)
+        desk.said.emit(
+            say(
+                "Found {count} edges of one direction and {count_2} of another.", count=len(first), count_2=len(second)
+            ),
+            False,
+        )
 
     def _clear(self) -> None:
         self.lines.put((), "Clear the lines")
@@ -143,7 +166,9 @@ class LevelPanel(Panel):
         if zone is None:
             return
         try:
-            self.desk.edit_zone(met(self.desk.shot, zone, self.desk.frame), f"{zone.name} meets the horizon")
+            self.desk.edit_zone(
+                met(self.desk.shot, zone, self.desk.frame), say("{name} meets the horizon", name=zone.name)
+            )
         except ValueError as problem:
             self.desk.said.emit(str(problem), True)
 
@@ -156,7 +181,9 @@ class LevelPanel(Panel):
         names = ("the wall's top edge", "its bottom edge", "its left edge", "its right edge")
         if self.desk.view not in ("Plate", "Composite", "See-through"):
             self.desk.set_view(view="Plate")
-        self.lines.ask(f"Drag along {names[len(self._edges)]}. Escape leaves it.", self._edge_drawn)
+        self.lines.ask(
+            say("Drag along {names}. Escape leaves it.", names=say(names[len(self._edges)])), self._edge_drawn
+        )
         self.desk.choice_changed.emit()
 
     def _edge_drawn(self, a: tuple[float, float], b: tuple[float, float]) -> None:
@@ -170,21 +197,27 @@ class LevelPanel(Panel):
         try:
             quad = quad_of_edges(np.array(self._edges[:2]), np.array(self._edges[2:]))
             if why := corner_trouble(quad):
-                raise ValueError(f"These edges make no wall: {why}.")
+                raise ValueError(say("These edges make no wall: {why}.", why=why))
         except ValueError as problem:
-            self.desk.said.emit(f"{problem} Draw them again.", True)
+            self.desk.said.emit(say("{problem} Draw them again.", problem=problem), True)
             return
         pinned = zone.but(placement=zone.placement.but(way="corner pin"))
         own = carry(np.linalg.inv(reference_to_frame(shot, pinned, frame)), quad)
         pins = tuple(Corner(x=Keyed(constant=float(x)), y=Keyed(constant=float(y))) for x, y in own)
-        self.desk.edit_zone(pinned.but(placement=pinned.placement.but(pins=pins)), f"{zone.name} on a wall")
+        self.desk.edit_zone(
+            pinned.but(placement=pinned.placement.but(pins=pins)), say("{name} on a wall", name=zone.name)
+        )
 
 
 def _told(seen: Perspective, size: tuple[int, int]) -> str:
     """Horizon, pitch, roll and focal length in a line."""
     if seen.horizon is None:
         return "no horizon yet"
-    words = f"horizon turned {roll_deg(seen.horizon):+.2f}°"
+    words = say("horizon turned {roll_deg:+.2f}°", roll_deg=roll_deg(seen.horizon))
     if seen.focal_px is not None:
-        words += f", looks {pitch_deg(seen.horizon, seen.focal_px, size):+.1f}° up, focal {seen.focal_px:.0f} px"
+        words += say(
+            ", looks {pitch_deg:+.1f}° up, focal {focal_px:.0f} px",
+            pitch_deg=pitch_deg(seen.horizon, seen.focal_px, size),
+            focal_px=seen.focal_px,
+        )
     return words

@@ -13,6 +13,7 @@ from ...comp.views import show
 from ...place.hands import flipped_in_place
 from ...place.light import Bearing, disagree
 from ...shot import Light
+from ...words import say
 from ..desk import Desk
 from ..tools.line import LineTool
 from ..widgets import note, push_button, row
@@ -59,8 +60,8 @@ class LightPanel(Panel):
         self.turn = push_button("Turn the dome", "Turns the dome so that its sun is where the plate's is", self._turn)
         self.inside.addLayout(row(self.flip, self.turn))
         self.preview = QLabel()
-        self.preview.setToolTip("The picture as it would be, flipped")
-        self.preview.setAccessibleName("Flipped")
+        self.preview.setToolTip(say("The picture as it would be, flipped"))
+        self.preview.setAccessibleName(say("Flipped"))
         self.inside.addWidget(self.preview)
         self._asked: object = None
         self._seen.connect(self._show_preview)
@@ -73,13 +74,13 @@ class LightPanel(Panel):
         place = self.desk.readings.places.get(zone.id)
         self.turn.setVisible(zone.placement.way == "dome")
         if place is None:
-            self.words.setText("Measuring…")
+            self.words.setText(say("Measuring…"))
             return
-        lines = [f"Plate: {_told(place.plate_lit)}", f"Painting: {_told(place.lit)}"]
+        lines = [say("Plate: {told}", told=_told(place.plate_lit)), say("Painting: {told}", told=_told(place.lit))]
         if place.lit is not None and place.plate_lit is not None:
             apart = lights_apart(place)
-            sides = "They disagree: flip it." if disagree(place.plate_lit, place.lit) else "They agree."
-            lines.append(f"{abs(apart or 0):.0f}° apart. {sides}")
+            sides = say("They disagree: flip it.") if disagree(place.plate_lit, place.lit) else say("They agree.")
+            lines.append(say("{apart:.0f}° apart. {sides}", apart=abs(apart or 0), sides=sides))
             if disagree(place.plate_lit, place.lit):
                 self._look_flipped()
             else:
@@ -110,7 +111,7 @@ class LightPanel(Panel):
             zone = desk.zone
             if zone is not None:
                 source = desk.shot.source(zone.source)
-                desk.edit(desk.shot.with_source(source.but(sun=a)), f"Sun of {source.name}")
+                desk.edit(desk.shot.with_source(source.but(sun=a)), say("Sun of {name}", name=source.name))
 
         self.lines.ask("Click the painting's sun.", clicked, point=True)
         desk.choice_changed.emit()
@@ -119,12 +120,12 @@ class LightPanel(Panel):
         zone, shot = self.desk.zone, self.desk.shot
         if zone is not None:
             source = shot.source(zone.source)
-            self.desk.edit(shot.with_source(source.but(sun=None)), f"Sun of {source.name}: automatic")
+            self.desk.edit(shot.with_source(source.but(sun=None)), say("Sun of {name}: automatic", name=source.name))
 
     def flip_now(self) -> None:
         zone = self.desk.zone
         if zone is not None:
-            self.desk.edit_zone(flipped_in_place(self.desk.shot, zone), f"Flip {zone.name}")
+            self.desk.edit_zone(flipped_in_place(self.desk.shot, zone), say("Flip {name}", name=zone.name))
 
     def _look_flipped(self) -> None:
         """The flipped picture, small; made on a thread of its own."""
@@ -152,22 +153,24 @@ class LightPanel(Panel):
         place = self.desk.readings.places.get(zone.id) if zone is not None else None
         apart = lights_apart(place) if place is not None else None
         if zone is None or apart is None:
-            self.desk.said.emit("The light of both plate and painting has to be known first.", True)
+            self.desk.said.emit(say("The light of both plate and painting has to be known first."), True)
             return
         dome, frame = zone.placement.dome, self.desk.frame
         turned = (dome.turn_deg.at(frame) - apart + 180) % 360 - 180
         dome = dome.but(turn_deg=dome.turn_deg.with_value(frame, turned))
-        self.desk.edit_zone(zone.but(placement=zone.placement.but(dome=dome)), f"Turn {zone.name} to the light")
+        self.desk.edit_zone(
+            zone.but(placement=zone.placement.but(dome=dome)), say("Turn {name} to the light", name=zone.name)
+        )
 
 
 def _told(light: Bearing | None) -> str:
     if light is None:
-        return "nothing tells"
+        return say("nothing tells")
     how = {
-        "disc": "its sun",
-        "sky": "its sky's brighter side",
-        "shadow": "a shadow",
-        "edge": "a lit side",
-        "hand": "pointed out",
+        "disc": say("its sun"),
+        "sky": say("its sky's brighter side"),
+        "shadow": say("a shadow"),
+        "edge": say("a lit side"),
+        "hand": say("pointed out"),
     }
     return f"{light.side}, {light.bearing_deg:+.0f}° ({how[light.how]})"

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox
 
 from ...shot import LocalLight
 from ...shot.match import DAYLIGHT_K
+from ...words import say
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..tools.local import LocalTool
@@ -26,7 +27,7 @@ class LocalPanel(FinishPart):
     def __init__(self, desk: Desk, tool: LocalTool) -> None:
         super().__init__(desk)
         self.tool = tool
-        self.on.setToolTip("Switches the chosen light on or off")
+        self.on.setToolTip(say("Switches the chosen light on or off"))
         self.lights: QComboBox = choice([], "The light at hand", self._choose)
         self.lights.setMinimumContentsLength(10)
         self.ellipse = push_button("Add ellipse", "Drag an ellipse on the picture", lambda: self._draw("ellipse"))
@@ -45,8 +46,8 @@ class LocalPanel(FinishPart):
         self.controls = [self.exposure, self.kelvin, self.saturation, self.soft_in, self.soft_out]
         for field in self.controls:
             self.inside.addWidget(field)
-        self.invert = QCheckBox("Invert shape")
-        self.invert.setToolTip("The light falls on all but the shape")
+        self.invert = QCheckBox(say("Invert shape"))
+        self.invert.setToolTip(say("The light falls on all but the shape"))
         self.invert.clicked.connect(lambda on: self._shape("Invert the light", None, invert=bool(on)))
         self.inside.addWidget(self.invert)
         self.rides = choice([STILL], "What the shape rides on", self._ride)
@@ -66,7 +67,9 @@ class LocalPanel(FinishPart):
         light = self.tool.light
         if light is not None:
             finish = self.desk.shot.finish.with_light(light.but(**changes))
-            self.desk.edit(self.desk.shot.but(finish=finish), f"{words} of {light.name}", gesture)
+            self.desk.edit(
+                self.desk.shot.but(finish=finish), say("{words} of {name}", words=say(words), name=light.name), gesture
+            )
 
     def _set_back(self) -> None:
         plain = LocalLight.model_fields
@@ -83,7 +86,7 @@ class LocalPanel(FinishPart):
     def _draw(self, form: str) -> None:
         self.tool.start("keep", form)
         self.desk.choice_changed.emit()
-        self.desk.said.emit(self.tool.words().replace("keep shape", "light"), False)
+        self.desk.said.emit(self.tool.words(), False)
 
     def _shape(self, words: str, gesture: str | None, **changes: object) -> None:
         light = self.tool.light
@@ -91,7 +94,9 @@ class LocalPanel(FinishPart):
             self.put(words, gesture, shape=light.shape.but(**changes))
 
     def _soft(self, label: str, name: str) -> NumberField:
-        field = NumberField(label, 0, 500, 1, 40, 0, "px", f"How far the edge is soft: {label.lower()} of the outline")
+        field = NumberField(
+            label, 0, 500, 1, 40, 0, "px", say("How far the edge is soft: {lower} of the outline", lower=label.lower())
+        )
         return self.plain(
             field,
             lambda: None if self.tool.light is None else getattr(self.tool.light.shape, name),
@@ -129,7 +134,7 @@ class LocalPanel(FinishPart):
         self.invert.setChecked(light.shape.invert)
         fill(
             self.rides,
-            [(None, STILL), *((lock.id, f"on {lock.name}") for lock in shot.locks if lock.holds)],
+            [(None, STILL), *((lock.id, say("on {name}", name=lock.name)) for lock in shot.locks if lock.holds)],
             light.shape.rides,
         )
         show_choice(self.reach, list(REACHES), next(n for n, v in REACHES.items() if v == light.reach))
@@ -137,5 +142,7 @@ class LocalPanel(FinishPart):
 
     def reading(self) -> str:
         return (
-            "" if self.tool.light is not None else "No light yet. Add an ellipse or a shape, then brighten or warm it."
+            ""
+            if self.tool.light is not None
+            else say("No light yet. Add an ellipse or a shape, then brighten or warm it.")
         )

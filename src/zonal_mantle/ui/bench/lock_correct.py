@@ -11,6 +11,7 @@ from ...lock.files import camera_to_usd, is_solve_only, lock_to_csv, lock_to_jso
 from ...paths import write_whole
 from ...place import removed_px
 from ...shot import Follow, Keyed, Lock, MantleError
+from ...words import say
 from ..apart import apart
 from ..ask import existing_file, new_file
 from ..desk import Desk
@@ -82,7 +83,11 @@ class CorrectPanel(Panel):
             if correction.centre is None and lock.quad is not None:
                 x, y = np.mean(lock.quad, axis=0)
                 correction = correction.but(centre=(float(x), float(y)))
-            self.desk.edit_lock(lock.but(correction=correction), f"{words}: correction of {lock.name}", gesture)
+            self.desk.edit_lock(
+                lock.but(correction=correction),
+                say("{words}: correction of {name}", words=words, name=lock.name),
+                gesture,
+            )
 
     def _value(self, name: str) -> float | None:
         return getattr(self.desk.lock, name) if self.desk.lock is not None else None
@@ -94,7 +99,9 @@ class CorrectPanel(Panel):
         fill(self.join, [(None, JOIN), *((other.id, other.name) for other in others)], None)
         self.join.setEnabled(bool(others))
         self.removed.setText(
-            f"takes out {removed_px(lock, shot.size):.2f} px" if lock is not None and lock.smooth_frames else ""
+            say("takes out {removed_px:.2f} px", removed_px=removed_px(lock, shot.size))
+            if lock is not None and lock.smooth_frames
+            else ""
         )
         camera = lock is not None and lock.kind == "camera" and bool(lock.points)
         self.distance.setVisible(camera)
@@ -114,14 +121,18 @@ class CorrectPanel(Panel):
         if lock is None or other is None:
             return
         try:
-            self.desk.edit_lock(joined(lock, other), f"Join {lock.name} with {other.name}")
+            self.desk.edit_lock(
+                joined(lock, other), say("Join {name} with {name_2}", name=lock.name, name_2=other.name)
+            )
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
 
     def _follow(self, follow: Follow) -> None:
         zone = self.desk.zone
         if zone is not None:
-            self.desk.edit_zone(zone.but(placement=zone.placement.but(follow=follow)), f"What {zone.name} takes")
+            self.desk.edit_zone(
+                zone.but(placement=zone.placement.but(follow=follow)), say("What {name} takes", name=zone.name)
+            )
 
     # --- the scene of a camera ---
     def _point(self) -> tuple[Lock, int] | None:
@@ -136,7 +147,9 @@ class CorrectPanel(Panel):
         found = self._point()
         if found is not None and found[0].points[found[1]].place[2] > 0:
             lock, k = found
-            self.desk.edit_lock(scaled(lock, value / lock.points[k].place[2]), f"Scale {lock.name}", gesture)
+            self.desk.edit_lock(
+                scaled(lock, value / lock.points[k].place[2]), say("Scale {name}", name=lock.name), gesture
+            )
 
     # --- files ---
     def _write(self) -> None:
@@ -155,9 +168,11 @@ class CorrectPanel(Panel):
             self.desk.said.emit(str(problem), True)
             return
         except OSError as problem:
-            self.desk.said.emit(f"{path} cannot be written: {problem.strerror}.", True)
+            self.desk.said.emit(
+                say("{path} cannot be written: {strerror}.", path=path, strerror=problem.strerror), True
+            )
             return
-        self.desk.said.emit(f"Wrote {lock.name} to {path.name}.", False)
+        self.desk.said.emit(say("Wrote {name} to {name_2}.", name=lock.name, name_2=path.name), False)
 
     def _read(self) -> None:
         lock, shot = self.desk.lock, self.desk.shot
@@ -175,33 +190,39 @@ class CorrectPanel(Panel):
             field = tuple(s.but(rides=s.rides if s.rides in ids else None) for s in new.field)
             new = new.but(id=shot.new_id("lock"), rides=None, field=field)
         self.desk.lock_id = new.id
-        self.desk.edit_lock(new, f"Read {path.name}")
+        self.desk.edit_lock(new, say("Read {name}", name=path.name))
         self.desk.choice_changed.emit()
-        self.desk.said.emit(f"Read {new.name}: {len(new.solved)} frames.", False)
+        self.desk.said.emit(say("Read {name}: {count} frames.", name=new.name, count=len(new.solved)), False)
 
 
 def ground_words(lock: Lock, chosen: list[int], height: int) -> str:
     """What the chosen points tell: their distance, or, of three, the ground: the camera's height and the horizon."""
     points = [lock.points[k].place for k in chosen if k < len(lock.points)]
     if not points:
-        return "Choose a point on the picture to set the scene's scale; three points of the ground tell the horizon."
+        return say(
+            "Choose a point on the picture to set the scene's scale; three points of the ground tell the horizon."
+        )
     if len(points) < 3:
-        return f"{len(points)} chosen; three points of the ground tell the horizon."
+        return say("{count} chosen; three points of the ground tell the horizon.", count=len(points))
     a, b, c = (np.array(place) for place in points)
     normal = np.cross(b - a, c - a)
     length = float(np.linalg.norm(normal))
     widest = max(float(np.linalg.norm(p - q)) for p, q in ((a, b), (b, c), (c, a)))
     if length < LEAST_HEIGHT * widest**2 or lock.lens.focal_px is None:
-        return "These three points lie nearly on one line. Choose them farther apart, near and far."
+        return say("These three points lie nearly on one line. Choose them farther apart, near and far.")
     normal = normal / length if normal[1] > 0 else -normal / length
     high = float(normal @ a)
     if abs(normal[1]) < 0.2:
-        return "These three points stand upright; they are not the ground."
+        return say("These three points stand upright; they are not the ground.")
     horizon = height / 2 - lock.lens.focal_px * normal[2] / normal[1]
     roll = float(np.degrees(np.arctan2(-normal[0], normal[1])))
-    unit = "m" if lock.in_metres else "ways (not scaled yet)"
-    return (
-        f"Camera {high:.2f} {unit} above them; horizon at y = {horizon:.1f} px in the middle of frame "
-        f"{lock.reference_frame}, "
-        f"roll {roll:+.2f}°."
+    unit = "m" if lock.in_metres else say("ways (not scaled yet)")
+    return say(
+        "Camera {high:.2f} {unit} above them; horizon at y = {horizon:.1f} px in the middle of frame "
+        "{reference_frame}, roll {roll:+.2f}°.",
+        high=high,
+        unit=unit,
+        horizon=horizon,
+        reference_frame=lock.reference_frame,
+        roll=roll,
     )

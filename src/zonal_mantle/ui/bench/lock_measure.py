@@ -13,12 +13,13 @@ from ...lock import lock_feed, propose_marks
 from ...lock.errors import OnlyTurned
 from ...lock.runs import Direction
 from ...shot import Lens, Lock, Mark, Shot
+from ...words import say
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..tools.lock import LockTool
 from ..tools.mark import MOST_MARKS
 from ..tools.sample import Area
-from ..widgets import choice, fill, named, note, push_button, row, show_choice, tool_button
+from ..widgets import choice, chosen_of, fill, named, note, push_button, row, show_choice, tool_button
 from .panel import Panel
 from .takes import Takes
 
@@ -53,8 +54,8 @@ class MeasurePanel(Panel):
         self.inside.addLayout(self.drawing)
         self.list = QListWidget()
         self.list.setFixedHeight(46)
-        self.list.setAccessibleName("Field shapes")
-        self.list.setToolTip("The field and what is left out of it. The box switches one on and off")
+        self.list.setAccessibleName(say("Field shapes"))
+        self.list.setToolTip(say("The field and what is left out of it. The box switches one on and off"))
         self.list.itemClicked.connect(self._choose)
         self.list.itemChanged.connect(self._switch)
         self.key = tool_button("diamond", "Key the chosen shape on this frame, or remove its key here", self._key)
@@ -64,13 +65,15 @@ class MeasurePanel(Panel):
         self.shape_takes = Takes("the chosen left-out shape", self.tool.field.follow)
         self.inside.addWidget(named("Rides on", self.shape_rides))
         self.inside.addWidget(self.shape_takes)
-        self.stays = QCheckBox("Fixed field")
-        self.stays.setToolTip("For long pans and skies: motion is measured through a field that does not move")
+        self.stays = QCheckBox(say("Fixed field"))
+        self.stays.setToolTip(say("For long pans and skies: motion is measured through a field that does not move"))
         self.stays.clicked.connect(lambda on: self._anew("Fixed field", field_stays=bool(on)))
         self.inside.addWidget(self.stays)
         self.motion = choice(MOTIONS, "The most that the motion may be", lambda v: self._anew("Motion model", motion=v))
         self.channel = choice(
-            CHANNELS, "Which channel of the coded feed is searched", lambda v: self._anew(f"Search in {v}", channel=v)
+            CHANNELS,
+            "Which channel of the coded feed is searched",
+            lambda v: self._anew(say("Search in {v}", v=say(v)), channel=v),
         )
         self.renewal = choice(
             list(PATTERNS.values()), "Whether the pattern is taken anew: never, when unsure, or on every frame",
@@ -106,11 +109,11 @@ class MeasurePanel(Panel):
         self.plain(self.focal, self._focal_mm, lambda v, w, g: self._lens(w, g, mm=v))
         self.plain(self.sensor, lambda: self._lens_value("sensor_mm"), lambda v, w, g: self._lens(w, g, sensor_mm=v))
         self.inside.addLayout(row(self.focal, self.sensor))
-        self.given = QCheckBox("Focal length is known")
-        self.given.setToolTip("The focal length is taken as it stands; else it is solved")
+        self.given = QCheckBox(say("Focal length is known"))
+        self.given.setToolTip(say("The focal length is taken as it stands; else it is solved"))
         self.given.clicked.connect(lambda on: self._lens("Focal length is known", None, given=bool(on)))
-        self.bend = QCheckBox("Solve lens distortion")
-        self.bend.setToolTip("Solves one term of radial distortion too")
+        self.bend = QCheckBox(say("Solve lens distortion"))
+        self.bend.setToolTip(say("Solves one term of radial distortion too"))
         self.bend.clicked.connect(lambda on: self._lens("Solve lens distortion", None, solve_distortion=bool(on)))
         self.inside.addLayout(row(self.given, self.bend))
         self.back = push_button(
@@ -120,11 +123,13 @@ class MeasurePanel(Panel):
         self.on = push_button("Forward ▸", "Solve from the reference frame to the last", lambda: self.solve("forward"))
         self.inside.addLayout(row(self.back, self.both, self.on))
         self.reads = choice(
-            ["raw plate", "denoised plate"], "Which plate is searched", lambda v: self._anew(f"Search the {v}", reads=v)
+            ["raw plate", "denoised plate"],
+            "Which plate is searched",
+            lambda v: self._anew(say("Search the {v}", v=say(v)), reads=v),
         )
         self.inside.addWidget(self.reads)
-        self.missing = QCheckBox("Missing frames only")
-        self.missing.setToolTip("Frames that are solved stay as they are")
+        self.missing = QCheckBox(say("Missing frames only"))
+        self.missing.setToolTip(say("Frames that are solved stay as they are"))
         self.which = push_button("Suggest a lock", "Looks at how the shot moves and proposes a lock", self.propose)
         self.inside.addLayout(row(self.missing, self.which))
         self.turned: str | None = None  # the lock whose camera was found to turn only
@@ -171,12 +176,16 @@ class MeasurePanel(Panel):
             )  # fmt: skip
             for part in measured:
                 part.setVisible(False)
-            self.start.setText(f"{lock.name} is keyed by hand: key its position, turn and size under Correct.")
+            self.start.setText(
+                say("{name} is keyed by hand: key its position, turn and size under Correct.", name=lock.name)
+            )
             return
         if lock is None:
             self.start.setText(
-                "A lock measures how something in the plate moves. Make one, then show it what to look at "
-                "on the picture."
+                say(
+                    "A lock measures how something in the plate moves. Make one, then show it what to look at on the "
+                    "picture."
+                )
             )
             return
         camera = lock.kind == "camera"
@@ -211,7 +220,9 @@ class MeasurePanel(Panel):
         self.list.blockSignals(True)
         self.list.clear()
         for shape in lock.field:
-            item = QListWidgetItem(f"{shape.name}{f' · {len(shape.keys)} keys' if len(shape.keys) > 1 else ''}")
+            item = QListWidgetItem(
+                f"{shape.name}{say(' · {count} keys', count=len(shape.keys)) if len(shape.keys) > 1 else ''}"
+            )
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Checked if shape.on else Qt.CheckState.Unchecked)
             item.setData(Qt.ItemDataRole.UserRole, shape.id)
@@ -234,11 +245,17 @@ class MeasurePanel(Panel):
 
     def _anew(self, words: str, gesture: str | None = None, **changes: object) -> None:
         if (lock := self.desk.lock) is not None:
-            self.desk.edit_lock(lock.but(solved=(), lost=(), remarks=(), **changes), f"{words} of {lock.name}", gesture)
+            self.desk.edit_lock(
+                lock.but(solved=(), lost=(), remarks=(), **changes),
+                say("{words} of {name}", words=say(words), name=lock.name),
+                gesture,
+            )
 
     def _put_least(self, value: float, words: str, gesture: str) -> None:
         if (lock := self.desk.lock) is not None:
-            self.desk.edit_lock(lock.but(least_confidence=value), f"{words} of {lock.name}", gesture)
+            self.desk.edit_lock(
+                lock.but(least_confidence=value), say("{words} of {name}", words=say(words), name=lock.name), gesture
+            )
 
     def _lens_value(self, name: str) -> float | None:
         return getattr(self.desk.lock.lens, name) if self.desk.lock is not None else None
@@ -267,7 +284,7 @@ class MeasurePanel(Panel):
 
     def _draw(self, mode: str) -> None:
         self.desk.choose_stage("Lock")
-        self.tool.field.start(mode, self.form.currentText())
+        self.tool.field.start(mode, chosen_of(self.form))
         self.desk.choice_changed.emit()
 
     def _choose(self, item: QListWidgetItem) -> None:
@@ -289,7 +306,7 @@ class MeasurePanel(Panel):
             new = shape.without_key(frame)
         else:
             new = shape.with_points(frame, shape.points_at(frame))
-        self._anew(f"Key {shape.name}", field=tuple(new if s.id == shape.id else s for s in lock.field))
+        self._anew(say("Key {name}", name=shape.name), field=tuple(new if s.id == shape.id else s for s in lock.field))
 
     def _ask_marks(self) -> None:
         self.sample("Drag over what the marks are to lie on.", self._mark_area)
@@ -310,7 +327,7 @@ class MeasurePanel(Panel):
             return
         lock = self.desk.shot.lock(lock.id)
         if not places:
-            self.desk.said.emit("There are no corners in that area. Drag over something with texture.", True)
+            self.desk.said.emit(say("There are no corners in that area. Drag over something with texture."), True)
             return
         unit = max(self.desk.shot.size[0] / 1280, 0.25)
         first = not lock.marks
@@ -321,7 +338,9 @@ class MeasurePanel(Panel):
         reference = frame if first else lock.reference_frame
         kept = {} if later is not None else {"solved": (), "lost": (), "remarks": ()}
         marks = (*lock.marks, *new)[:MOST_MARKS]
-        self.desk.edit_lock(lock.but(marks=marks, reference_frame=reference, **kept), f"Marks of {lock.name}")
+        self.desk.edit_lock(
+            lock.but(marks=marks, reference_frame=reference, **kept), say("Marks of {name}", name=lock.name)
+        )
 
     # --- long work ---
     def solve(self, direction: Direction, missing: bool | None = None) -> None:
@@ -340,7 +359,7 @@ class MeasurePanel(Panel):
                 return problem
 
         self.turned = None
-        self.desk.run(f"Solving {lock.name}", work, lambda solved: self._ended(solved, lock, shot))
+        self.desk.run(say("Solving {name}", name=lock.name), work, lambda solved: self._ended(solved, lock, shot))
 
     def _ended(self, solved: Lock | OnlyTurned, lock: Lock, began: Shot) -> None:
         """A solve ended; where the camera only turned, what mends it is offered."""
@@ -360,7 +379,7 @@ class MeasurePanel(Panel):
     def _solved(self, lock: Lock, began: Shot) -> None:
         shot, note = merged(self.desk.shot, began, lock)
         if note:
-            self.desk.edit(shot, f"Solve {lock.name}")
+            self.desk.edit(shot, say("Solve {name}", name=lock.name))
             self.desk.said.emit(note, True)
             return
         if lock.marks:
@@ -372,10 +391,14 @@ class MeasurePanel(Panel):
                 for zone in shot.zones
             ]
             shot = shot.but(zones=tuple(zones))
-        self.desk.edit(shot, f"Solve {lock.name}")
+        self.desk.edit(shot, say("Solve {name}", name=lock.name))
         self.desk.choice_changed.emit()
         trouble = (*lock.lost, *lock.remarks)
-        words = trouble[0] if trouble else f"{lock.name} is solved on {len(lock.solved)} frames."
+        words = (
+            trouble[0]
+            if trouble
+            else say("{name} is solved on {count} frames.", name=lock.name, count=len(lock.solved))
+        )
         self.desk.said.emit(words, bool(trouble))
 
     def propose(self) -> None:
@@ -387,7 +410,7 @@ class MeasurePanel(Panel):
         shot, lock = self.desk.shot, found.lock
         lock = lock.but(id=shot.new_id("lock"))
         self.desk.lock_id = lock.id
-        self.desk.edit(shot.with_lock(lock), f"Add {lock.name}")
+        self.desk.edit(shot.with_lock(lock), say("Add {name}", name=lock.name))
         self.desk.said.emit(" ".join(found.reasons), False)
         self.desk.choice_changed.emit()
 
@@ -400,19 +423,25 @@ def _untouched(zone: object) -> bool:
 
 def _words(lock: Lock) -> str:
     """What is measured, and from where."""
-    start = f"Solves from frame {lock.reference_frame}."
+    start = say("Solves from frame {reference_frame}.", reference_frame=lock.reference_frame)
     if lock.kind == "point":
         count = len(lock.marks)
         if count == 0:
-            return "No mark yet: click on the picture."
-        what = {1: "One mark: position", 2: "Two marks: position, turn, size"}.get(
-            count, f"{count} marks: {lock.moves}"
+            return say("No mark yet: click on the picture.")
+        what = {1: say("One mark: position"), 2: say("Two marks: position, turn, size")}.get(
+            count, say("{count} marks: {moves}", count=count, moves=say(lock.moves))
         )
         return f"{what}. {start}"
     focal = lock.lens.focal_px
-    lens = f" Focal length {focal:.1f} px." if focal and lock.kind in ("pan", "camera") and lock.solved else ""
+    lens = (
+        say(" Focal length {focal:.1f} px.", focal=focal)
+        if focal and lock.kind in ("pan", "camera") and lock.solved
+        else ""
+    )
     if lock.kind == "camera":
-        points = f" {len(lock.points)} points." if lock.points else " The whole frame is measured."
+        points = (
+            say(" {count} points.", count=len(lock.points)) if lock.points else say(" The whole frame is measured.")
+        )
         return f"{start}{lens}{points}"
     drawn = sum(shape.mode == "keep" for shape in lock.field)
-    return f"{'Field drawn' if drawn else 'The whole frame is the field'}. {start}{lens}"
+    return f"{say('Field drawn') if drawn else say('The whole frame is the field')}. {start}{lens}"

@@ -11,9 +11,10 @@ from ...lock import read_lock
 from ...lock.camera import WORST_PX
 from ...shot import Lock, Shot
 from ...shot.lock import SHOWN_TIMES
+from ...words import say
 from ..desk import Desk
 from ..tools.lock import LockTool
-from ..widgets import choice, fill, named, note, push_button, row, tool_button
+from ..widgets import choice, chosen_of, fill, named, note, push_button, row, tool_button
 from .lock_correct import CorrectPanel
 from .lock_measure import MeasurePanel, Sample
 from .stage import Stage
@@ -52,15 +53,15 @@ class LockStage(Stage):
             ("Measure", lambda: self.measure, "What is looked at, how, and solving it"),
             ("Correct", lambda: self.correct, "Keys by hand, smoothing, joining, scale; what the zone follows; files"),
         )
-        self.quad = QCheckBox("Quad")
-        self.quad.setToolTip("Hangs a grid of four corners on the lock, to see whether it holds. Drag its corners")
+        self.quad = QCheckBox(say("Quad"))
+        self.quad.setToolTip(say("Hangs a grid of four corners on the lock, to see whether it holds. Drag its corners"))
         self.quad.clicked.connect(self._quad)
-        self.still = QCheckBox("Held still")
-        self.still.setToolTip("The lock is inverted: what is locked stands still (H)")
+        self.still = QCheckBox(say("Held still"))
+        self.still.setToolTip(say("The lock is inverted: what is locked stands still (H)"))
         self.still.clicked.connect(lambda on: self.desk.set_view(held_still=bool(on)))
-        self.apart = QCheckBox("Difference")
+        self.apart = QCheckBox(say("Difference"))
         self.apart.setToolTip(
-            "This frame against the reference frame as the lock carries it: grey where the lock holds (7)"
+            say("This frame against the reference frame as the lock carries it: grey where the lock holds (7)")
         )
         self.apart.clicked.connect(lambda on: self.desk.set_view(view="Difference" if on else "Composite"))
         self.inside.addLayout(row(self.quad, self.still, self.apart))
@@ -105,13 +106,18 @@ class LockStage(Stage):
     def _judged(self, lock: Lock) -> str:
         entry = lock.at(self.desk.frame)
         if entry is None:
-            return "Not solved on this frame." if lock.solved else ""
+            return say("Not solved on this frame.") if lock.solved else ""
         most = SHOWN_TIMES * entry.residual_px
-        words = f"Frame {entry.frame}: error under {most:.2f} px, confidence {entry.confidence:.2f}."
+        words = say(
+            "Frame {frame}: error under {most:.2f} px, confidence {confidence:.2f}.",
+            frame=entry.frame,
+            most=most,
+            confidence=entry.confidence,
+        )
         worst = sorted(lock.solved, key=lambda each: -each.residual_px)[:3]
         return (
             words
-            + " Worst: "
+            + say(" Worst: ")
             + ", ".join(f"{each.frame} ({SHOWN_TIMES * each.residual_px:.2f})" for each in worst)
             + "."
         )
@@ -128,22 +134,29 @@ class LockStage(Stage):
             self.header.show_reading("no lock yet" if plate else "rides on nothing", not plate)
             return
         if lock.kind == "by hand":
-            self.header.show_reading(f"{lock.name}: keyed by hand")
+            self.header.show_reading(say("{name}: keyed by hand", name=lock.name))
             return
         reading = read_lock(lock, self.desk.shot.frames)
         if reading is None:
-            self.header.show_reading(f"{lock.name}: not solved", True)
+            self.header.show_reading(say("{name}: not solved", name=lock.name), True)
             return
         whole = reading.solved == reading.wanted
         extra = "" if whole else f" · {reading.solved}/{reading.wanted}"
         most = WORST_PX if lock.kind == "camera" else 0.3
-        self.header.show_reading(f"{lock.name} {reading.rms_px:.2f} px{extra}", not whole or reading.worst_px > most)
+        self.header.show_reading(
+            say("{name} {rms_px:.2f} px{extra}", name=lock.name, rms_px=reading.rms_px, extra=extra),
+            not whole or reading.worst_px > most,
+        )
 
     # --- changing ---
     def _ride(self, _: str) -> None:
         id = self.rides.currentData()
         lock = self.desk.shot.lock(id) if id else None
-        self._hang_on(self.desk.shot, lock, f"{self.zone.name} rides on {lock.name}" if lock else "Ride on nothing")
+        self._hang_on(
+            self.desk.shot,
+            lock,
+            say("{name} rides on {name_2}", name=self.zone.name, name_2=lock.name) if lock else say("Ride on nothing"),
+        )
 
     def _hang_on(self, shot: Shot, lock: Lock | None, label: str) -> None:
         zone = shot.zone(self.zone.id)
@@ -153,19 +166,22 @@ class LockStage(Stage):
         self.desk.edit(shot.with_zone(zone.but(placement=placement)), label)
 
     def _new(self) -> None:
-        shot, kind = self.desk.shot, self.kind.currentText()
+        shot, kind = self.desk.shot, chosen_of(self.kind)
         names, number = {lock.name for lock in shot.locks}, 1
-        while f"{kind.capitalize()} {number}" in names:
+        while f"{say(kind).capitalize()} {number}" in names:
             number += 1
         lock = Lock(
-            id=shot.new_id("lock"), name=f"{kind.capitalize()} {number}", kind=kind, reference_frame=self.desk.frame
+            id=shot.new_id("lock"),
+            name=f"{say(kind).capitalize()} {number}",
+            kind=kind,
+            reference_frame=self.desk.frame,
         )
         self.desk.lock_id = lock.id
         self.tool.points_chosen = []
         if shot.holds_plate(self.zone):
-            self.desk.edit(shot.with_lock(lock), f"New {lock.name}")
+            self.desk.edit(shot.with_lock(lock), say("New {name}", name=lock.name))
         else:
-            self._hang_on(shot.with_lock(lock), lock, f"New {lock.name}")
+            self._hang_on(shot.with_lock(lock), lock, say("New {name}", name=lock.name))
         self.desk.choose_stage("Lock")
         self.desk.choice_changed.emit()
 
@@ -176,7 +192,7 @@ class LockStage(Stage):
     def _remove(self) -> None:
         if (lock := self.desk.lock) is not None:
             self.desk.set_view(held_still=False)
-            self.desk.edit(self.desk.shot.without_lock(lock.id), f"Remove {lock.name}")
+            self.desk.edit(self.desk.shot.without_lock(lock.id), say("Remove {name}", name=lock.name))
 
     def _go(self) -> None:
         if (lock := self.desk.lock) is not None:
@@ -194,4 +210,4 @@ class LockStage(Stage):
             x, y = (sum(place[k] for place in places) / len(places) for k in (0, 1))
             rx, ry = width * 0.09, height * 0.1
             quad = ((x - rx, y - ry), (x + rx, y - ry), (x + rx, y + ry), (x - rx, y + ry))
-        self.desk.edit_lock(lock.but(quad=quad), f"Quad of {lock.name}")
+        self.desk.edit_lock(lock.but(quad=quad), say("Quad of {name}", name=lock.name))

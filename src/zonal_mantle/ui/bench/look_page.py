@@ -13,6 +13,7 @@ from ...finish.errors import FinishError
 from ...finish.look import SUFFIX, looks_in, read_look, write_look
 from ...paths import looks_dir
 from ...shot import Keyed, Look, LookUse
+from ...words import say
 from .. import ask
 from ..apart import apart
 from ..desk import Desk
@@ -52,9 +53,9 @@ class LookPage(Panel):
         self.words = note()
         self.inside.addWidget(self.words)
         self.name = QLineEdit()
-        self.name.setPlaceholderText("Name of a new look")
-        self.name.setToolTip("The name under which the tone as it stands is saved")
-        self.name.setAccessibleName("Name of a new look")
+        self.name.setPlaceholderText(say("Name of a new look"))
+        self.name.setToolTip(say("The name under which the tone as it stands is saved"))
+        self.name.setAccessibleName(say("Name of a new look"))
         self.save = push_button("Save look", "The tone as it stands, with a picture of what is seen", self._save)
         self.inside.addLayout(row(self.name, self.save))
         self._listed = False
@@ -89,14 +90,14 @@ class LookPage(Panel):
         self._pictures[found.look.name] = found.picture
         use = self._get()
         strength = Keyed(constant=1.0) if use is None else use.strength
-        self._put(LookUse(look=found.look, strength=strength), f"Look {found.look.name}", None)
+        self._put(LookUse(look=found.look, strength=strength), say("Look {name}", name=found.look.name), None)
 
     def _save(self) -> None:
         """Writes the tone as a look into the person's own folder; what is there already is kept."""
         name = self.name.text().strip()
         look = self._make(name) if name else None
         if look is None:
-            self.desk.said.emit("Type a name for the look first.", True)
+            self.desk.said.emit(say("Type a name for the look first."), True)
             return
         folder, stem = looks_dir(), "".join(c if c.isalnum() or c in "-_ " else "_" for c in name)
         path, number = folder / f"{stem}{SUFFIX}", 2
@@ -110,7 +111,7 @@ class LookPage(Panel):
             return
         self._listed = False
         self.name.clear()
-        self.desk.said.emit(f"{path.name} is in {folder}.", False)
+        self.desk.said.emit(say("{name} is in {folder}.", name=path.name, folder=folder), False)
         self.refresh()
 
     def _seen(self) -> bytes:

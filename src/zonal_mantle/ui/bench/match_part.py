@@ -9,8 +9,9 @@ from PySide6.QtWidgets import QCheckBox, QHBoxLayout
 from ...comp.match_fit import Fitted, fit_part
 from ...shot import Match
 from ...shot.match import Part
+from ...words import say
 from ..desk import Desk
-from ..widgets import note, push_button, row
+from ..widgets import note, push_button, row, switched
 from .valued import Valued
 
 
@@ -30,12 +31,14 @@ class MatchPart(Valued):
 
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
-        self.on = QCheckBox("On")
-        self.on.setToolTip(f"Switches the {self.part} of this zone on or off")
-        self.on.setAccessibleName(f"{self.part} on")
-        self.on.clicked.connect(lambda on: self.put(f"{self.part.capitalize()} {'on' if on else 'off'}", on=bool(on)))
+        self.on = QCheckBox(say("On"))
+        self.on.setToolTip(say("Switches the {part} of this zone on or off", part=say(self.part)))
+        self.on.setAccessibleName(say("{part} on", part=say(self.part)))
+        self.on.clicked.connect(lambda on: self.put(switched(say(self.part).capitalize(), on), on=bool(on)))
         self.fit = push_button("Fit", self.fit_tip, self.fit_now, "crosshair")
-        self.back = push_button("Reset", f"Sets the {self.part} back to what does nothing", self._set_back)
+        self.back = push_button(
+            "Reset", say("Sets the {part} back to what does nothing", part=say(self.part)), self._set_back
+        )
         self.head = row(self.on, 1, self.back, self.fit)
         self.inside.addLayout(self.head)
         self.words = note()
@@ -52,7 +55,9 @@ class MatchPart(Valued):
         zone, value = self.desk.zone, self.value()
         if zone is not None and value is not None:
             match = zone.match.but(**{self.part: value.but(**changes)})
-            self.desk.edit_zone(zone.but(match=match), f"{words} of {zone.name}", gesture)
+            self.desk.edit_zone(
+                zone.but(match=match), say("{words} of {name}", words=say(words), name=zone.name), gesture
+            )
 
     # --- fit ---
     def fit_now(self, **options: Any) -> None:
@@ -72,17 +77,23 @@ class MatchPart(Valued):
                 new = new.but(air=found.shot.air)
                 desk.air_fit = (found.shot.air, found.values)
             desk.fit_words[(id, part)] = (found.words, getattr(match, part))
-            desk.edit(new, f"Fit {part} of {now.name}")
+            desk.edit(new, say("Fit {part} of {name}", part=say(part), name=now.name))
             desk.said.emit(f"{now.name}: {found.words}.", False)
 
-        desk.run(f"Fitting {part}", lambda job: fit_part(shot, id, part, desk.store, job.progress, **options), fitted)
+        desk.run(
+            say("Fitting {part}", part=say(part)),
+            lambda job: fit_part(shot, id, part, desk.store, job.progress, **options),
+            fitted,
+        )
 
     def _set_back(self) -> None:
         zone = self.desk.zone
         if zone is not None:
             self.desk.fit_words.pop((zone.id, self.part), None)
             match = zone.match.with_part(self.part, Match())
-            self.desk.edit_zone(zone.but(match=match), f"Reset {self.part} of {zone.name}")
+            self.desk.edit_zone(
+                zone.but(match=match), say("Reset {part} of {name}", part=say(self.part), name=zone.name)
+            )
 
     # --- showing ---
     def refresh(self) -> None:
@@ -95,7 +106,7 @@ class MatchPart(Valued):
         self.fit.setEnabled(not is_plate or self.part in ("air", "wrap"))
         words, fitted = self.desk.fit_words.get((zone.id, self.part), ("", None))
         stands = fitted == value and not (self.part == "air" and self._air_moved())
-        parts = (f"Fit: {words}." if words and stands else "", self.reading())
+        parts = (say("Fit: {words}.", words=words) if words and stands else "", self.reading())
         self.words.setText("\n".join(part for part in parts if part))
         self.words.setVisible(bool(self.words.text()))
 

@@ -13,17 +13,18 @@ from ...comp.new_light import new_sky_light
 from ...comp.readings_match import FAR_OFF
 from ...match import transmittance
 from ...shot import Aim, AimArea, MantleError
+from ...words import say
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..tools.line import LineTool
 from ..tools.sample import Area
-from ..widgets import choice, fill, note, push_button, row, show_choice, tool_button
+from ..widgets import choice, chosen_of, fill, note, push_button, row, show_choice, tool_button
 from .optic_panels import AirPanel, GrainPanel, LensPanel, WrapPanel
 from .stage import Stage
 from .tone_panel import TonePanel
 
 STILL = "stays in frame"
-NO_AREA = "Automatic: the kept plate"
+NO_AREA = "The kept plate"
 
 
 class MatchStage(Stage):
@@ -115,20 +116,25 @@ class MatchStage(Stage):
         elif plate:
             self.header.show_reading("the plate itself")
         elif reading is not None and not reading.problem:
-            self.header.show_reading(f"ΔE {reading.worst:.1f} from its aim", far)
+            self.header.show_reading(say("ΔE {worst:.1f} from its aim", worst=reading.worst), far)
         elif zone.distance_m is None:
             self.header.show_reading("no aim at infinity")
         elif not match.air.on:
             self.header.show_reading("air off")
         else:
-            self.header.show_reading(f"{transmittance(zone.distance_m, shot.air.visibility_m):.0%} transmitted")
+            self.header.show_reading(
+                say(
+                    "{transmittance:.0%} transmitted",
+                    transmittance=transmittance(zone.distance_m, shot.air.visibility_m),
+                )
+            )
 
     def show_body(self) -> None:
         super().show_body()
         shot, match = self.desk.shot, self.zone.match
         count = len(match.aim.areas)
-        names = [f"Area {k + 1}" for k in range(count)] or [NO_AREA]
-        chosen = self.areas.currentText()
+        names = [say("Area {k}", k=k + 1) for k in range(count)] or [NO_AREA]
+        chosen = chosen_of(self.areas)
         show_choice(self.areas, names, names[-1] if self._newest or chosen not in names else chosen)
         self._newest = False
         area = self._area()
@@ -137,14 +143,16 @@ class MatchStage(Stage):
             part.setVisible(area is not None)
         if area is not None:
             self.distance.set_value(match.aim.areas[area].distance_m or 0.0)
-            locks = [(lock.id, f"on {lock.name}") for lock in shot.locks if lock.holds]
+            locks = [(lock.id, say("on {name}", name=lock.name)) for lock in shot.locks if lock.holds]
             fill(self.rides, [(None, STILL), *locks], match.aim.rides)
         self.before.setChecked(self.desk.before)
         self.all.setEnabled(not shot.holds_plate(self.zone))
         self.open_part(self.part)
 
     def switch(self, on: bool) -> None:
-        self.desk.edit_zone(self.zone.but(match=self.zone.match.but(on=on)), f"Match {'on' if on else 'off'}")
+        self.desk.edit_zone(
+            self.zone.but(match=self.zone.match.but(on=on)), say("Match {which}", which=say("on") if on else say("off"))
+        )
 
     def flip_before(self) -> None:
         """Shows the picture without the open part, or with it again."""
@@ -158,7 +166,11 @@ class MatchStage(Stage):
         return place if count and 0 <= place < count else None
 
     def _put_aim(self, aim: Aim, words: str, gesture: str | None = None) -> None:
-        self.desk.edit_zone(self.zone.but(match=self.zone.match.but(aim=aim)), f"{words} of {self.zone.name}", gesture)
+        self.desk.edit_zone(
+            self.zone.but(match=self.zone.match.but(aim=aim)),
+            say("{words} of {name}", words=say(words), name=self.zone.name),
+            gesture,
+        )
 
     def _add(self) -> None:
         def taken(box: Area) -> None:
@@ -201,10 +213,16 @@ class MatchStage(Stage):
                 desk.fit_words[(id, each.part)] = (each.words, getattr(match, each.part))
             measured = next((each for each in found.fitted if each.part == "air"), None)
             desk.air_fit = (found.shot.air, measured.values) if measured is not None else desk.air_fit
-            desk.edit(desk.shot.with_zone(now.but(match=match)).but(air=found.shot.air), f"Fit all of {now.name}")
-            done = ", ".join(each.part for each in found.fitted) or "nothing"
+            desk.edit(
+                desk.shot.with_zone(now.but(match=match)).but(air=found.shot.air),
+                say("Fit all of {name}", name=now.name),
+            )
+            done = ", ".join(say(each.part) for each in found.fitted) or say("nothing")
             self._refused = (id, tuple(f"{part}: {why}" for part, why in found.refused.items()))
-            desk.said.emit(f"{now.name}: {done} fitted. {' '.join(found.refused.values())}", bool(found.refused))
+            desk.said.emit(
+                say("{name}: {done} fitted. {names}", name=now.name, done=done, names=" ".join(found.refused.values())),
+                bool(found.refused),
+            )
             self.words.setText("\n".join(self._refused[1]))
 
         self.words.setText("")
@@ -225,7 +243,8 @@ class MatchStage(Stage):
             now = next((each for each in desk.shot.zones if each.id == zone.id), None)
             if now is not None:
                 desk.edit_zone(
-                    now.but(match=now.match.but(on=True, tone=match.tone)), f"Light of the new sky on {now.name}"
+                    now.but(match=now.match.but(on=True, tone=match.tone)),
+                    say("Light of the new sky on {name}", name=now.name),
                 )
 
         try:

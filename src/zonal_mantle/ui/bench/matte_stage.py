@@ -12,6 +12,7 @@ from ...comp.matte_planner import zone_picture
 from ...comp.readings import AGAINST_SKY_ACCEPTED, HOLES_ACCEPTED
 from ...matte.first import first_pull
 from ...shot import ClearSkyPull, Matte, MatteUse, Pull
+from ...words import say
 from ..desk import Desk
 from ..tools.sample import Area
 from ..tools.shape import ShapeTool
@@ -36,8 +37,8 @@ class MatteStage(Stage):
         self.which.setFixedWidth(24)
         self.which.view().setMinimumWidth(170)
         self.title = QLineEdit()
-        self.title.setToolTip("The matte's name")
-        self.title.setAccessibleName("Matte name")
+        self.title.setToolTip(say("The matte's name"))
+        self.title.setAccessibleName(say("Matte name"))
         self.title.editingFinished.connect(self._rename)
         self.new = tool_button(
             "plus",
@@ -82,7 +83,7 @@ class MatteStage(Stage):
         for part in (self.title, self.remove):
             part.setEnabled(matte is not None)
         if not self.title.hasFocus():
-            self.title.setText(matte.name if matte is not None else NONE)
+            self.title.setText(matte.name if matte is not None else say(NONE))
         self.open_part(self.part)
 
     def show_header(self) -> None:
@@ -92,7 +93,7 @@ class MatteStage(Stage):
         mend = mend_of_matte(self.desk.shot, self.zone)
         self.header.show_mend(mend)
         if not self.zone.matte.on:
-            what = "off: hides what is behind" if mend is not None else "off: all of it stays"
+            what = say("off: hides what is behind") if mend is not None else say("off: all of it stays")
             self.header.show_reading(what, mend is not None)
         elif matte is None or not (matte.pulls or matte.shapes):
             self.header.show_reading("empty: add a pull", True)
@@ -103,9 +104,18 @@ class MatteStage(Stage):
         else:
             limit = AGAINST_SKY_ACCEPTED if reading.by_sky else HOLES_ACCEPTED
             bad = reading.holes > limit or reading.leftover > limit or reading.off_px > 0 or reading.flicker > 0
-            name = "gone" if reading.by_sky else "holes"
-            so_far = ", so far" if self.desk.readings.partly else ""
-            self.header.show_reading(f"{reading.holes:.1%} {name} · {reading.leftover:.1%} left{so_far}", bad)
+            name = say("gone") if reading.by_sky else say("holes")
+            so_far = say(", so far") if self.desk.readings.partly else ""
+            self.header.show_reading(
+                say(
+                    "{holes:.1%} {name} · {leftover:.1%} left{so_far}",
+                    holes=reading.holes,
+                    name=name,
+                    leftover=reading.leftover,
+                    so_far=so_far,
+                ),
+                bad,
+            )
             self.header.reading.setToolTip(_words(reading))
 
     # --- changing ---
@@ -114,7 +124,9 @@ class MatteStage(Stage):
         if on and matte is None:
             self._new()
             return
-        self.desk.edit_zone(self.zone.but(matte=self.zone.matte.but(on=on)), f"Matte {'on' if on else 'off'}")
+        self.desk.edit_zone(
+            self.zone.but(matte=self.zone.matte.but(on=on)), say("Matte {which}", which=say("on") if on else say("off"))
+        )
 
     def _new(self) -> None:
         zone, shot = self.zone, self.desk.shot
@@ -134,53 +146,74 @@ class MatteStage(Stage):
             return
         own = not shot.holds_plate(zone)
         names = {matte.name for matte in shot.mattes}
-        name, number = f"{zone.name} matte", 2
+        name, number = say("{name} matte", name=zone.name), 2
         while name in names:
-            name, number = f"{zone.name} matte {number}", number + 1
+            name, number = say("{name} matte {number}", name=zone.name, number=number), number + 1
         matte = Matte(id=shot.new_id("matte"), name=name, pulls=(pull,), over_black=on_black)
-        self.desk.give_matte(matte.but(reads="own picture") if own else matte, f"New matte for {zone.name}")
+        self.desk.give_matte(
+            matte.but(reads="own picture") if own else matte, say("New matte for {name}", name=zone.name)
+        )
 
     def _use(self, _: str) -> None:
         id = self.which.currentData()
         use = MatteUse(on=id is not None, id=id)
         if use != self.zone.matte:
-            self.desk.edit_zone(self.zone.but(matte=use), f"Matte of {self.zone.name}")
+            self.desk.edit_zone(self.zone.but(matte=use), say("Matte of {name}", name=self.zone.name))
 
     def _rename(self) -> None:
         matte, name = self.desk.matte, self.title.text().strip()
         if matte is not None and name and name != matte.name:
-            self.desk.edit_matte(matte.but(name=name), f"Rename {matte.name}")
+            self.desk.edit_matte(matte.but(name=name), say("Rename {name}", name=matte.name))
 
     def _remove(self) -> None:
         if (matte := self.desk.matte) is not None:
-            self.desk.edit(self.desk.shot.without_matte(matte.id), f"Remove {matte.name}")
+            self.desk.edit(self.desk.shot.without_matte(matte.id), say("Remove {name}", name=matte.name))
 
 
 def _words(reading: MatteOverShot) -> str:
     holes = (
-        f"Gone: {reading.holes:.2%} of the ground that the picture shows does not stay"
+        say("Gone: {holes:.2%} of the ground that the picture shows does not stay", holes=reading.holes)
         if reading.by_sky
-        else f"Holes: {reading.holes:.2%} of the keep area is not solid"
+        else say("Holes: {holes:.2%} of the keep area is not solid", holes=reading.holes)
     )
     left = (
-        f"Left: {reading.leftover:.2%} of the sky that the picture shows stays"
+        say("Left: {leftover:.2%} of the sky that the picture shows stays", leftover=reading.leftover)
         if reading.by_sky
-        else f"Leftover: {reading.leftover:.2%} of the dropped area is not empty"
+        else say("Leftover: {leftover:.2%} of the dropped area is not empty", leftover=reading.leftover)
     )
     lines = [
-        f"{holes} (worst on {reading.holes_frame}); the largest {reading.largest_hole_px2:.0f} px²",
-        f"{left} (worst on {reading.leftover_frame})",
-        f"Soft: up to {reading.soft:.1%} of the frame",
+        say(
+            "{holes} (worst on {holes_frame}); the largest {largest_hole_px2:.0f} px²",
+            holes=holes,
+            holes_frame=reading.holes_frame,
+            largest_hole_px2=reading.largest_hole_px2,
+        ),
+        say("{left} (worst on {leftover_frame})", left=left, leftover_frame=reading.leftover_frame),
+        say("Soft: up to {soft:.1%} of the frame", soft=reading.soft),
     ]
     if reading.off_px:
-        lines.append(f"Edge: {reading.off_words} (on {reading.off_frame})")
+        lines.append(
+            say("Edge: {off_words} (on {off_frame})", off_words=reading.off_words, off_frame=reading.off_frame)
+        )
     if reading.flicker:
-        lines.append(f"Flicker: {reading.flicker:.1%} of the frame (on {reading.flicker_frame})")
+        lines.append(
+            say(
+                "Flicker: {flicker:.1%} of the frame (on {flicker_frame})",
+                flicker=reading.flicker,
+                flicker_frame=reading.flicker_frame,
+            )
+        )
     if reading.outside:
-        lines.append(f"Outside 0…1: {reading.outside:.2%} of the frame")
+        lines.append(say("Outside 0…1: {outside:.2%} of the frame", outside=reading.outside))
     if reading.halo is not None:
-        lines.append(f"Halo: {reading.halo:+.1f} of 255 toward the old sky (worst on {reading.halo_frame})")
+        lines.append(
+            say(
+                "Halo: {halo:+.1f} of 255 toward the old sky (worst on {halo_frame})",
+                halo=reading.halo,
+                halo_frame=reading.halo_frame,
+            )
+        )
     if reading.chatter is not None:
-        words = f"Chatter: alpha changes by {reading.chatter:.3f} a frame at locked edges"
-        lines.append(f"{words} (worst on {reading.chatter_frame})")
+        words = say("Chatter: alpha changes by {chatter:.3f} a frame at locked edges", chatter=reading.chatter)
+        lines.append(say("{words} (worst on {chatter_frame})", words=words, chatter_frame=reading.chatter_frame))
     return "\n".join(lines)

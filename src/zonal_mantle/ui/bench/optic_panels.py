@@ -13,6 +13,7 @@ from ...match.sharpness import LUMA
 from ...media.picture import picture_of
 from ...place.seen import zone_seen
 from ...shot import Keyed
+from ...words import mark, say
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..widgets import choice, fill, note, push_button, row, show_choice
@@ -44,8 +45,8 @@ class AirPanel(MatchPart):
         words.setFixedWidth(44)
         self.inside.addLayout(rgb_names(44))
         self.inside.addLayout(row(words, *self.airlight))
-        self.mist = QCheckBox("Mist on the ground")
-        self.mist.setToolTip("Air that thins with height; its foot is the plate's horizon")
+        self.mist = QCheckBox(say("Mist on the ground"))
+        self.mist.setToolTip(say("Air that thins with height; its foot is the plate's horizon"))
         self.mist.clicked.connect(lambda on: self._mist("Mist on the ground", None, on=bool(on)))
         self.inside.addWidget(self.mist)
         self.mist_fields = [
@@ -56,8 +57,10 @@ class AirPanel(MatchPart):
         for field in self.mist_fields:
             self.inside.addWidget(field)
         self.inside.addWidget(note("Of the zone"))
-        self.deep = QCheckBox("Depth")
-        self.deep.setToolTip("Its top lies farther off than its foot: a painted range stands paler behind than before")
+        self.deep = QCheckBox(say("Depth"))
+        self.deep.setToolTip(
+            say("Its top lies farther off than its foot: a painted range stands paler behind than before")
+        )
         self.deep.clicked.connect(self._deep)
         self.far = self._far()
         self.draw = push_button("Draw line", "Drag on the picture from the near end to the far one", self._line)
@@ -77,11 +80,19 @@ class AirPanel(MatchPart):
 
     def _put_air(self, words: str, gesture: str | None, **changes: object) -> None:
         shot = self.desk.shot
-        self.desk.edit(shot.but(air=shot.air.but(**changes)), f"{words} of the air", gesture)
+        self.desk.edit(shot.but(air=shot.air.but(**changes)), say("{words} of the air", words=words), gesture)
 
     def _airlight(self, k: int, colour: str) -> NumberField:
         field = NumberField(
-            f"Airlight {colour}", 0, 20, 0.005, 0.75, 3, "", f"{colour} of the airlight, scene-linear", bare=True
+            say("Airlight {colour}", colour=colour),
+            0,
+            20,
+            0.005,
+            0.75,
+            3,
+            "",
+            say("{colour} of the airlight, scene-linear", colour=colour),
+            bare=True,
         )
 
         def put(value: float, words: str, gesture: str) -> None:
@@ -113,7 +124,9 @@ class AirPanel(MatchPart):
     def _deep(self, on: bool) -> None:
         zone = self.desk.zone
         near = zone.distance_m if zone is not None and zone.distance_m else 100.0
-        self.put(f"Depth {'on' if on else 'off'}", far_m=Keyed(constant=3 * near) if on else None)
+        self.put(
+            say("Depth {which}", which=say("on") if on else say("off")), far_m=Keyed(constant=3 * near) if on else None
+        )
 
     def _line(self) -> None:
         self.line_wanted("Drag from the near end to the far one.", self._line_drawn)
@@ -124,7 +137,7 @@ class AirPanel(MatchPart):
             return
         ends = zone_seen(desk.shot, zone, desk.frame).back(np.array([a, b]))
         if not np.isfinite(ends).all():
-            desk.said.emit("That is outside of the painting. Drag over it.", True)
+            desk.said.emit(say("That is outside of the painting. Drag over it."), True)
             return
         near, far = ((float(x), float(y)) for x, y in ends)
         self.put("Line of the depth", line=(near, far))
@@ -135,10 +148,12 @@ class AirPanel(MatchPart):
     def reading(self) -> str:
         zone, air = self.desk.zone, self.desk.shot.air
         if zone is None or zone.distance_m is None:
-            return "At infinity: the sky painting already holds its air."
+            return say("At infinity: the sky painting already holds its air.")
         r, g, b = transmittances(zone.distance_m, air.visibility_m, air.exponent)
-        share = f"{g:.0%}" if air.exponent == 0 else f"{r:.0%} red, {g:.0%} green, {b:.0%} blue"
-        return f"At {zone.distance_m:g} m {share} of its own light reaches the lens"
+        share = f"{g:.0%}" if air.exponent == 0 else say("{r:.0%} red, {g:.0%} green, {b:.0%} blue", r=r, g=g, b=b)
+        return say(
+            "At {distance_m:g} m {share} of its own light reaches the lens", distance_m=zone.distance_m, share=share
+        )
 
     def refresh(self) -> None:
         super().refresh()
@@ -165,7 +180,7 @@ class LensPanel(MatchPart):
         super().__init__(desk)
         self.focus = choice(
             ["radius", "distance"], "Focus by a radius, or by the zone's distance and the shot's optics",
-            lambda v: self.put(f"Focus by {v}", focus=v),
+            lambda v: self.put(say("Focus by {v}", v=say(v)), focus=v),
         )  # fmt: skip
         self.blades = choice(list(BLADES), "The aperture", self._blades)
         self.inside.addLayout(row(note("Focus by"), self.focus, self.blades))
@@ -173,7 +188,7 @@ class LensPanel(MatchPart):
         self.inside.addWidget(self.radius)
         self.optics = [
             self._of_optics("Focal length", "focal_mm", 1, 2000, 0.5, 35, 1, "mm", "Of the plate's lens"),
-            self._of_optics("Aperture", "stop", 0.5, 128, 0.1, 4, 1, "", "f-number"),
+            self._of_optics("Aperture", "stop", 0.5, 128, 0.1, 4, 1, "", mark("f-number")),
             self._of_optics("In focus at", "focus_m", 0.1, 1e5, 0.5, 50, 1, "m", "Distance that is sharp"),
             self._of_optics("Sensor", "sensor_mm", 1, 100, 0.1, 24.9, 1, "mm", "Its width"),
         ]
@@ -190,9 +205,11 @@ class LensPanel(MatchPart):
             "Overshoot", "overshoot", 0, 2, 0.01, 0.2, 2, "", "How far beyond its surroundings a pixel may go"
         )
         self.inside.addWidget(self.overshoot)
-        self.motion = QCheckBox("Motion blur")
-        self.motion.setToolTip("From how the zone itself moves while the shutter is open")
-        self.motion.clicked.connect(lambda on: self.put(f"Motion blur {'on' if on else 'off'}", motion_blur=bool(on)))
+        self.motion = QCheckBox(say("Motion blur"))
+        self.motion.setToolTip(say("From how the zone itself moves while the shutter is open"))
+        self.motion.clicked.connect(
+            lambda on: self.put(say("Motion blur {which}", which=say("on") if on else say("off")), motion_blur=bool(on))
+        )
         self.inside.addWidget(self.motion)
         self.shutter = self.number(
             "Shutter", "shutter_deg", 0, 720, 1, 180, 0, "°", "360 is open all of a frame's time"
@@ -223,9 +240,12 @@ class LensPanel(MatchPart):
             else:
                 seen = compose(shot, frame, desk.store)[..., :3]
             found = edge_response(np.ascontiguousarray(seen @ LUMA), (*a, *b))
-            return (
-                f"At this edge of the {'plate' if of_plate else 'composite'} the response falls to a half at "
-                f"{found.mtf50:.3f} cycles a pixel (MTF50); it overshoots by {found.overshoot:.0%}."
+            return say(
+                "At this edge of the {which} the response falls to a half at {mtf50:.3f} cycles a pixel (MTF50); "
+                "it overshoots by {overshoot:.0%}.",
+                which=say("plate") if of_plate else say("composite"),
+                mtf50=found.mtf50,
+                overshoot=found.overshoot,
             )
 
         desk.later("edge", measure, lambda words: desk.said.emit(words, False))
@@ -241,21 +261,32 @@ class LensPanel(MatchPart):
 
     def _blades(self, name: str) -> None:
         count = 0 if name == "Disc" else int(name.split()[0])
-        self.put(f"Aperture: {name.lower()}", blades=count)
+        self.put(say("Aperture: {lower}", lower=name.lower()), blades=count)
 
     def reading(self) -> str:
         zone = self.desk.zone
         found = None if zone is None else self.desk.readings.matches.get(zone.id)
         out = []
         if found is not None and found.zone_edges_px is not None and found.aim_edges_px is not None:
-            out.append(f"Sharpest edges {found.zone_edges_px:.2f} px, its aim's {found.aim_edges_px:.2f} px")
-        measured = (("", found.zone_mtf50), ("its aim's ", found.aim_mtf50)) if found is not None else ()
+            out.append(
+                say(
+                    "Sharpest edges {zone_edges_px:.2f} px, its aim's {aim_edges_px:.2f} px",
+                    zone_edges_px=found.zone_edges_px,
+                    aim_edges_px=found.aim_edges_px,
+                )
+            )
+        measured = (("", found.zone_mtf50), (say("its aim's "), found.aim_mtf50)) if found is not None else ()
         both = [f"{of}{at[0]:.2f} ± {at[1]:.2f}" for of, at in measured if at is not None]
         if both:
-            out.append(f"MTF50 {', '.join(both)} cycles a pixel")
+            out.append(say("MTF50 {names} cycles a pixel", names=", ".join(both)))
         value = self.value()
         if zone is not None and value is not None and value.focus == "distance":
-            out.append(f"out of focus by {optics_focus_px(self.desk.shot, zone.distance_m):.1f} px")
+            out.append(
+                say(
+                    "out of focus by {optics_focus_px:.1f} px",
+                    optics_focus_px=optics_focus_px(self.desk.shot, zone.distance_m),
+                )
+            )
         return "; ".join(out)
 
     def refresh(self) -> None:
@@ -264,7 +295,9 @@ class LensPanel(MatchPart):
         if value is None:
             return
         show_choice(self.focus, ["radius", "distance"], value.focus)
-        show_choice(self.blades, list(BLADES), "Disc" if value.blades == 0 else f"{value.blades} blades")
+        show_choice(
+            self.blades, list(BLADES), "Disc" if value.blades == 0 else say("{blades} blades", blades=value.blades)
+        )
         self.motion.setChecked(value.motion_blur)
         self.radius.setVisible(value.focus == "radius")
         for field in self.optics:
@@ -286,8 +319,8 @@ class WrapPanel(MatchPart):
             "Width", "width_px", 0, 500, 0.5, 20, 1, "px", "How far the light reaches over the rim"
         )
         self.amount = self.number("Amount", "amount", 0, 4, 0.01, 0.5, 2, "", "Of the light that lies behind the rim")
-        self.brighter = QCheckBox("Only where it is brighter behind")
-        self.brighter.setToolTip("A dark background takes nothing from the rim")
+        self.brighter = QCheckBox(say("Brighter only"))
+        self.brighter.setToolTip(say("A dark background takes nothing from the rim"))
         self.brighter.clicked.connect(lambda on: self.put("Wrap where brighter", only_brighter=bool(on)))
         for part in (self.width_px, self.amount, self.brighter):
             self.inside.addWidget(part)
@@ -325,7 +358,15 @@ class GrainPanel(MatchPart):
 
     def _deviation(self, k: int, colour: str) -> NumberField:
         field = NumberField(
-            f"Grain {colour}", 0, 100, 0.05, 2.5, 2, "", f"Standard deviation in {colour}, of 255", bare=True
+            say("Grain {colour}", colour=colour),
+            0,
+            100,
+            0.05,
+            2.5,
+            2,
+            "",
+            say("Standard deviation in {colour}, of 255", colour=colour),
+            bare=True,
         )
 
         def get() -> float | None:

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from ...shot import Keyed
+from ...words import say
 from ..desk import Desk, new_gesture
 from ..numberfield import NumberField
 
@@ -48,7 +49,7 @@ class Panel(QWidget):
             part, frame = get(), self.desk.frame
             if part is not None:
                 new = part.with_key(frame, part.at(frame)) if on else part.without_key(frame)
-                put(new, f"Key {field.label}", new_gesture())
+                put(new, say("Key {label}", label=field.label), new_gesture())
 
         field.changed.connect(changed)
         field.key_wanted.connect(key)

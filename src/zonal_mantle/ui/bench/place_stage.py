@@ -9,6 +9,7 @@ import numpy as np
 from ...comp import Mend
 from ...comp.readings_place import PlaceReading
 from ...place.transform import plate_moved
+from ...words import say
 from ..desk import Desk
 from ..tools.place import PlaceTool
 from .cover_panel import CoverPanel
@@ -76,7 +77,10 @@ class PlaceStage(Stage):
             self.header.show_reading("…")
         else:
             cover = place.coverage
-            self.header.show_reading(f"covers {cover.covered}/{cover.frames}", cover.covered < cover.frames)
+            self.header.show_reading(
+                say("covers {covered}/{frames}", covered=cover.covered, frames=cover.frames),
+                cover.covered < cover.frames,
+            )
 
     def show_body(self) -> None:
         super().show_body()
@@ -95,4 +99,6 @@ class PlaceStage(Stage):
 
     def switch(self, on: bool) -> None:
         placement = self.zone.placement.but(on=on)
-        self.desk.edit_zone(self.zone.but(placement=placement), f"Place {'on' if on else 'off'}")
+        self.desk.edit_zone(
+            self.zone.but(placement=placement), say("Place {which}", which=say("on") if on else say("off"))
+        )

@@ -10,11 +10,12 @@ from PySide6.QtWidgets import QCheckBox, QListWidget, QListWidgetItem
 from ...matte import PRESETS
 from ...media.curves import srgb_encode
 from ...shot import ColourSample, Keyed, Pull
+from ...words import say
 from .. import theme
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..tools.sample import Area, with_mean, with_pixels
-from ..widgets import choice, fill, named, push_button, row, show_choice, tool_button
+from ..widgets import choice, choose, fill, named, push_button, row, show_choice, tool_button
 from .curve_edit import CurveEdit
 from .panel import Panel
 
@@ -33,8 +34,8 @@ class Form(Panel):
         self.sample = sample
         self.pull: Pull | None = None
         self.build()
-        self.invert = QCheckBox("Invert")
-        self.invert.setToolTip("Turns solid into empty and empty into solid")
+        self.invert = QCheckBox(say("Invert"))
+        self.invert.setToolTip(say("Turns solid into empty and empty into solid"))
         self.invert.clicked.connect(lambda on: self.put("Invert", invert=bool(on)))
         self.gain = self.number("Gain", "gain", 0, 4, 0.01, 1.0, 2, "", "Multiplies this pull")
         self.inside.addLayout(row(self.gain, self.invert))
@@ -66,7 +67,11 @@ class Form(Panel):
             return
         current = next((pull for pull in matte.pulls if pull.id == self.pull.id), None)
         if current is not None:
-            self.desk.edit_matte(matte.with_pull(current.but(**changes)), f"{words} of {matte.name}", gesture)
+            self.desk.edit_matte(
+                matte.with_pull(current.but(**changes)),
+                say("{words} of {name}", words=say(words), name=matte.name),
+                gesture,
+            )
 
 
 class LumaForm(Form):
@@ -77,7 +82,7 @@ class LumaForm(Form):
         self.inside.addWidget(self.preset)
         self.weights = []
         for k, (name, default) in enumerate((("red", 0.2126), ("green", 0.7152), ("blue", 0.0722))):
-            field = NumberField(name.title(), -2, 2, 0.01, default, 3, "", f"Weight of coded {name}")
+            field = NumberField(name.title(), -2, 2, 0.01, default, 3, "", say("Weight of coded {name}", name=name))
             self.plain(
                 field,
                 lambda k=k: self.pull.weights[k] if self.pull else None,
@@ -110,8 +115,8 @@ class LumaForm(Form):
             lambda: self._ask("stays"),
         )
         self.inside.addLayout(row(self.goes, self.stays))
-        self.free = QCheckBox("Free curve")
-        self.free.setToolTip("A curve from coded brightness to alpha stands in for the thresholds")
+        self.free = QCheckBox(say("Free curve"))
+        self.free.setToolTip(say("A curve from coded brightness to alpha stands in for the thresholds"))
         self.free.clicked.connect(self._free)
         self.inside.addWidget(self.free)
         self.curve = CurveEdit()
@@ -146,7 +151,7 @@ class LumaForm(Form):
 
     def _preset(self, name: str) -> None:
         if name in PRESETS:
-            self.put(f"Pull {name}", weights=PRESETS[name])
+            self.put(say("Pull {name}", name=name), weights=PRESETS[name])
 
     def _weight(self, k: int, value: float, gesture: str) -> None:
         if self.pull is not None:
@@ -197,8 +202,8 @@ class ColourForm(Form):
         self.inside.addLayout(row(self.add, self.run, self.take))
         self.list = QListWidget()
         self.list.setFixedHeight(58)
-        self.list.setAccessibleName("Samples")
-        self.list.setToolTip("The samples of this pull. Delete removes the chosen one")
+        self.list.setAccessibleName(say("Samples"))
+        self.list.setToolTip(say("The samples of this pull. Delete removes the chosen one"))
         self.remove = tool_button("trash-2", "Remove the chosen sample", self._remove)
         self.inside.addLayout(row(self.list, self.remove))
         self.tolerance = self.number(
@@ -262,8 +267,8 @@ class ScreenForm(Form):
     def build(self) -> None:
         self.which_screen = choice(["blue", "green"], "The screen's colour", lambda v: self.put("Screen", screen=v))
         self.pick = push_button("Sample the screen…", "Drag over the screen to sample its colour", self._ask)
-        self.uneven = QCheckBox("Uneven screen")
-        self.uneven.setToolTip("Follows the screen's light over the frame")
+        self.uneven = QCheckBox(say("Uneven screen"))
+        self.uneven.setToolTip(say("Follows the screen's light over the frame"))
         self.uneven.clicked.connect(lambda on: self.put("Uneven screen", uneven=bool(on)))
         self.inside.addLayout(row(self.which_screen, self.pick, self.uneven))
         self.despill = choice(
@@ -296,8 +301,8 @@ class ScreenForm(Form):
     def refresh(self) -> None:
         super().refresh()
         if self.pull is not None:
-            self.which_screen.setCurrentText(self.pull.screen)
-            self.despill.setCurrentText(self.pull.despill)
+            choose(self.which_screen, self.pull.screen)
+            choose(self.despill, self.pull.despill)
             self.uneven.setChecked(self.pull.uneven)
 
     def _ask(self) -> None:

@@ -9,8 +9,9 @@ from PySide6.QtWidgets import QCheckBox, QListWidget, QListWidgetItem
 
 from ...shot import PULLS, Pull
 from ...shot.matte import Reads
+from ...words import say
 from ..desk import Desk
-from ..widgets import choice, note, row, show_choice, tool_button
+from ..widgets import choice, choose, note, row, show_choice, switched, tool_button
 from .panel import Panel
 from .pull_forms import ColourForm, DifferenceForm, Form, LumaForm, Sample, ScreenForm
 from .sky_form import ClearSkyForm
@@ -38,8 +39,8 @@ class PullPanel(Panel):
         self.inside.addLayout(row(self.add, self.up, self.remove))
         self.list = QListWidget()
         self.list.setFixedHeight(46)
-        self.list.setAccessibleName("Pulls")
-        self.list.setToolTip("The pulls, joined from the top down. The box switches one on and off")
+        self.list.setAccessibleName(say("Pulls"))
+        self.list.setToolTip(say("The pulls, joined from the top down. The box switches one on and off"))
         self.list.itemClicked.connect(self._choose)
         self.list.itemChanged.connect(self._switch)
         self.inside.addWidget(self.list)
@@ -51,9 +52,9 @@ class PullPanel(Panel):
             "the zone's own picture in its own pixels",
             self._reads,
         )
-        self.on_black = QCheckBox("Shot on black")
+        self.on_black = QCheckBox(say("Shot on black"))
         self.on_black.setToolTip(
-            "The picture was shot on black and holds its own light: nothing of it is taken away, alpha only hides"
+            say("The picture was shot on black and holds its own light: nothing of it is taken away, alpha only hides")
         )
         self.on_black.clicked.connect(self._on_black)
         self.inside.addLayout(row(note("Looks at"), self.reads))
@@ -79,11 +80,14 @@ class PullPanel(Panel):
 
     def _reads(self, which: str) -> None:
         matte = self.desk.own_matte()
-        self.desk.give_matte(matte.but(reads=which), f"{matte.name} looks at the {which}")
+        self.desk.give_matte(matte.but(reads=which), say("{name} looks at the {which}", name=matte.name, which=which))
 
     def _on_black(self, on: bool) -> None:
         matte = self.desk.own_matte()
-        self.desk.give_matte(matte.but(over_black=bool(on)), f"{matte.name} {'on' if on else 'not on'} black")
+        self.desk.give_matte(
+            matte.but(over_black=bool(on)),
+            say("{name} {which} black", name=matte.name, which=say("on") if on else say("not on")),
+        )
 
     def refresh(self) -> None:
         pulls, pull = self.desk.own_matte().pulls, self.pull
@@ -103,7 +107,7 @@ class PullPanel(Panel):
         self.list.clear()
         for number, each in enumerate(pulls):
             sign = f"{SIGNS[each.combine]} " if number else ""
-            item = QListWidgetItem(f"{sign}{each.kind.capitalize()}")
+            item = QListWidgetItem(f"{sign}{say(each.kind).capitalize()}")
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Checked if each.on else Qt.CheckState.Unchecked)
             item.setData(Qt.ItemDataRole.UserRole, each.id)
@@ -119,7 +123,7 @@ class PullPanel(Panel):
         self.list.setVisible(bool(pulls))
         self.words.setVisible(not pulls)
         if pull is not None:
-            self.combine.setCurrentText(pull.combine)
+            choose(self.combine, pull.combine)
         for kind, form in self.forms.items():
             form.pull = pull if pull is not None and kind == pull.kind else None
             form.setVisible(form.pull is not None)
@@ -131,7 +135,7 @@ class PullPanel(Panel):
             matte = self.desk.own_matte()
             pull = PULLS[kind](id=self.desk.shot.new_id("pull"))
             self.chosen = pull.id
-            self.desk.give_matte(matte.with_pull(pull), f"Add a {kind} pull")
+            self.desk.give_matte(matte.with_pull(pull), say("Add a {kind} pull", kind=say(kind)))
         self.add.setCurrentIndex(0)
 
     def _choose(self, item: QListWidgetItem) -> None:
@@ -141,14 +145,16 @@ class PullPanel(Panel):
     def _put(self, words: str, **changes: object) -> None:
         matte, pull = self.desk.matte, self.pull
         if matte is not None and pull is not None:
-            self.desk.edit_matte(matte.with_pull(pull.but(**changes)), f"{words} of {matte.name}")
+            self.desk.edit_matte(
+                matte.with_pull(pull.but(**changes)), say("{words} of {name}", words=say(words), name=matte.name)
+            )
 
     def _switch(self, item: QListWidgetItem) -> None:
         matte, id = self.desk.matte, item.data(Qt.ItemDataRole.UserRole)
         on = item.checkState() == Qt.CheckState.Checked
         pull = next((pull for pull in matte.pulls if pull.id == id), None) if matte else None
         if matte is not None and pull is not None and pull.on != on:
-            self.desk.edit_matte(matte.with_pull(pull.but(on=on)), f"{pull.kind.capitalize()} {'on' if on else 'off'}")
+            self.desk.edit_matte(matte.with_pull(pull.but(on=on)), switched(say(pull.kind).capitalize(), on))
 
     def _up(self) -> None:
         matte, pull = self.desk.matte, self.pull
@@ -165,4 +171,4 @@ class PullPanel(Panel):
         matte, pull = self.desk.matte, self.pull
         if matte is not None and pull is not None:
             rest = tuple(each for each in matte.pulls if each.id != pull.id)
-            self.desk.edit_matte(matte.but(pulls=rest), f"Remove the {pull.kind} pull")
+            self.desk.edit_matte(matte.but(pulls=rest), say("Remove the {kind} pull", kind=say(pull.kind)))

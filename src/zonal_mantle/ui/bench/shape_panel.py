@@ -9,12 +9,13 @@ from PySide6.QtWidgets import QApplication, QCheckBox, QListWidget, QListWidgetI
 
 from ...paths import write_whole
 from ...shot import MantleError, Shape
+from ...words import say
 from ..apart import apart
 from ..ask import existing_file, new_file
 from ..desk import Desk, new_gesture
 from ..numberfield import NumberField
 from ..tools.shape import FORMS_DRAWN, ShapeTool
-from ..widgets import choice, fill, named, note, push_button, row, tool_button
+from ..widgets import choice, chosen_of, fill, named, note, push_button, row, switched, tool_button
 from .panel import Panel
 from .takes import Takes
 
@@ -37,8 +38,8 @@ class ShapePanel(Panel):
         self.inside.addLayout(row(self.keep, self.drop, named("Form", self.form, wide=False)))
         self.list = QListWidget()
         self.list.setFixedHeight(76)
-        self.list.setAccessibleName("Shapes")
-        self.list.setToolTip("The shapes of this matte. The box switches one on and off")
+        self.list.setAccessibleName(say("Shapes"))
+        self.list.setToolTip(say("The shapes of this matte. The box switches one on and off"))
         self.list.itemClicked.connect(self._choose)
         self.list.itemChanged.connect(self._switch)
         self.inside.addWidget(self.list)
@@ -69,8 +70,8 @@ class ShapePanel(Panel):
             "Shutter", 0, 1, 0.05, 0, 2, "frame", "Share of a frame over which its motion is blurred"
         )
         self.plain(self.shutter, lambda: self._value("shutter"), lambda v, w, g: self._put(w, g, shutter=v))
-        self.invert = QCheckBox("Invert")
-        self.invert.setToolTip("Works outside the outline instead of inside")
+        self.invert = QCheckBox(say("Invert"))
+        self.invert.setToolTip(say("Works outside the outline instead of inside"))
         self.invert.clicked.connect(lambda on: self._put("Invert", None, invert=bool(on)))
         self.inside.addLayout(row(self.shutter, self.invert))
         self.rides = choice([NOTHING], "The lock that the chosen shape rides on", self._ride)
@@ -86,8 +87,8 @@ class ShapePanel(Panel):
         self.list.blockSignals(True)
         self.list.clear()
         for shape in shapes:
-            keys = f" · {len(shape.keys)} keys" if len(shape.keys) > 1 else ""
-            item = QListWidgetItem(f"{shape.name} · {shape.mode}{keys}")
+            keys = say(" · {count} keys", count=len(shape.keys)) if len(shape.keys) > 1 else ""
+            item = QListWidgetItem(f"{shape.name} · {say(shape.mode)}{keys}")
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Checked if shape.on else Qt.CheckState.Unchecked)
             item.setData(Qt.ItemDataRole.UserRole, shape.id)
@@ -121,7 +122,11 @@ class ShapePanel(Panel):
     def _put(self, words: str, gesture: str | None, **changes: object) -> None:
         matte, shape = self.desk.matte, self.shape
         if matte is not None and shape is not None:
-            self.desk.edit_matte(matte.with_shape(shape.but(**changes)), f"{words} of {shape.name}", gesture)
+            self.desk.edit_matte(
+                matte.with_shape(shape.but(**changes)),
+                say("{words} of {name}", words=say(words), name=shape.name),
+                gesture,
+            )
 
     def _share(self) -> float | None:
         shape, points = self.shape, self.tool.points_chosen
@@ -137,7 +142,7 @@ class ShapePanel(Panel):
 
     def _draw(self, mode: str) -> None:
         self.desk.choose_stage("Matte")
-        self.tool.start(mode, self.form.currentText())
+        self.tool.start(mode, chosen_of(self.form))
         self.desk.choice_changed.emit()
 
     def _choose(self, item: QListWidgetItem) -> None:
@@ -149,16 +154,16 @@ class ShapePanel(Panel):
         shape = next((s for s in matte.shapes if s.id == id), None) if matte is not None else None
         on = item.checkState() == Qt.CheckState.Checked
         if matte is not None and shape is not None and on != shape.on:
-            self.desk.edit_matte(matte.with_shape(shape.but(on=on)), f"{shape.name} {'on' if on else 'off'}")
+            self.desk.edit_matte(matte.with_shape(shape.but(on=on)), switched(shape.name, on))
 
     def _key(self) -> None:
         matte, shape, frame = self.desk.matte, self.shape, self.desk.frame
         if matte is None or shape is None:
             return
         if any(key.frame == frame for key in shape.keys) and len(shape.keys) > 1:
-            new, words = shape.without_key(frame), f"Remove a key of {shape.name}"
+            new, words = shape.without_key(frame), say("Remove a key of {name}", name=shape.name)
         else:
-            new, words = shape.with_points(frame, shape.points_at(frame)), f"Key {shape.name}"
+            new, words = shape.with_points(frame, shape.points_at(frame)), say("Key {name}", name=shape.name)
         self.desk.edit_matte(matte.with_shape(new), words, new_gesture())
 
     def _ride(self, _: str) -> None:
@@ -172,13 +177,15 @@ class ShapePanel(Panel):
         if self.shape is not None and standing is not None:
             words = {"shape": self.shape.model_dump(mode="json"), "standing": standing.model_dump(mode="json")}
             QApplication.clipboard().setText(json.dumps(words))
-            self.desk.said.emit(f"Copied {self.shape.name} as it stands on frame {self.desk.frame}.", False)
+            self.desk.said.emit(
+                say("Copied {name} as it stands on frame {frame}.", name=self.shape.name, frame=self.desk.frame), False
+            )
 
     def _copied(self, which: str) -> Shape | None:
         try:
             return Shape.model_validate(json.loads(QApplication.clipboard().text())[which])
         except (ValueError, KeyError, TypeError):
-            self.desk.said.emit("The clipboard holds no shape. Copy one first.", True)
+            self.desk.said.emit(say("The clipboard holds no shape. Copy one first."), True)
             return None
 
     def _paste_key(self) -> None:
@@ -187,7 +194,11 @@ class ShapePanel(Panel):
         if matte is None or shape is None or copied is None:
             return
         if len(copied.keys[0].points) != len(shape.keys[0].points) or copied.form != shape.form:
-            words = f"{copied.name} has another outline than {shape.name}: a key needs the same form and point count."
+            words = say(
+                "{name} has another outline than {name_2}: a key needs the same form and point count.",
+                name=copied.name,
+                name_2=shape.name,
+            )
             self.desk.said.emit(words, True)
             return
         self.tool.key_outline(copied.keys[0])
@@ -199,7 +210,7 @@ class ShapePanel(Panel):
             return
         if shape.rides not in {lock.id for lock in self.desk.shot.locks}:
             shape = shape.but(rides=None)
-        self._take([shape], f"Paste {shape.name}")
+        self._take([shape], say("Paste {name}", name=shape.name))
 
     def _take(self, shapes: list[Shape], words: str) -> None:
         matte = self.desk.own_matte()
@@ -223,7 +234,7 @@ class ShapePanel(Panel):
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return
-        self._take(shapes, f"Read {path.name}")
+        self._take(shapes, say("Read {name}", name=path.name))
 
     def _write(self) -> None:
         path = new_file(self, "Write shapes", "SVG pictures (*.svg)", ".svg")
@@ -236,6 +247,8 @@ class ShapePanel(Panel):
             text = shapes_to_svg(shapes, self.desk.frame, self.desk.shot.size)
             apart(lambda: write_whole(path, text))
         except OSError as problem:
-            self.desk.said.emit(f"{path} cannot be written: {problem.strerror}.", True)
+            self.desk.said.emit(
+                say("{path} cannot be written: {strerror}.", path=path, strerror=problem.strerror), True
+            )
             return
-        self.desk.said.emit(f"Wrote {len(shapes)} shapes to {path.name}.", False)
+        self.desk.said.emit(say("Wrote {count} shapes to {name}.", count=len(shapes), name=path.name), False)

@@ -8,9 +8,10 @@ from typing import Literal
 from PySide6.QtWidgets import QCheckBox
 
 from ...shot import SkyStroke
+from ...words import say
 from ..numberfield import NumberField
 from ..tools.sample import Area
-from ..widgets import choice, fill, named, push_button, row
+from ..widgets import choice, choose, fill, named, push_button, row
 from .pull_forms import NOTHING, Form
 
 
@@ -78,8 +79,8 @@ class ClearSkyForm(Form):
             lambda: self.pull.degree if self.pull else None,
             lambda v, w, g: self.put(w, g, degree=round(v)),
         )
-        self.clouds = QCheckBox("Clouds")
-        self.clouds.setToolTip("Adds what the surface leaves, smoothed: soft clouds belong to the sky")
+        self.clouds = QCheckBox(say("Clouds"))
+        self.clouds.setToolTip(say("Adds what the surface leaves, smoothed: soft clouds belong to the sky"))
         self.clouds.clicked.connect(lambda on: self.put("Clouds", clouds=bool(on)))
         self.inside.addLayout(row(self.degree, self.clouds))
         self.carried = choice(
@@ -94,7 +95,7 @@ class ClearSkyForm(Form):
         self.clouds.setChecked(self.pull.clouds)
         self.forget.setEnabled(bool(self.pull.areas or self.pull.strokes))
         by_region = self.pull.finds == "region"
-        self.finds.setCurrentText(self.pull.finds)
+        choose(self.finds, self.pull.finds)
         for part in (self.not_here, self.doubt, self.rides):
             part.setEnabled(by_region)
         for part in (self.degree, self.clouds, self.carried):
@@ -119,8 +120,8 @@ class ClearSkyForm(Form):
             )
             self.put("Sky here" if says == "sky" else "Not sky here", strokes=(*self.pull.strokes, stroke))
 
-        what = "sky that is left" if says == "sky" else "what stays"
-        self.sample(f"Drag over {what}.", taken)
+        what = say("sky that is left") if says == "sky" else say("what stays")
+        self.sample(say("Drag over {what}.", what=what), taken)
 
     def _ask(self) -> None:
         if self.pull is not None and self.pull.finds == "region":

@@ -9,6 +9,7 @@ from PySide6.QtCore import Signal
 from ...comp import Mend
 from ...media import encodings
 from ...shot import Source
+from ...words import say
 from ..desk import Desk
 from ..numberfield import NumberField
 from ..widgets import choice, fill, named, note, push_button, row, show_choice
@@ -85,12 +86,12 @@ class SourceStage(Stage):
         source = self.source
         problem = self.desk.problem_of(source)
         moving = source.kind != "still"
-        self.file.setText(f"{Path(source.path).name}\n{source.kind}, {source.width}×{source.height}")
+        self.file.setText(f"{Path(source.path).name}\n{say(source.kind)}, {source.width}×{source.height}")
         self.file.setToolTip(source.path)
         self.problem.setText(problem or "")
         self.problem.setVisible(bool(problem))
         show_choice(self.encoding, list(encodings()), source.encoding)
-        self.guess.setText("The encoding is a guess." if source.encoding_guessed else "")
+        self.guess.setText(say("The encoding is a guess.") if source.encoding_guessed else "")
         self.guess.setVisible(source.encoding_guessed)
         show_choice(self.alpha, ["none", "straight", "premultiplied"], source.alpha)
         for field, value in ((self.first, source.start), (self.last, source.end)):
@@ -115,10 +116,12 @@ class SourceStage(Stage):
         fill(self.clean, entries, shot.clean)
 
     def _denoised(self, name: str) -> None:
-        self.desk.edit(self.desk.shot.but(denoised=self.denoised.currentData()), f"Denoised plate: {name}")
+        self.desk.edit(
+            self.desk.shot.but(denoised=self.denoised.currentData()), say("Denoised plate: {name}", name=name)
+        )
 
     def _clean(self, name: str) -> None:
-        self.desk.edit(self.desk.shot.but(clean=self.clean.currentData()), f"Clean plate: {name}")
+        self.desk.edit(self.desk.shot.but(clean=self.clean.currentData()), say("Clean plate: {name}", name=name))
 
     def _put(self, label: str, gesture: str | None = None, **changes: object) -> None:
         self.desk.edit(self.desk.shot.with_source(self.source.but(**changes)), label, gesture)
@@ -134,7 +137,7 @@ class SourceStage(Stage):
         self.desk.edit(shot, "Rate")
 
     def _encoding(self, name: str) -> None:
-        self._put(f"Read as {name}", encoding=name, encoding_guessed=False)
+        self._put(say("Read as {name}", name=name), encoding=name, encoding_guessed=False)
 
     def _alpha(self, name: str) -> None:
-        self._put(f"Alpha {name}", alpha=name)
+        self._put(say("Alpha {name}", name=name), alpha=name)

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QCheckBox, QFrame, QLabel, QSizePolicy, QVBoxLayou
 
 from ...comp import Mend
 from ...shot import Keyed, Zone
+from ...words import say
 from .. import theme
 from ..desk import Desk, new_gesture
 from ..guard import guarded
@@ -32,21 +33,21 @@ class Header(QFrame):
         self._shown_trouble: bool | None = None
         self.name = name
         self._mend: Mend | None = None
-        self.setToolTip(tip)
+        self.setToolTip(say(tip))
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.setAccessibleName(name)
+        self.setAccessibleName(say(name))
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.arrow = QLabel("▸")
-        self.title = QLabel(name)
+        self.title = QLabel(say(name))
         self.title.setFont(theme.font(12, medium=True))
         self.reading, self.words = QLabel(), ""
         self.reading.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.switch = QCheckBox()
-        self.switch.setToolTip(f"Switch {name} on or off")
-        self.switch.setAccessibleName(f"{name} on")
+        self.switch.setToolTip(say("Switch {name} on or off", name=name))
+        self.switch.setAccessibleName(say("{name} on", name=name))
         self.reading.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.mend = push_button("", "Mends the trouble of this stage", lambda: self.mend_wanted.emit(self._mend))
-        self.mend.setAccessibleName(f"Mend {name}")
+        self.mend.setAccessibleName(say("Mend {name}", name=name))
         self.mend.hide()
         line = row(self.arrow, self.title, self.reading, self.switch, spacing=5)
         line.setStretch(2, 1)  # type: ignore[attr-defined]
@@ -64,7 +65,7 @@ class Header(QFrame):
         if mend is not None:
             self.mend.setText(mend.label)
             self.mend.setAccessibleName(mend.label)
-            self.mend.setToolTip(f"Mends the trouble of this stage: {mend.label}")
+            self.mend.setToolTip(say("Mends the trouble of this stage: {label}", label=mend.label))
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
@@ -91,7 +92,7 @@ class Header(QFrame):
 
     def show_reading(self, words: str, trouble: bool = False) -> None:
         """The reading; trouble is shown by a mark as well as by colour."""
-        self.words = ("▲ " if trouble else "") + words
+        self.words = ("▲ " if trouble else "") + say(words)
         self.reading.setToolTip(self.words)
         self.setAccessibleDescription(self.words)
         self._show_words()
@@ -190,7 +191,7 @@ class Stage(QWidget):
             part = get(self.zone)
             if part is not None:
                 new = put(self.zone, part.with_value(self.desk.frame, value))
-                self.desk.edit_zone(new, f"{field.label} of {self.zone.name}", gesture)
+                self.desk.edit_zone(new, say("{label} of {name}", label=field.label, name=self.zone.name), gesture)
 
         def key(on: bool) -> None:
             part = get(self.zone)
@@ -198,7 +199,7 @@ class Stage(QWidget):
                 return
             frame = self.desk.frame
             new = part.with_key(frame, part.at(frame)) if on else part.without_key(frame)
-            self.desk.edit_zone(put(self.zone, new), f"Key {field.label}", new_gesture())
+            self.desk.edit_zone(put(self.zone, new), say("Key {label}", label=field.label), new_gesture())
 
         field.changed.connect(changed)
         field.gesture.connect(self.desk.set_dragging)

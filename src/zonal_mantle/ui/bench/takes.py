@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QMenu, QToolButton
 
 from ...shot import Follow
 from ...shot.follow import PARTS, WHOLE
+from ...words import say
 from .. import theme
 
 
@@ -20,12 +21,12 @@ class Takes(QToolButton):
         self.follow, self._changed = WHOLE, changed
         self.setFont(theme.font(11))
         self.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        self.setToolTip(f"Which parts of the lock's motion {rider} follows")
+        self.setToolTip(say("Which parts of the lock's motion {rider} follows", rider=say(rider)))
         self.setAccessibleName(self.toolTip())
         self.list = QMenu(self)
         self.parts: dict[str, QAction] = {}
         for name in PARTS:
-            part = self.list.addAction(name.capitalize())
+            part = self.list.addAction(say(name).capitalize())
             part.setCheckable(True)
             part.triggered.connect(lambda on, name=name: self._changed(self.follow.but(**{name: bool(on)})))
             self.parts[name] = part
@@ -38,5 +39,5 @@ class Takes(QToolButton):
         for name, part in self.parts.items():
             part.setChecked(getattr(self.follow, name))
         taken = [name for name in PARTS if getattr(self.follow, name)]
-        words = "all motion" if len(taken) == len(PARTS) else ", ".join(taken) or "no motion"
-        self.setText(f"Follows {words}")
+        words = say("all motion") if len(taken) == len(PARTS) else ", ".join(map(say, taken)) or say("no motion")
+        self.setText(say("Follows {words}", words=words))

@@ -9,6 +9,7 @@ from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QP
 from PySide6.QtWidgets import QWidget
 
 from ...media.curves import srgb_encode
+from ...words import say
 from .. import theme
 from ..desk import new_gesture
 from ..guard import guarded
@@ -41,10 +42,13 @@ class TintPad(QWidget):
     def __init__(self, name: str) -> None:
         super().__init__()
         self.name = name
-        self.setAccessibleName(f"Tint of the {name}")
+        self.setAccessibleName(say("Tint of the {name}", name=name))
         self.setToolTip(
-            f"Tint of the {name}: drag toward magenta, green, amber or blue. Dot: the zone; ring: its aim. "
-            "Double click: none"
+            say(
+                "Tint of the {name}: drag toward magenta, green, amber or blue. Dot: the zone; ring: its aim. "
+                "Double click: none",
+                name=name,
+            )
         )
         self.setFixedHeight(HIGH_PX)
         self.at = (0.0, 0.0)

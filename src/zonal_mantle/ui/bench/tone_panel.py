@@ -11,11 +11,12 @@ from ...match.tone import logged
 from ...match.tone_files import CDL_FORMATS, read_cdl, write_cdl, write_tone
 from ...shot import Keyed, Look, LookUse, MantleError, Match, ToneMatch
 from ...shot.match import DAYLIGHT_DUV, DAYLIGHT_K
+from ...words import say
 from .. import ask
 from ..apart import apart
 from ..desk import Desk
 from ..numberfield import NumberField
-from ..widgets import choice, column, note, push_button, row, show_choice
+from ..widgets import choice, chosen_of, column, note, push_button, row, show_choice
 from .curve_edit import CurveEdit
 from .look_page import LookPage
 from .match_part import MatchPart, rgb_names
@@ -150,10 +151,26 @@ class TonePanel(MatchPart):
         self.balance: dict[str, list[NumberField]] = {name: [] for name, _ in RANGES}
         for colour in ("all", "red", "green", "blue"):
             for name, label in RANGES:
-                tip = f"Lightness of the {name}; 1 unchanged" if colour == "all" else f"{colour} in the {name}"
-                field = self.inner(f"{label} {colour}", name, colour, 0.01, 1.99, 0.005, 1, 3, "", tip, bare=True)
+                tip = (
+                    say("Lightness of the {name}; 1 unchanged", name=say(name))
+                    if colour == "all"
+                    else say("{colour} in the {name}", colour=say(colour), name=say(name))
+                )
+                field = self.inner(
+                    say("{label} {colour}", label=say(label), colour=say(colour)),
+                    name,
+                    colour,
+                    0.01,
+                    1.99,
+                    0.005,
+                    1,
+                    3,
+                    "",
+                    tip,
+                    bare=True,
+                )
                 self.balance[name].append(field)
-            out.addLayout(row(named(colour.capitalize()), *(self.balance[name][-1] for name, _ in RANGES)))
+            out.addLayout(row(named(say(colour).capitalize()), *(self.balance[name][-1] for name, _ in RANGES)))
         return out
 
     def _curves(self) -> QVBoxLayout:
@@ -163,7 +180,7 @@ class TonePanel(MatchPart):
         self.flat = push_button("Reset curve", "Takes this curve away", lambda: self._curve((), None))
         out.addLayout(row(self.which, self.flat))
         self.curve = CurveEdit(curve_at, 1.0, rising=True)
-        self.curve.setAccessibleName("Tone curve")
+        self.curve.setAccessibleName(say("Tone curve"))
         self.curve.changed.connect(self._curve)
         self.curve.gesture.connect(self.desk.set_dragging)
         out.addWidget(self.curve)
@@ -186,7 +203,9 @@ class TonePanel(MatchPart):
         out.addWidget(self.by)
         self.hue_fields = []
         for k, name in enumerate(HUE_NAMES):
-            field = NumberField(name, -180, 180, 0.5, 0, 2, "", f"For {name.lower()} and what is near it")
+            field = NumberField(
+                name, -180, 180, 0.5, 0, 2, "", say("For {lower} and what is near it", lower=name.lower())
+            )
             self.plain(field, lambda k=k: self._hue_value(k), lambda v, w, g, k=k: self._set_hue(k, v, g))
             self.hue_fields.append(field)
         for a, b in zip(self.hue_fields[::2], self.hue_fields[1::2]):
@@ -201,7 +220,15 @@ class TonePanel(MatchPart):
             parts = []
             for k, colour in enumerate(("red", "green", "blue")):
                 field = NumberField(
-                    f"{end} {colour}", 0, 4, 0.005, 0.5, 3, "", f"{colour} where it is {end}", bare=True
+                    say("{label} {colour}", label=say(end), colour=say(colour)),
+                    0,
+                    4,
+                    0.005,
+                    0.5,
+                    3,
+                    "",
+                    say("{colour} where it is {end}", colour=say(colour), end=say(end)),
+                    bare=True,
                 )
                 self.plain(
                     field,
@@ -210,7 +237,7 @@ class TonePanel(MatchPart):
                 )
                 parts.append(field)
             self.tints[end] = parts
-            words = note(end.capitalize())
+            words = note(say(end).capitalize())
             words.setFixedWidth(38)
             out.addLayout(row(words, *parts))
         return out
@@ -219,7 +246,7 @@ class TonePanel(MatchPart):
         out = column(3)
         self.encoding: QComboBox = choice(
             ["scene-linear", "log"], "The encoding that the CDL works in",
-            lambda v: self.put(f"CDL in {v}", cdl=self.value().cdl.but(encoding=v)),
+            lambda v: self.put(say("CDL in {v}", v=say(v)), cdl=self.value().cdl.but(encoding=v)),
         )  # fmt: skip
         self.encoding.setMinimumContentsLength(11)
         out.addLayout(row(note("Works in"), self.encoding, 1))
@@ -231,7 +258,7 @@ class TonePanel(MatchPart):
         ):  # fmt: skip
             parts = [
                 self.inner(
-                    f"{label} {colour}",
+                    say("{label} {colour}", label=say(label), colour=say(colour)),
                     "cdl",
                     name,
                     low,
@@ -240,7 +267,7 @@ class TonePanel(MatchPart):
                     default,
                     3,
                     "",
-                    f"{label} of {colour}",
+                    say("{label} of {colour}", label=label, colour=colour),
                     place=k,
                     bare=True,
                 )
@@ -274,7 +301,7 @@ class TonePanel(MatchPart):
         """Lays another look on."""
         zone = self.desk.zone
         if zone is not None:
-            self.desk.edit_zone(zone.but(look=use), f"{words} on {zone.name}", gesture)
+            self.desk.edit_zone(zone.but(look=use), say("{words} on {name}", words=words, name=zone.name), gesture)
 
     def as_look(self, name: str) -> Look | None:
         """The tone as a look of a name."""
@@ -283,7 +310,7 @@ class TonePanel(MatchPart):
 
     # --- changing ---
     def _level(self, label: str, name: str, place: int, default: float) -> NumberField:
-        field = NumberField(label, -0.5, 1.5, 0.002, default, 2, "", f"{label}, in the log encoding")
+        field = NumberField(label, -0.5, 1.5, 0.002, default, 2, "", say("{label}, in the log encoding", label=label))
 
         def get() -> Keyed | None:
             value = self.value()
@@ -302,31 +329,31 @@ class TonePanel(MatchPart):
             red=part.red.with_value(frame, red), green=part.green.with_value(frame, green),
             blue=part.blue.with_value(frame, blue),
         )  # fmt: skip
-        self.put(f"Tint of the {name}", gesture, **{name: new})
+        self.put(say("Tint of the {name}", name=name), gesture, **{name: new})
 
     def _curve(self, points: object, gesture: str | None) -> None:
-        name = self.which.currentText()
+        name = chosen_of(self.which)
         straight = tuple(points) == STRAIGHT  # type: ignore[arg-type]
-        self.put(f"Curve {name.lower()}", gesture, **{CURVES[name]: () if straight else points})
+        self.put(say("Curve {lower}", lower=name.lower()), gesture, **{CURVES[name]: () if straight else points})
 
     def _hue_value(self, k: int) -> float | None:
         value = self.value()
         if value is None:
             return None
-        name = self.by.currentText()
+        name = chosen_of(self.by)
         points = getattr(value, BY_HUE[name])
         rest = 0.0 if name == "Hue" else 1.0
         return points[k][1] if len(points) == len(HUES) else rest
 
     def _set_hue(self, k: int, number: float, gesture: str) -> None:
-        name = self.by.currentText()
+        name = chosen_of(self.by)
         rest = 0.0 if name == "Hue" else max(number, 0.0)
         old = getattr(self.value(), BY_HUE[name])
         plain = 0.0 if name == "Hue" else 1.0
         points = list(old) if len(old) == len(HUES) else [(hue, plain) for hue, _ in HUES]
         points[k] = (points[k][0], number if name == "Hue" else rest)
         gone = all(value == plain for _, value in points)
-        self.put(f"{name} by hue", gesture, **{BY_HUE[name]: () if gone else tuple(points)})
+        self.put(say("{name} by hue", name=name), gesture, **{BY_HUE[name]: () if gone else tuple(points)})
 
     def _tint_value(self, end: str, k: int) -> float | None:
         value = self.value()
@@ -335,7 +362,7 @@ class TonePanel(MatchPart):
     def _set_tint(self, end: str, k: int, number: float, gesture: str) -> None:
         tint = self.value().tint
         colour = tuple(number if j == k else v for j, v in enumerate(getattr(tint, end)))
-        self.put(f"Tint of {end}", gesture, tint=tint.but(**{end: colour}))
+        self.put(say("Tint of {end}", end=end), gesture, tint=tint.but(**{end: colour}))
 
     def _line(self) -> None:
         self.line_wanted("Drag from where the light begins to where all of it is there.", self._line_drawn)
@@ -359,7 +386,7 @@ class TonePanel(MatchPart):
         if path is None:
             return
         try:
-            self.put(f"CDL of {path.name}", cdl=apart(lambda: read_cdl(path)))
+            self.put(say("CDL of {name}", name=path.name), cdl=apart(lambda: read_cdl(path)))
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
 
@@ -378,7 +405,7 @@ class TonePanel(MatchPart):
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
             return
-        self.desk.said.emit(f"{path.name} is written. {lost}", False)
+        self.desk.said.emit(say("{name} is written. {lost}", name=path.name, lost=lost), False)
 
     # --- showing ---
     @property
@@ -392,9 +419,15 @@ class TonePanel(MatchPart):
         if found is None or found.problem:
             return found.problem if found is not None else ""
         dark, middle, light = found.delta_e
-        return (
-            f"Shadows, middle, lights: ΔE {dark:.1f}, {middle:.1f}, {light:.1f}; "
-            f"{found.stops[0]:+.1f}, {found.stops[2]:+.1f}, {found.stops[-1]:+.1f} stops"
+        return say(
+            "Shadows, middle, lights: ΔE {dark:.1f}, {middle:.1f}, {light:.1f}; {stops:+.1f}, "
+            "{stops_2:+.1f}, {stops_3:+.1f} stops",
+            dark=dark,
+            middle=middle,
+            light=light,
+            stops=found.stops[0],
+            stops_2=found.stops[2],
+            stops_3=found.stops[-1],
         )
 
     def refresh(self) -> None:
@@ -416,7 +449,7 @@ class TonePanel(MatchPart):
         """What the fields by hue hold: degrees, or factors."""
         if not self.has_page("Colour"):
             return
-        hue = self.by.currentText()
+        hue = chosen_of(self.by)
         for field in self.hue_fields:
             field.low, field.high = (-180, 180) if hue == "Hue" else (0, 4)
             field.step, field.default = (0.5, 0.0) if hue == "Hue" else (0.01, 1.0)
@@ -446,7 +479,7 @@ class TonePanel(MatchPart):
             )
 
     def _show_curve(self, value: ToneMatch, found: MatchReading | None) -> None:
-        points = getattr(value, CURVES[self.which.currentText()])
+        points = getattr(value, CURVES[chosen_of(self.which)])
         if found is not None and found.zone_light:
             self.curve.ticks = (
                 tuple(logged(max(v, 0.0)) for v in found.zone_light),

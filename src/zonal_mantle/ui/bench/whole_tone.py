@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from ...finish.look import look_from
 from ...shot import Finish, Look, LookUse, ToneMatch
+from ...words import say
 from ..desk import Desk
 from .panel import Panel
 from .tone_panel import TonePanel
@@ -32,7 +33,7 @@ class WholeTone(TonePanel):
     def __init__(self, desk: Desk, of: ToneOf) -> None:
         self.of = of
         super().__init__(desk)
-        self.on.setToolTip("Switches this tone on or off")
+        self.on.setToolTip(say("Switches this tone on or off"))
         for part in (self.fit, self.strength, self.sky, self.whole):
             part.hide()
 
@@ -46,17 +47,19 @@ class WholeTone(TonePanel):
     def put(self, words: str, gesture: str | None = None, **changes: object) -> None:
         value = self.value()
         if value is not None:
-            self.of.put_tone(value.but(**changes), f"{words} of {self.of.name()}", gesture)
+            self.of.put_tone(
+                value.but(**changes), say("{words} of {name}", words=say(words), name=self.of.name()), gesture
+            )
 
     def _set_back(self) -> None:
         if self.value() is not None:
-            self.of.put_tone(ToneMatch(), f"Reset tone of {self.of.name()}", None)
+            self.of.put_tone(ToneMatch(), say("Reset tone of {name}", name=self.of.name()), None)
 
     def look_use(self) -> LookUse | None:
         return self.of.look()
 
     def put_look(self, use: LookUse | None, words: str, gesture: str | None = None) -> None:
-        self.of.put_look(use, f"{words} on {self.of.name()}", gesture)
+        self.of.put_look(use, say("{words} on {name}", words=words, name=self.of.name()), gesture)
 
     def as_look(self, name: str) -> Look | None:
         value = self.value()

@@ -6,6 +6,7 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QKeyEvent, QPainter, QPolygonF
 
 from ...comp.aim import corners_of
+from ...words import say
 from .. import theme
 from ..desk import Desk
 from .base import Tool, label, outline_pen
@@ -58,4 +59,4 @@ class AimTool(Tool):
                 painter.setPen(pen)
                 painter.drawPolygon(places)
             far = "" if area.distance_m is None else f", {area.distance_m:g} m"
-            label(painter, places[0] + QPointF(4, 14), f"Aim {number}{far}")
+            label(painter, places[0] + QPointF(4, 14), say("Aim {number}{far}", number=number, far=far))

@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen
 
+from ...words import say
+
 if TYPE_CHECKING:
     from ..desk import Desk
     from ..viewer import Viewer
@@ -73,7 +75,7 @@ def label(painter: QPainter, at: QPointF, words: str) -> None:
     box = QRectF(painter.fontMetrics().boundingRect(words)).translated(at).adjusted(-4, -2, 4, 2)
     painter.fillRect(box, QColor(24, 24, 24, 205))
     painter.setPen(QColor("#d8d8d8"))
-    painter.drawText(at, words)
+    painter.drawText(at, say(words))
 
 
 def outline_pen(colour: str, dashed: bool = False, width: float = 1.4) -> tuple[QPen, QPen]:

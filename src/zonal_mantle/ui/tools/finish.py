@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QKeyEvent, QPainter
 
+from ...words import say
 from .. import theme
 from ..desk import Desk
 from .base import Tool, outline_pen
@@ -31,7 +32,7 @@ class FinishTool(Tool):
     def hint(self) -> str:  # type: ignore[override]
         """What the next gesture does."""
         if self.local.drawing is not None:
-            return self.local.words().replace("keep shape", "light")
+            return self.local.words()
         return self._now.hint
 
     def cancel(self) -> None:
@@ -76,7 +77,9 @@ class FinishTool(Tool):
     def _acts(self, viewer: object) -> bool:
         """Whether places on the screen are places of the plate."""
         if self.desk.view == "Delivery" and self._now is not _NO_TOOL:
-            self.desk.said.emit("The delivered frame is only looked at. Choose Finished to draw on the picture.", True)
+            self.desk.said.emit(
+                say("The delivered frame is only looked at. Choose Finished to draw on the picture."), True
+            )
             return False
         return True
 

@@ -13,6 +13,7 @@ from ...place import painting_perspective, plate_perspective
 from ...place.perspective import height_at
 from ...place.ride import lock_motion
 from ...shot import Line
+from ...words import say
 from ..desk import Desk, new_gesture
 from .base import Tool, handle, label, near, outline_pen
 
@@ -82,7 +83,7 @@ class LineTool(Tool):
         """A new line on the picture that is seen; there is one horizon."""
         kept = tuple(line for line in self.lines if kind != "horizon" or line.kind != "horizon")
         line = Line(id=self.desk.shot.new_id("line"), kind=kind, a=a, b=b, frame=self.desk.frame)
-        self.put((*kept, line), f"Draw a line: {kind}")
+        self.put((*kept, line), say("Draw a line: {kind}", kind=say(kind)))
         self.chosen = line.id
 
     def _motion(self, line: Line) -> np.ndarray:
@@ -160,7 +161,7 @@ class LineTool(Tool):
                 new = line.but(**{name: (float(x), float(y))})
                 self.desk.set_dragging(True)
                 lines = tuple(new if each.id == id else each for each in self.lines)
-                self.put(lines, f"Move a line: {line.kind}", self._gesture)
+                self.put(lines, say("Move a line: {kind}", kind=say(line.kind)), self._gesture)
 
     def release(self, viewer: object, point: QPointF) -> None:
         if self._drag is not None:
@@ -172,7 +173,7 @@ class LineTool(Tool):
         end = viewer.to_plate(point)
         self._start = None
         if not self._point and np.hypot(end[0] - start[0], end[1] - start[1]) < 4:
-            self.desk.said.emit("Drag from one end of the line to the other.", True)
+            self.desk.said.emit(say("Drag from one end of the line to the other."), True)
             return
         point_only = self._point
         self.cancel()

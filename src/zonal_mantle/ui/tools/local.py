@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ...shot import LocalLight, Shape
+from ...words import say
 from .shape import ShapeTool
 
 
@@ -24,7 +25,7 @@ class LocalTool(ShapeTool):
         return next((light for light in self.desk.shot.finish.lights if light.id == self.chosen), None)
 
     def new_name(self, mode: str) -> str:
-        return f"Light {len(self.shapes) + 1}"
+        return say("Light {count}", count=len(self.shapes) + 1)
 
     def put_all(self, shapes: tuple[Shape, ...], label: str, gesture: str | None = None) -> None:
         """Lights whose shapes are gone go; a new shape is a new light."""

@@ -11,6 +11,7 @@ from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen, QPolygonF
 
 from ...geometry import camera_matrix
 from ...shot import Lock
+from ...words import say
 from .. import theme
 from ..desk import Desk
 from .base import Tool, label, near, outline_pen
@@ -66,7 +67,12 @@ class LockTool(Tool):
             self._paint_points(painter, viewer, lock)
         if self.desk.frame != lock.reference_frame and not lock.solved and lock.field:
             label(
-                painter, QPointF(12, 20), f"The field was drawn on frame {lock.reference_frame}: a solve starts there"
+                painter,
+                QPointF(12, 20),
+                say(
+                    "The field was drawn on frame {reference_frame}: a solve starts there",
+                    reference_frame=lock.reference_frame,
+                ),
             )
 
     def paint_playing(self, painter: QPainter, viewer: object) -> None:
@@ -105,7 +111,7 @@ class LockTool(Tool):
                 label(
                     painter,
                     at + QPointF(10, 4),
-                    f"{depth:.1f} m" if lock.in_metres else f"{depth:.1f} units (not scaled)",
+                    f"{depth:.1f} m" if lock.in_metres else say("{depth:.1f} units (not scaled)", depth=depth),
                 )
         if len(self.points_chosen) == 3:
             self._paint_card(painter, viewer, lock)

@@ -9,6 +9,7 @@ from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen, QPolygonF
 from ...geometry import carry
 from ...place import reference_to_frame
 from ...shot import Lock, Mark
+from ...words import say
 from .. import theme
 from ..desk import Desk, new_gesture
 from .base import Tool, handle, label, near, outline_pen
@@ -50,7 +51,9 @@ class MarkTool(Tool):
             elif place is not None:
                 self._paint_found(painter, viewer.to_widget(*place), entry.confidence)
         if not here and lock.marks:
-            words = f"Marks were set on frame {lock.reference_frame}: a solve starts there"
+            words = say(
+                "Marks were set on frame {reference_frame}: a solve starts there", reference_frame=lock.reference_frame
+            )
             label(painter, QPointF(12, 20), words)
 
     def _is_set_here(self, lock: Lock, mark: Mark) -> bool:
@@ -79,7 +82,7 @@ class MarkTool(Tool):
             painter.drawLine(at + QPointF(0, -5), at + QPointF(0, 5))
         handle(painter, patch.bottomRight(), colour=theme.ACCENT, size=2.5)
         handle(painter, reach.bottomRight(), colour="#b8b8b8", size=2.5)
-        label(painter, reach.topLeft() + QPointF(2, -4), f"Mark {k + 1}")
+        label(painter, reach.topLeft() + QPointF(2, -4), say("Mark {k}", k=k + 1))
 
     def _paint_found(self, painter: QPainter, at: QPointF, confidence: float) -> None:
         for pen in outline_pen(theme.ACCENT if confidence > 0.8 else theme.WARN):
@@ -117,7 +120,7 @@ class MarkTool(Tool):
     def press(self, viewer: object, point: QPointF, modifiers: Qt.KeyboardModifier) -> None:
         lock = self.desk.lock
         if lock is None:
-            self.desk.said.emit("There is no lock yet. Choose New point lock in the Lock stage.", True)
+            self.desk.said.emit(say("There is no lock yet. Choose New point lock in the Lock stage."), True)
             return
         if self.press_quad(viewer, point, lock):
             return
@@ -134,7 +137,14 @@ class MarkTool(Tool):
                 self._drag, self.chosen = ("mark", k), k
                 return
         if len(lock.marks) >= MOST_MARKS:
-            self.desk.said.emit(f"{lock.name} has {MOST_MARKS} marks, which is the most it can have.", True)
+            self.desk.said.emit(
+                say(
+                    "{name} has {most_marks} marks, which is the most it can have.",
+                    name=lock.name,
+                    most_marks=MOST_MARKS,
+                ),
+                True,
+            )
             return
         self._add(lock, self._start)
 
@@ -160,12 +170,19 @@ class MarkTool(Tool):
         if self.desk.frame != reference:
             mark = mark.but(frame=self.desk.frame)  # takes over from here
             if lock.at(self.desk.frame) is None:
-                words = f"{lock.name} is not solved up to frame {self.desk.frame}: no mark can take over there yet."
+                words = say(
+                    "{name} is not solved up to frame {frame}: no mark can take over there yet.",
+                    name=lock.name,
+                    frame=self.desk.frame,
+                )
                 self.desk.said.emit(words, True)
                 return
         self.chosen = len(lock.marks)
         self._drag = ("mark", self.chosen)
-        self._put(lock.but(marks=(*lock.marks, mark), reference_frame=reference), f"Set mark {self.chosen + 1}")
+        self._put(
+            lock.but(marks=(*lock.marks, mark), reference_frame=reference),
+            say("Set mark {chosen}", chosen=self.chosen + 1),
+        )
 
     def _put(self, lock: Lock, label: str) -> None:
         """A lock whose marks changed is no longer solved; one that gets a mark to take over keeps what it has."""
@@ -202,7 +219,9 @@ class MarkTool(Tool):
         else:
             new = mark.but(reach=(max(3.0, x - mark.x - mark.patch[0]), max(3.0, y - mark.y - mark.patch[1])))
         marks = tuple(new if j == k else m for j, m in enumerate(lock.marks))
-        self._put(lock.but(marks=marks), f"Move mark {k + 1}" if what == "mark" else f"Resize mark {k + 1}")
+        self._put(
+            lock.but(marks=marks), say("Move mark {k}", k=k + 1) if what == "mark" else say("Resize mark {k}", k=k + 1)
+        )
 
     def release(self, viewer: object, point: QPointF) -> None:
         self._drag = None
@@ -214,7 +233,7 @@ class MarkTool(Tool):
         if self.chosen < len(lock.marks):
             marks = tuple(m for j, m in enumerate(lock.marks) if j != self.chosen)
             self._gesture = new_gesture()
-            self._put(lock.but(marks=marks), f"Remove mark {self.chosen + 1}")
+            self._put(lock.but(marks=marks), say("Remove mark {chosen}", chosen=self.chosen + 1))
         self.chosen = None
         return True
 

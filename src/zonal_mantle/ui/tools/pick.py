@@ -7,6 +7,7 @@ from collections.abc import Callable
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QKeyEvent
 
+from ...words import say
 from ..desk import Desk
 from .base import Tool
 
@@ -29,7 +30,7 @@ class PickTool(Tool):
         source = self.desk.shot.plate_source
         assert source is not None
         if not (0 <= x < source.width and 0 <= y < source.height):
-            self.desk.said.emit("That is outside the picture. Click on the plate.", True)
+            self.desk.said.emit(say("That is outside the picture. Click on the plate."), True)
             return
         store, frame = self.desk.store, self.desk.frame
 

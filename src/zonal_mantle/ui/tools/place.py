@@ -12,10 +12,19 @@ from ...geometry import carry
 from ...place import plate_places, reference_to_frame
 from ...place.hands import handled, moved_by, with_group
 from ...shot import Placement, Zone
+from ...words import say
 from .. import theme
 from ..desk import Desk, new_gesture
 from .base import Tool, handle, label, near, outline_pen
 from .line import LineTool
+
+DRAGS = {
+    "move": "Move {name}",
+    "size": "Size {name}",
+    "turn": "Turn {name}",
+    "anchor": "Anchor of {name}",
+    "pin": "Pin {name}",
+}
 
 
 class PlaceTool(Tool):
@@ -35,14 +44,16 @@ class PlaceTool(Tool):
         if self.lines.armed or self.lines.on_painting:
             return self.lines.hint
         way = zone.placement.way if zone is not None else "flat"
-        nudge = "arrow keys nudge by 1 px, with Shift by 0.1."
+        nudge = say("arrow keys nudge by 1 px, with Shift by 0.1.")
         if way == "corner pin":
-            return f"Drag a corner, or inside to move all four; click a corner to nudge it: {nudge}"
+            return say("Drag a corner, or inside to move all four; click a corner to nudge it: {nudge}", nudge=nudge)
         if way == "dome":
-            return f"Drag to turn and tilt the dome; {nudge}"
+            return say("Drag to turn and tilt the dome; {nudge}", nudge=nudge)
         if way == "card":
-            return f"Drag to move the card, a corner to size it, the knob to roll it; {nudge}"
-        return f"Drag to move, a corner to size, the round knob to turn, the cross to set the anchor; {nudge}"
+            return say("Drag to move the card, a corner to size it, the knob to roll it; {nudge}", nudge=nudge)
+        return say(
+            "Drag to move, a corner to size, the round knob to turn, the cross to set the anchor; {nudge}", nudge=nudge
+        )
 
     def cancel(self) -> None:
         """Forgets a line that was asked for."""
@@ -204,8 +215,7 @@ class PlaceTool(Tool):
             new = with_group(shot, zone, done, frame, self._last, now) if self._drag == "move" else shot.with_zone(done)
         self._last = now
         self.desk.set_dragging(True)
-        words = {"move": "Move", "size": "Size", "turn": "Turn", "anchor": "Anchor of", "pin": "Pin"}[self._drag]
-        self.desk.edit(new, f"{words} {zone.name}", self._gesture)
+        self.desk.edit(new, say(DRAGS[self._drag], name=zone.name), self._gesture)
 
     def release(self, viewer: object, point: QPointF) -> None:
         if self._drag == "line":
@@ -234,7 +244,7 @@ class PlaceTool(Tool):
         done = handled(shot, zone, frame, drag, start, end, self._anchor(zone), self.corner)
         if done is not None:
             new = with_group(shot, zone, done, frame, start, end) if drag == "move" else shot.with_zone(done)
-            self.desk.edit(new, f"Nudge {zone.name}")
+            self.desk.edit(new, say("Nudge {name}", name=zone.name))
         return True
 
 

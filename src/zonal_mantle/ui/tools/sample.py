@@ -8,6 +8,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QKeyEvent, QPainter
 
+from ...words import say
 from ..desk import Desk
 from .base import Tool, outline_pen
 
@@ -55,7 +56,7 @@ class SampleTool(Tool):
         left, right = sorted(min(max(x, 0.0), float(width)) for x in (x0, x1))
         top, bottom = sorted(min(max(y, 0.0), float(height)) for y in (y0, y1))
         if right - left < 1 or bottom - top < 1:
-            self.desk.said.emit("That is outside the picture. Drag over it.", True)
+            self.desk.said.emit(say("That is outside the picture. Drag over it."), True)
             return
         self._taken((left, top, right, bottom))
 

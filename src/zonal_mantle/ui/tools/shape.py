@@ -12,6 +12,7 @@ from ...place import reference_to_frame
 from ...shot import Follow, Shape, ShapeKey, ellipse_key, rectangle_key
 from ...shot.outlines import dragged
 from ...shot.shapes import Point
+from ...words import say
 from ..desk import Desk, new_gesture
 from .base import Tool, handle, near, outline_pen
 
@@ -82,8 +83,8 @@ class ShapeTool(Tool):
             return ""
         mode, form = self.drawing
         if form in ("ellipse", "rectangle"):
-            return f"Drag the box of the {mode} shape; Escape leaves it."
-        return f"Click the points of a {mode} shape; Enter or the first point closes it."
+            return say("Drag the box of the {mode} shape; Escape leaves it.", mode=say(mode))
+        return say("Click the points of a {mode} shape; Enter or the first point closes it.", mode=say(mode))
 
     # --- riding ---
     def _motion(self, shape: Shape) -> np.ndarray:
@@ -115,7 +116,7 @@ class ShapeTool(Tool):
             frame = self.desk.frame
             standing = shape.but(rides=None, keys=(outline.but(frame=frame),))
             own = self._freed(standing, shape.rides).keys[0]
-            self._put(shape.with_key(frame, own.points, own.handles), f"Paste a key of {shape.name}")
+            self._put(shape.with_key(frame, own.points, own.handles), say("Paste a key of {name}", name=shape.name))
 
     def _freed(self, shape: Shape, lock: str | None) -> Shape:
         """A shape that looks the same on this frame but rides on another lock, with one key."""
@@ -130,7 +131,10 @@ class ShapeTool(Tool):
         """The chosen shape rides on a lock from now on, looking the same on this frame."""
         shape = self._shape(self.chosen)
         if shape is not None:
-            self._put(self._freed(shape, lock), f"{shape.name} rides" if lock else f"{shape.name} stands free")
+            self._put(
+                self._freed(shape, lock),
+                say("{name} rides", name=shape.name) if lock else say("{name} stands free", name=shape.name),
+            )
 
     def follow(self, follow: Follow) -> None:
         """The chosen shape takes other parts of its lock's motion, looking the same on the frames of its keys."""
@@ -143,7 +147,7 @@ class ShapeTool(Tool):
                     shot, shape, key.frame
                 )
                 keys.append(_carried(way, key, key.frame))
-            self._put(new.but(keys=tuple(keys)), f"What {shape.name} takes")
+            self._put(new.but(keys=tuple(keys)), say("What {name} takes", name=shape.name))
 
     # --- painting ---
     def paint(self, painter: QPainter, viewer: object) -> None:
@@ -222,7 +226,7 @@ class ShapeTool(Tool):
 
     def new_name(self, mode: str) -> str:
         """A name for the next shape of a mode."""
-        return f"{mode.capitalize()} {sum(shape.mode == mode for shape in self.shapes) + 1}"
+        return f"{say(mode).capitalize()} {sum(shape.mode == mode for shape in self.shapes) + 1}"
 
     def _put(self, shape: Shape, label: str, gesture: str | None = None) -> None:
         self.put_all(tuple(shape if s.id == shape.id else s for s in self.shapes), label, gesture)
@@ -230,8 +234,10 @@ class ShapeTool(Tool):
     def press(self, viewer: object, point: QPointF, modifiers: Qt.KeyboardModifier) -> None:
         place = viewer.to_plate(point)
         if not self.here:
-            where = "its own picture" if self.on_own else "the plate"
-            self.desk.said.emit(f"This matte's shapes lie in {where}. Look at that, or at the matte.", True)
+            where = say("its own picture") if self.on_own else say("the plate")
+            self.desk.said.emit(
+                say("This matte's shapes lie in {where}. Look at that, or at the matte.", where=where), True
+            )
             return
         if self.drawing:
             if self.drawing[1] in ("ellipse", "rectangle"):
@@ -264,7 +270,7 @@ class ShapeTool(Tool):
         for k in self.points_chosen:
             for side, end in enumerate(self._handle_ends(viewer, shape, key, k)):
                 if near(point, end):
-                    self._begin(f"handle {side}", place, shape, k)
+                    self._begin(say("handle {side}", side=side), place, shape, k)
                     return True
         for k, (x, y) in enumerate(self._seen(shape, key.points)):
             if near(point, viewer.to_widget(x, y)):
@@ -293,7 +299,7 @@ class ShapeTool(Tool):
             return
         self.desk.set_dragging(True)
         points, handles = dragged(what, start, place, key, index, self.points_chosen)
-        self._put(shape.moved(self.desk.frame, points, handles), f"Move {shape.name}", self._gesture)
+        self._put(shape.moved(self.desk.frame, points, handles), say("Move {name}", name=shape.name), self._gesture)
 
     def release(self, viewer: object, point: QPointF) -> None:
         if self.drawing and self.drawing[1] in ("ellipse", "rectangle") and self.points:
@@ -324,7 +330,10 @@ class ShapeTool(Tool):
             share = QPointF.dotProduct(point - a, along) / length if length else 0.0
             if 0 <= share <= 1 and near(point, a + along * share, 10):
                 at = (k % per + share) / per
-                self._put(shape.with_point_inserted(k // per, min(max(at, 0.02), 0.98)), f"New point in {shape.name}")
+                self._put(
+                    shape.with_point_inserted(k // per, min(max(at, 0.02), 0.98)),
+                    say("New point in {name}", name=shape.name),
+                )
                 self.points_chosen = frozenset({k // per + 1})
                 return
 
@@ -332,12 +341,14 @@ class ShapeTool(Tool):
         """Makes the chosen points corners, or smooth where they are corners."""
         shape = self._shape(self.chosen)
         if shape is None or not self.points_chosen:
-            self.desk.said.emit("Choose a point of the shape first.", True)
+            self.desk.said.emit(say("Choose a point of the shape first."), True)
             return
         corner = not shape.is_corner(min(self.points_chosen))
         for k in sorted(self.points_chosen):
             shape = shape.with_corner(k, corner)
-        self._put(shape, f"{'Corner' if corner else 'Smooth point'} in {shape.name}")
+        self._put(
+            shape, say("{which} in {name}", which=say("Corner") if corner else say("Smooth point"), name=shape.name)
+        )
 
     def key(self, viewer: object, event: QKeyEvent) -> bool:
         if self.drawing:
@@ -359,7 +370,7 @@ class ShapeTool(Tool):
             if self.points_chosen and left >= 3:
                 for k in sorted(self.points_chosen, reverse=True):
                     shape = shape.with_point_removed(k)
-                self._put(shape, f"Remove points of {shape.name}")
+                self._put(shape, say("Remove points of {name}", name=shape.name))
                 self.points_chosen = frozenset()
             else:
                 self.remove()
@@ -372,7 +383,7 @@ class ShapeTool(Tool):
         if shape is None:
             return
         self.choose(None)
-        self.put_all(tuple(s for s in self.shapes if s.id != shape.id), f"Remove {shape.name}")
+        self.put_all(tuple(s for s in self.shapes if s.id != shape.id), say("Remove {name}", name=shape.name))
 
     # --- drawing ---
     def finish(self) -> None:
@@ -382,7 +393,9 @@ class ShapeTool(Tool):
         if drawing is None:
             return
         if len(points) < 3:
-            self.desk.said.emit(f"A shape needs at least three points; this one has {len(points)}.", True)
+            self.desk.said.emit(
+                say("A shape needs at least three points; this one has {count}.", count=len(points)), True
+            )
             return
         self._add(drawing, ShapeKey(frame=self.desk.frame, points=tuple(points)))
 
@@ -391,7 +404,7 @@ class ShapeTool(Tool):
         key = self._boxed(start, end)
         self.cancel()
         if drawing is None or abs(end[0] - start[0]) < 1 or abs(end[1] - start[1]) < 1:
-            self.desk.said.emit("Drag a box for the shape; a click alone makes none.", True)
+            self.desk.said.emit(say("Drag a box for the shape; a click alone makes none."), True)
             return
         self._add(drawing, key)
 
@@ -408,7 +421,7 @@ class ShapeTool(Tool):
         if not np.allclose(motion, np.eye(3)):
             shape = shape.but(keys=(_carried(np.linalg.inv(motion), key, key.frame),))
         self.choose(shape.id)
-        self.put_all((*self.shapes, shape), f"Draw {shape.name}")
+        self.put_all((*self.shapes, shape), say("Draw {name}", name=shape.name))
 
     def magnified(self) -> tuple[float, float] | None:
         shape = self._shape(self.chosen)
