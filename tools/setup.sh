@@ -24,6 +24,8 @@ need libxcb-image.so.0 libxcb-image0
 need libxcb-render-util.so.0 libxcb-render-util0
 need libxcb-randr.so.0 libxcb-randr0
 need libxcb-xinerama.so.0 libxcb-xinerama0
+need libwayland-client.so.0 libwayland-client0
+need libwayland-cursor.so.0 libwayland-cursor0
 if [ "$kind" = test ]; then command -v Xvfb >/dev/null || missing+=(xvfb); fi
 
 python=""

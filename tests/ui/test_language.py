@@ -25,6 +25,7 @@ from tests.ui.test_window import cut_off
 from zonal_mantle.media import encodings
 from zonal_mantle.media.errors import MediaError
 from zonal_mantle.shot import Shot, ShotError, load
+from zonal_mantle.ui import recent
 from zonal_mantle.ui.language import languages, name_of, put_on
 from zonal_mantle.ui.numberfield import NumberField
 from zonal_mantle.words import english, say, speak
@@ -73,12 +74,13 @@ def names_of(shot: Shot) -> list[str]:
     names = {shot.name, *encodings(), *OWN, *(part.name for part in parts)}
     names |= {shape.name for matte in shot.mattes for shape in matte.shapes}
     names |= {shape.name for lock in shot.locks for shape in lock.field}
+    names |= {path.name.removesuffix(".shot.json") for path in recent.recent_shots()}
     return sorted(names, key=len, reverse=True)
 
 
 def unsaid(text: str, names: list[str]) -> bool:
     """Whether some of a text is in English."""
-    text = re.sub(r"(/[\w.+-]+)+/?|[\w-]+\.(exr|png|mp4|shot\.json)", "", text)
+    text = re.sub(r"\d+ [A-Z][a-z]{2} \d{4}|(/[\w.+-]+)+/?|[\w-]+\.(exr|png|mp4|shot\.json)", "", text)
     for name in names:
         text = text.replace(name, "")
     while (shorter := re.sub(r"«[^«»]*»", "", text)) != text:

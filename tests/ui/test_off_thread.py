@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QApplication
 import zonal_mantle
 from zonal_mantle.comp import Pictures
 from zonal_mantle.media import reader
-from zonal_mantle.paths import cache_dir_name, state_dir
+from zonal_mantle.paths import cache_dir_name
 from zonal_mantle.shot import load, save
 from zonal_mantle.ui import desk as desk_of_window
 
@@ -44,7 +44,6 @@ def entered(monkeypatch):
 
 
 OURS = (
-    str(state_dir()),
     str(Path(zonal_mantle.__file__).parent),
     str(cache_dir_name() / "kernels"),
     sys.prefix,
@@ -63,7 +62,7 @@ def _audit(event: str, values: tuple[object, ...]) -> None:
 
 @pytest.fixture
 def opened():
-    """The files that Python opened on the interface's thread, but for the program's own and its small state."""
+    """The files that Python opened on the interface's thread, but for the program's own."""
     if not hasattr(sys, "_files_are_watched"):
         sys.addaudithook(_audit)
         sys._files_are_watched = True

@@ -14,6 +14,7 @@ from PySide6.QtGui import QColor, QIcon, QImage, QPainter, QPixmap
 from ..paths import state_dir, write_whole
 from ..words import say
 from . import theme
+from .apart import apart
 
 log = logging.getLogger(__name__)
 PICTURE = QSize(192, 108)
@@ -37,6 +38,22 @@ def keep_picture(shot: Path, image: QImage | None) -> None:
         log.warning("The picture of %s could not be kept: %s", shot.name, problem)
 
 
+def kept_of(shot: Path) -> tuple[bytes, float] | None:
+    """The small picture of a shot, empty where there is none, and when the shot was written; None where it is gone."""
+
+    def read() -> tuple[bytes, float] | None:
+        try:
+            changed = shot.stat().st_mtime
+        except OSError:
+            return None
+        try:
+            return picture_path(shot).read_bytes(), changed
+        except OSError:
+            return b"", changed
+
+    return apart(read)
+
+
 def as_png(image: QImage, size: QSize = PICTURE) -> bytes:
     """A picture made small, as PNG."""
     buffer = QBuffer()
@@ -49,14 +66,16 @@ def as_png(image: QImage, size: QSize = PICTURE) -> bytes:
 def both_pictures(shots: list[tuple[str, Path | None]]) -> QPixmap:
     """Small pictures of files side by side, each with a word and when it was written; those that are not there are
     left out, and a picture that nobody kept is grey."""
-    there = [(word, path) for word, path in shots if path is not None and path.exists()]
+    known = ((word, path, kept_of(path)) for word, path in shots if path is not None)
+    there = [(word, kept) for word, path, kept in known if kept is not None]
     width, height = PICTURE.width() + 8, PICTURE.height() + 22
     out = QPixmap(max(len(there), 1) * width, height)
     out.fill(Qt.GlobalColor.transparent)
     painter = QPainter(out)
     painter.setFont(theme.font(12))
-    for k, (word, path) in enumerate(there):
-        picture = QPixmap(str(picture_path(path)))
+    for k, (word, (png, changed)) in enumerate(there):
+        picture = QPixmap()
+        picture.loadFromData(png)
         box = QRect(k * width, 0, PICTURE.width(), PICTURE.height())
         painter.fillRect(box, QColor(theme.GROUND))
         if not picture.isNull():
@@ -64,7 +83,7 @@ def both_pictures(shots: list[tuple[str, Path | None]]) -> QPixmap:
                 PICTURE, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation
             )
             painter.drawPixmap(box.center() - small.rect().center(), small)
-        when = time.strftime("%-d %b, %H:%M:%S", time.localtime(path.stat().st_mtime))
+        when = time.strftime("%-d %b, %H:%M:%S", time.localtime(changed))
         painter.setPen(QColor(theme.TEXT))
         painter.drawText(box.left(), height - 5, f"{say(word)} {when}")
     painter.end()

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QApplication
 
 from ..paths import languages_dir
 from ..words import speak
+from .apart import apart
 
 CONTEXT = "Zonal Mantle"  # under which all phrases stand in a translation
 DESKTOPS, ENGLISH = "", "en"
@@ -16,7 +17,7 @@ DESKTOPS, ENGLISH = "", "en"
 
 def languages(folder: Path | None = None) -> dict[str, Path]:
     """The translations that are there, by their locale: files such as `de.qm` or `pt_BR.qm`."""
-    found = sorted((folder or languages_dir()).glob("*.qm"))
+    found = apart(lambda: sorted((folder or languages_dir()).glob("*.qm")))
     return {path.stem: path for path in found}
 
 

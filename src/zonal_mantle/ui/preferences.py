@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QDialog, QWidget
 from ..media.memory import budget
 from ..paths import cache_dir_name, languages_dir, looks_dir, state_dir, write_whole
 from ..words import say
+from .apart import apart
 from .language import DESKTOPS, ENGLISH, languages, name_of
 from .numberfield import NumberField
 from .widgets import choice, choose, chosen_of, column, named, note, push_button, row
@@ -39,17 +40,20 @@ def read() -> dict[str, float]:
 
 
 def _data() -> dict[str, object]:
-    try:
-        data = json.loads((state_dir() / "preferences.json").read_text(encoding="utf-8"))
-    except (OSError, ValueError):
-        return {}
+    def read_file() -> object:
+        try:
+            return json.loads((state_dir() / "preferences.json").read_text(encoding="utf-8"))
+        except (OSError, ValueError):
+            return {}
+
+    data = apart(read_file)
     return data if isinstance(data, dict) else {}
 
 
 def write(values: Mapping[str, float | str]) -> None:
     """Keeps what was set."""
     try:
-        write_whole(state_dir() / "preferences.json", json.dumps(values) + "\n")
+        apart(lambda: write_whole(state_dir() / "preferences.json", json.dumps(values) + "\n"))
     except OSError as problem:
         log.warning("The preferences could not be kept: %s", problem)
 

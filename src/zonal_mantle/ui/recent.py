@@ -7,6 +7,7 @@ import logging
 from pathlib import Path
 
 from ..paths import state_dir, write_whole
+from .apart import apart
 
 log = logging.getLogger(__name__)
 MOST = 10
@@ -14,6 +15,10 @@ MOST = 10
 
 def recent_shots() -> list[Path]:
     """Shots opened or saved lately that are still there, newest first."""
+    return apart(_read)
+
+
+def _read() -> list[Path]:
     try:
         paths = json.loads((state_dir() / "recent.json").read_text(encoding="utf-8"))
     except (OSError, ValueError):
@@ -23,8 +28,11 @@ def recent_shots() -> list[Path]:
 
 def remember(path: Path) -> None:
     """Puts a shot at the head of the list."""
-    path = path.resolve()
-    paths = [path, *(other for other in recent_shots() if other != path)][:MOST]
+    apart(lambda: _remember(path.resolve()))
+
+
+def _remember(path: Path) -> None:
+    paths = [path, *(other for other in _read() if other != path)][:MOST]
     try:
         write_whole(state_dir() / "recent.json", json.dumps([str(p) for p in paths]) + "\n")
     except (OSError, UnicodeError) as problem:  # a full disk, or a name that is not text: the list stays as it was

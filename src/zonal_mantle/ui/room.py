@@ -10,6 +10,7 @@ from PySide6.QtCore import QByteArray, QObject, QSize, Qt, QTimer, Signal
 from PySide6.QtWidgets import QHBoxLayout, QMainWindow, QSplitter, QVBoxLayout, QWidget
 
 from ..paths import state_dir, write_whole
+from .apart import apart
 
 log = logging.getLogger(__name__)
 USUAL = QSize(1280, 800)
@@ -138,7 +139,7 @@ class Room(QObject):
 
     # --- kept from one start to the next ---
     def _open(self) -> None:
-        known = _read()
+        known = apart(_read)
         screen = self.window.screen()
         size = first_size(screen.availableGeometry().size()) if screen is not None else USUAL
         self.window.resize(size)
@@ -180,7 +181,7 @@ class Room(QObject):
             "rows": self._sizes[self.rows],
         }
         try:
-            write_whole(state_dir() / "window.json", json.dumps(data) + "\n")
+            apart(lambda: write_whole(state_dir() / "window.json", json.dumps(data) + "\n"))
         except OSError as problem:
             log.warning("How the window is divided could not be kept: %s", problem)
 

@@ -10,7 +10,8 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QListWidget, QListWidgetItem,
 
 from ..words import say
 from . import recent, theme
-from .keptpictures import PICTURE, icon_of_png, picture_path
+from .apart import apart
+from .keptpictures import PICTURE, icon_of_png, kept_of
 from .widgets import note, push_button
 
 log = logging.getLogger(__name__)
@@ -79,18 +80,18 @@ class StartPage(QWidget):
     def refresh(self) -> None:
         """Lists the recent shots that are still there."""
         self.recent.clear()
-        paths = recent.recent_shots()
-        for path in paths:
-            picture = picture_path(path)
-            icon = icon_of_png(picture.read_bytes()) if picture.exists() else theme.icon("film", theme.DIM)
-            when = time.strftime("%-d %b %Y", time.localtime(path.stat().st_mtime))
+        known = apart(lambda: [(path, kept_of(path)) for path in recent.recent_shots()])
+        there = [(path, kept) for path, kept in known if kept is not None]
+        for path, (png, changed) in there:
+            icon = icon_of_png(png) if png else theme.icon("film", theme.DIM)
+            when = time.strftime("%-d %b %Y", time.localtime(changed))
             item = QListWidgetItem(icon, f"{path.name.removesuffix('.shot.json')}\n{when}")
             item.setToolTip(str(path))
             item.setSizeHint(QSize(PICTURE.width() + 16, PICTURE.height() + 44))
             item.setData(Qt.ItemDataRole.UserRole, path)
             self.recent.addItem(item)
         for part in (self.recent, self.recent_title):
-            part.setVisible(bool(paths))
+            part.setVisible(bool(there))
 
     def _open(self, item: QListWidgetItem) -> None:
         self.recent_wanted.emit(item.data(Qt.ItemDataRole.UserRole))
