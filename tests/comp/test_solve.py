@@ -137,6 +137,8 @@ def test_a_lock_is_suggested_with_reasons_and_what_it_can_promise(session):
         assert lock.field or lock.field_stays
     assert 0 < suggested.expected_px < 0.5
     solved = solve_lock(session.shot.with_lock(lock), lock.id, session.store).lock(lock.id)
+    assert lock.kind == "camera"
+    assert suggested.solved == solved  # nothing has to be solved twice
     told = [solved.error_px(frame) for frame in session.shot.frames]
     assert sum(each is not None for each in told) >= 0.9 * len(told)
     assert np.median([each for each in told if each is not None]) < 4 * suggested.expected_px

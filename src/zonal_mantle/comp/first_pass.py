@@ -98,10 +98,10 @@ def _locked(shot: Shot, pictures: Pictures, progress: Progress) -> tuple[Shot, s
     if known is not None:
         return shot, say("{name} was there already.", name=known.name)
     found = suggest_lock(shot, pictures, lambda share, words: progress(0.3 * share, words))
-    lock = found.lock.but(id=shot.new_id("lock"))
-    shot = solve_lock(
-        shot.with_lock(lock), lock.id, pictures, "both", lambda share, words: progress(0.3 + 0.7 * share, words)
-    )
+    lock = (found.solved or found.lock).but(id=shot.new_id("lock"))
+    shot = shot.with_lock(lock)
+    if found.solved is None:
+        shot = solve_lock(shot, lock.id, pictures, "both", lambda share, words: progress(0.3 + 0.7 * share, words))
     solved = shot.lock(lock.id)
     return shot, say(
         "{name} is solved on {count} of {count_2} frames.",

@@ -234,12 +234,14 @@ class _Work:
 
 
 class Suggested(NamedTuple):
-    """A lock that is not solved yet, why it and no other, and by how much it is likely to be off: what the worst of the
-    frames on which it was tried says of itself, px. None where no trial held."""
+    """A lock that is not solved yet, why it and no other, and by how much it is likely to be off: what the worst of
+    the frames on which it was tried says of itself, px; None where no trial held. `solved` is the lock as `solve_lock`
+    makes it, where the trial was of the whole shot (cameras)."""
 
     lock: Lock
     reasons: tuple[str, ...]
     expected_px: float | None
+    solved: Lock | None = None
 
 
 def suggest_lock(
@@ -252,15 +254,11 @@ def suggest_lock(
     LockError : no plate, or a plate of one frame.
     MediaError : a frame of the plate cannot be read.
     """
-    source = shot.plate_source
-    if source is None or len(shot.frames) < 2:
+    if shot.plate_source is None or len(shot.frames) < 2:
         raise LockError(say("There is no moving plate to look at. Open one first."))
-
-    def feed(frame: int) -> Array:
-        return lock_feed(pictures.plate(source, frame), "luma", 0.0)
-
+    look = _Work(shot, Lock(id="look", name="", kind="camera", reference_frame=shot.first), pictures)
     tracks = follow_features(
-        feed, lambda frame: None, shot.frames, lambda s, w: progress(0.7 * s, w), say("Looking at the shot")
+        look.feed, look.cover, shot.frames, lambda s, w: progress(0.7 * s, w), say("Looking at the shot")
     )
     found = tried(propose(tracks, shot.frames, shot.size), tracks, shot.frames, shot.size, progress)
     lock, reasons = _as_suggested(shot, found), [found.why]
@@ -297,7 +295,11 @@ def suggest_lock(
                 )
             )
     progress(1.0, say("Looking at the shot: done"))
-    return Suggested(lock.but(remarks=tuple(reasons)), tuple(reasons), expected)
+    solved = None
+    if found.solved is not None:
+        values = {name: getattr(found.solved, name) for name in SOLVED_FIELDS}
+        solved = lock.but(**{**values, "remarks": remarks_on(look.neighbours())})
+    return Suggested(lock.but(remarks=tuple(reasons)), tuple(reasons), expected, solved)
 
 
 def _as_suggested(shot: Shot, found: Proposal) -> Lock:

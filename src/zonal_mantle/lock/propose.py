@@ -24,7 +24,8 @@ PARALLAX_PX = 1.5  # parts of a region that move apart by more are not one plane
 
 @dataclass(frozen=True)
 class Proposal:
-    """A kind of lock, a region on a frame (x0, y0, x1, y1, plate pixels), why, and by how much a trial was off."""
+    """A kind of lock, a region on a frame (x0, y0, x1, y1, plate pixels), why, by how much a trial was off, and what it
+    solved where it was one over the shot."""
 
     kind: LockKind
     field_stays: bool
@@ -32,6 +33,7 @@ class Proposal:
     region: tuple[float, float, float, float]
     why: str
     expected_px: float | None = None
+    solved: Lock | None = None
 
 
 def whole_region(size: tuple[int, int]) -> tuple[float, float, float, float]:
@@ -105,7 +107,7 @@ def tried(
             off = float(np.sqrt(np.mean([entry.residual_px**2 for entry in solved.solved])))
             told = " ".join(solved.lost)
             words = say("{why} Tried: its points are off by {off:.2f} px. {told}", why=found.why, off=off, told=told)
-            return replace(found, why=words.strip(), expected_px=off)
+            return replace(found, why=words.strip(), expected_px=off, solved=solved)
     if found.kind == "pan":
         try:
             turned = solve_turn(track_links(tracks, frames, found.frame), found.frame, size, Lens())
