@@ -88,7 +88,7 @@ def measure_chain(
         if found is not None:
             first, key = found
             links = [link for link in links if abs(link.frame - start) < abs(first - start)]
-            side = "Forward" if first > start else "Backward"
+            side = say("Forward") if first > start else say("Backward")
             chain.lost = [words for words in chain.lost if not words.startswith(side)]
             chain.lost.append(
                 say("{side}: lost on frame {first}: {repeating}", side=side, first=first, repeating=repeating(key))

@@ -46,7 +46,7 @@ MARK_MS = 60_000  # after which others are told again that a shot is open here
 
 def new_gesture() -> str:
     """A name for one gesture, so that all its values are one step of undo."""
-    return say("gesture {next}", next=next(_gestures))
+    return f"gesture {next(_gestures)}"
 
 
 class Desk(QObject):

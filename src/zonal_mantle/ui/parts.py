@@ -52,7 +52,7 @@ class Parts:
         """The open part of the chosen zone's match to the clipboard."""
         desk, zone = self.desk, self.desk.zone
         if zone is not None:
-            words = say("{match_part} of {name}", match_part=desk.match_part, name=zone.name)
+            words = say("{match_part} of {name}", match_part=say(desk.match_part), name=zone.name)
             self._put(taken_stage(desk.shot, zone, "Match", desk.match_part), words)
 
     @staticmethod

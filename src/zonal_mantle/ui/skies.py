@@ -115,7 +115,7 @@ class SkyList(QListWidget):
     def _show_icons(self, place: object) -> None:
         if str(place).startswith("sky "):
             for row, fit in enumerate(self.fits[: self.count()]):
-                if place == say("sky {file}", file=fit.card.file):
+                if place == f"sky {fit.card.file}":
                     self.item(row).setIcon(self._icon(fit.card))
 
     def chosen(self) -> Fit | None:

@@ -270,7 +270,7 @@ class ShapeTool(Tool):
         for k in self.points_chosen:
             for side, end in enumerate(self._handle_ends(viewer, shape, key, k)):
                 if near(point, end):
-                    self._begin(say("handle {side}", side=side), place, shape, k)
+                    self._begin(f"handle {side}", place, shape, k)
                     return True
         for k, (x, y) in enumerate(self._seen(shape, key.points)):
             if near(point, viewer.to_widget(x, y)):
