@@ -174,6 +174,21 @@ def test_a_pale_fringe_is_measured_and_found(leaves):
     assert abs(leaves.readings().mattes["matte1"].halo) < readings.mattes["matte1"].halo / 2
 
 
+def test_a_rim_that_is_lighter_by_itself_is_no_fringe():
+    """Lit leaves, a rim light: as light where it is nearly solid as where it is thin. Old sky that was left in is one."""
+    y, x = np.mgrid[0:160, 0:160].astype(np.float32)
+    inside = 60 - np.hypot(x - 80, y - 80)
+    alpha = np.clip(inside / 6, 0, 1).astype(np.float32)
+    colour = np.where(inside < 7, 0.16, 0.05)[..., None] * np.array([1.0, 0.9, 0.6], np.float32)
+    held = (alpha[..., None] * colour).astype(np.float32)
+    pixels = (held + (1 - alpha[..., None]) * np.array([0.5, 0.6, 0.8], np.float32)).astype(np.float32)
+    clean = halo(pixels, alpha, np.dstack([held, alpha]).astype(np.float32))
+    left = halo(pixels, alpha)
+    half = halo(pixels, alpha, np.dstack([0.5 * held + 0.5 * pixels * alpha[..., None], alpha]).astype(np.float32))
+    assert abs(clean) < 3
+    assert left > half > 20
+
+
 def test_chatter_is_the_change_at_locked_edges(leaves):
     alpha, feed = leaves.truth.alpha, feed_of(leaves.truth.pixels)
     assert chatter(alpha, feed, alpha, feed, np.eye(3)) == pytest.approx(0, abs=1e-6)
