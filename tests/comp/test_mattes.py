@@ -175,7 +175,7 @@ def test_a_pale_fringe_is_measured_and_found(leaves):
 
 
 def test_a_rim_that_is_lighter_by_itself_is_no_fringe():
-    """Lit leaves, a rim light: as light where it is nearly solid as where it is thin. Old sky that was left in is one."""
+    """Lit leaves: as light where the rim is nearly solid as where it is thin. Old sky that was left in is a fringe."""
     y, x = np.mgrid[0:160, 0:160].astype(np.float32)
     inside = 60 - np.hypot(x - 80, y - 80)
     alpha = np.clip(inside / 6, 0, 1).astype(np.float32)
