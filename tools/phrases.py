@@ -13,6 +13,7 @@ import re
 import sys
 import xml.etree.ElementTree as ET
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
 
 SOURCE = Path(__file__).resolve().parent.parent / "src" / "zonal_mantle"
@@ -24,74 +25,57 @@ UNSEEN = {
     "getLogger", "info", "warning", "exception", "debug", "QKeySequence", "setObjectName", "fromBase64", "later",
     "submit", "Signal", "Slot", "open", "read_text", "write_text",
 }  # fmt: skip
+NO_WORDS = (ast.Expr, ast.JoinedStr, ast.FormattedValue, ast.Compare, ast.Subscript, ast.Import)
 WORDS = re.compile(r"[^\W\d_]{2,}")
 LABEL = re.compile(r"[^\W_][^_#{}<>;/]*[^\W_…]…?")
 QT = re.compile(r"Q[A-Z]")
 KEYS = re.compile(r"(Ctrl|Shift|Alt)\+")
 
 
+@cache
 def phrases() -> dict[str, list[str]]:
     """Every phrase, with the files that say it."""
     found: dict[str, list[str]] = {}
     for path in sorted(SOURCE.rglob("*.py")):
         where = path.relative_to(SOURCE).as_posix()
         tree = ast.parse(path.read_text(encoding="utf-8"))
-        parents = {child: node for node in ast.walk(tree) for child in ast.iter_child_nodes(node)}
-        for text in {
-            *_said(tree),
-            *_literals(tree),
-            *(_of_interface(tree, parents) if where.startswith("ui/") else ()),
-        }:
+        for text in set(_seen(tree, where.startswith("ui/"))):
             found.setdefault(text, []).append(where)
     return dict(sorted(found.items()))
 
 
-def _of_interface(tree: ast.Module, parents: dict[ast.AST, ast.AST]) -> Iterator[str]:
-    yield from _constants(tree)
-    yield from _shown(tree, parents)
-
-
-def _said(tree: ast.AST) -> Iterator[str]:
+def _seen(tree: ast.Module, of_interface: bool) -> Iterator[str]:
+    """What a file says: in `say` and `mark`, as words of `Literal` types, and, of the interface, in its lists of
+    choices (constants in capitals) and wherever words reach a control."""
     for node in ast.walk(tree):
-        if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id in SAID and node.args:
-            for each in node.args:
-                if isinstance(each, ast.Constant) and isinstance(each.value, str) and each.value:
-                    yield each.value
-
-
-def _literals(tree: ast.AST) -> Iterator[str]:
-    """Words of `Literal` types, by which choices are made and shown."""
-    for node in ast.walk(tree):
-        if isinstance(node, ast.Subscript) and isinstance(node.value, ast.Name) and node.value.id == "Literal":
-            for each in ast.walk(node.slice):
-                if isinstance(each, ast.Constant) and isinstance(each.value, str) and WORDS.search(each.value):
-                    yield each.value
-
-
-def _constants(tree: ast.Module) -> Iterator[str]:
-    """Words of the interface's lists of choices: constants in capitals."""
-    for node in tree.body:
+        if isinstance(node, ast.Call) and _name(node.func) in SAID:
+            yield from (text for text in map(_text, node.args) if text)
+        elif isinstance(node, ast.Subscript) and isinstance(node.value, ast.Name) and node.value.id == "Literal":
+            yield from (text for text in map(_text, ast.walk(node.slice)) if WORDS.search(text))
+        if (
+            of_interface
+            and not isinstance(node, NO_WORDS)
+            and not (isinstance(node, ast.Call) and _name(node.func) in UNSEEN)
+        ):
+            yield from (text for text in map(_text, ast.iter_child_nodes(node)) if _is_shown(text))
+    for node in tree.body if of_interface else ():
         if isinstance(node, ast.Assign) and isinstance(node.targets[0], ast.Name) and node.targets[0].id.isupper():
-            for each in ast.walk(node.value):
-                if isinstance(each, ast.Constant) and isinstance(each.value, str) and LABEL.fullmatch(each.value):
-                    yield each.value
+            yield from (text for text in map(_text, ast.walk(node.value)) if LABEL.fullmatch(text))
 
 
-def _shown(tree: ast.AST, parents: dict[ast.AST, ast.AST]) -> Iterator[str]:
-    """Words of the interface that reach a control."""
-    for node in ast.walk(tree):
-        if not (isinstance(node, ast.Constant) and isinstance(node.value, str) and WORDS.search(node.value)):
-            continue
-        parent, text = parents[node], node.value
-        if isinstance(parent, ast.Expr | ast.JoinedStr | ast.FormattedValue | ast.Compare | ast.Subscript | ast.Import):
-            continue
-        if isinstance(parent, ast.Call) and _name(parent.func) in UNSEEN:
-            continue
-        if KEYS.match(text) or text.startswith(("#", "/", ".")) or QT.match(text) or ("_" in text and " " not in text):
-            continue
-        if " " not in text and (not (text[0].isupper() or text.endswith(("…", ":"))) or "." in text or text.isupper()):
-            continue  # a single small word is a key, unless it is marked
-        yield text
+def _text(node: ast.AST) -> str:
+    return node.value if isinstance(node, ast.Constant) and isinstance(node.value, str) else ""
+
+
+def _is_shown(text: str) -> bool:
+    """Whether a text is words rather than a key, a colour, a file or a name of Qt's."""
+    if not WORDS.search(text) or KEYS.match(text) or text.startswith(("#", "/", ".")) or QT.match(text):
+        return False
+    if " " in text:
+        return True
+    return (
+        "_" not in text and "." not in text and not text.isupper() and (text[0].isupper() or text.endswith(("…", ":")))
+    )
 
 
 def _name(function: ast.expr) -> str:

@@ -6,6 +6,7 @@ from pathlib import Path
 import cv2
 import numpy as np
 import pytest
+from scipy.ndimage import gaussian_filter
 from skimage import data
 
 from zonal_mantle.api import Session, new, open_shot
@@ -147,7 +148,7 @@ REFUSED = {
     "the plate's own grain": ("plate", "grain", "is the plate itself"),
     "the plate's own lens": ("plate", "lens", "is the plate itself"),
     "a tone at infinity": ("sky", "tone", "at infinity"),
-    "a lens at infinity": ("sky", "lens", "at infinity"),
+    "a lens at infinity before a plate without edges": ("flat sky", "lens", "sharpness cannot be told"),
     "a tone by an aim of one colour": ("flat aim", "tone", "of one colour"),
     "a tone by an aim that is too small": ("small aim", "tone", "too small"),
     "a lens by an aim without an edge": ("flat aim", "lens", "no edge"),
@@ -167,14 +168,14 @@ def test_what_cannot_be_measured_is_refused_with_the_reason(session, tmp_path, c
         "flat aim": ((10, 10, 300, 220),), "small aim": ((10, 10, 16, 16),), "outside": ((5000, 10, 5100, 90),),
         "equal aims": ((10, 10, 100, 100), (120, 10, 230, 120)),
     }.get(which)  # fmt: skip
-    if which == "flat aim":
+    if which.startswith("flat"):
         plain(tmp_path)
         flat = new(tmp_path / "flat.1001.exr")
         zone = flat.add_painting(session.shot.source(zone.source).path, 60.0)
         session = flat
     if which == "plate":
         zone = session.shot.zones[0]
-    if which == "sky":
+    if which.endswith("sky"):
         zone = zone.but(distance_m=None, match=Match())
     if which == "off":
         zone = zone.but(on=False)
@@ -491,3 +492,42 @@ def test_air_without_a_distance_leaves_the_visibility(tmp_path):
     assert session.shot.air.visibility_m == 7654.0
     assert "no distance is known" in found.words
     assert session.shot.air.airlight != session.shot.air.but(airlight=(0.75, 0.78, 0.82)).airlight
+
+
+def ruled(sigma: float, noise: float = 0.004) -> np.ndarray:
+    """Slanted stripes out of a lens whose blur has a known deviation, px: ideal edges, drawn by what they cover."""
+    y, x = np.mgrid[0:240, 0:320] + 0.5
+    out = np.full((240, 320), 0.1)
+    for k, middle in enumerate(range(30, 300, 40)):
+        tilt = (0.06, 0.1, 0.14)[k % 3]
+        near = x - middle - tilt * (y - 120)
+        out += 0.6 * (np.clip(near + 0.5, 0, 1) - np.clip(near - 19.5, 0, 1))
+    rng = np.random.default_rng(3)
+    seen = gaussian_filter(out, sigma) + rng.normal(0, noise, out.shape)
+    return np.repeat(seen[..., None], 3, axis=2).astype(np.float32)
+
+
+@pytest.mark.parametrize("sigma", [0.6, 1.0, 1.6])
+def test_a_sky_is_as_soft_as_the_plate_at_its_edges(session, tmp_path, sigma):
+    """The blur that was put on the plate is given to a sky that shows no edge; SciPy's Gaussian is the reference."""
+    for frame in (1001, 1002):
+        write_still(tmp_path / f"ruled.{frame}.exr", ruled(sigma), "float")
+    rng = np.random.default_rng(5)
+    clouds = gaussian_filter(rng.random((240, 320)), 4.0)
+    write_still(tmp_path / "clouds.exr", np.repeat(clouds[..., None], 3, axis=2).astype(np.float32), "float")
+    shot = new(tmp_path / "ruled.1001.exr")
+    zone = shot.add_painting(tmp_path / "clouds.exr", None)
+    found = shot.fit(zone.id, "lens")
+    assert "as the plate is at its sharpest edges" in found.words
+    assert found.values["softness_px"] == pytest.approx(sigma, rel=0.08, abs=0.05)
+
+
+def test_a_painted_sky_that_is_as_soft_already_is_left(session, tmp_path):
+    for frame in (1001, 1002):
+        write_still(tmp_path / f"ruled.{frame}.exr", ruled(1.0), "float")
+    write_still(tmp_path / "roofs.exr", ruled(1.2), "float")
+    shot = new(tmp_path / "ruled.1001.exr")
+    zone = shot.add_painting(tmp_path / "roofs.exr", None)
+    found = shot.fit(zone.id, "lens")
+    assert found.values["softness_px"] < 0.15
+    assert "no sharper than the plate is, by its own edges" in found.words

@@ -27,6 +27,7 @@ from ..place.transform import reference_to_frame
 from ..shot import Keyed, LensMatch, Shot, WrapMatch, Zone
 from ..words import say
 from .aim import Seen, aim_seen, frames_for, zone_seen_with
+from .glass_fit import fit_glass
 from .pictures import Pictures
 
 Array = NDArray[np.float32]
@@ -54,6 +55,8 @@ def fit_lens(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> 
     ------
     ValueError, MatchError : it cannot be measured. MediaError : a source cannot be read.
     """
+    if zone.distance_m is None and not zone.match.aim.areas:
+        return fit_glass(shot, zone, pictures, progress)
     lens = LensMatch(on=False)
     bare = zone.match.but(lens=lens, wrap=WrapMatch(), grain=zone.match.grain.but(on=False))
     frames = frames_for(shot, zone, LENS_FRAMES)
