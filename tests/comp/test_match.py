@@ -517,8 +517,12 @@ def test_a_sky_is_as_soft_as_the_plate_at_its_edges(session, tmp_path, sigma):
     write_still(tmp_path / "clouds.exr", np.repeat(clouds[..., None], 3, axis=2).astype(np.float32), "float")
     shot = new(tmp_path / "ruled.1001.exr")
     zone = shot.add_painting(tmp_path / "clouds.exr", None)
+    near = shot.add_painting(tmp_path / "clouds.exr", 50.0)
+    shot.shot = shot.shot.with_zone(near.but(match=Match(lens=LensMatch(motion_blur=True, shutter_deg=k(172)))))
     found = shot.fit(zone.id, "lens")
     assert "as the plate is at its sharpest edges" in found.words
+    lens = shot.shot.zone(zone.id).match.lens
+    assert (lens.motion_blur, lens.shutter_deg.constant) == (True, 172)  # one camera has one shutter
     assert found.values["softness_px"] == pytest.approx(sigma, rel=0.08, abs=0.05)
 
 

@@ -32,8 +32,9 @@ def fit_glass(
 
     Edges are read by their response (ISO 12233, `match.edge_mtf`), a Gaussian beside the pixel's aperture. A painting
     that shows edges itself is read too, and only what is missing is set; one of clouds shows none and is taken to be as
-    sharp as its pixels are where it hangs. The shutter is left as it is: edges of one picture differ too much by
-    themselves to tell it (measured on six photographs: 0 to 178 degrees where there was none).
+    sharp as its pixels are where it hangs. The shutter is that of a nearer zone, for there is one camera; without one it
+    stays: edges of one picture differ too much by themselves to tell it (on six photographs 0 to 178 degrees were read
+    where there was none).
 
     Returns
     -------
@@ -64,8 +65,13 @@ def fit_glass(
     softness = float(np.sqrt(max(wanted**2 - has**2, 0.0)))
     values = {"mtf50": plate.mtf50, "mtf50_error": plate.error, "own_px": has, "softness_px": softness}
     lens = zone.match.lens.but(on=True, focus="radius", radius_px=_keyed(0), sharpen=_keyed(0))
+    lens, shutter = _with_shutter(lens, shot, zone)
     if softness < LEAST_SOFT_PX:
-        return lens.but(softness_px=_keyed(0)), say("no sharper than the plate is, by {told}", told=told), values
+        return (
+            lens.but(softness_px=_keyed(0)),
+            say("no sharper than the plate is, by {told}", told=told) + shutter,
+            values,
+        )
     words = say(
         "softer by {softness:.2f} ± {error:.2f} px, as the plate is at its sharpest edges (MTF50 {mtf50:.2f} cycles a "
         "pixel), against {told}",
@@ -74,11 +80,23 @@ def fit_glass(
         mtf50=plate.mtf50,
         told=told,
     )
-    return lens.but(softness_px=_keyed(softness)), words, values
+    return lens.but(softness_px=_keyed(softness)), words + shutter, values
 
 
 def _keyed(value: float) -> Keyed:
     return Keyed(constant=float(value))
+
+
+def _with_shutter(lens: LensMatch, shot: Shot, zone: Zone) -> tuple[LensMatch, str]:
+    """The lens with the shutter of the farthest zone before it that has one, and words for it."""
+    nearer = [each for each in shot.near_to_far() if each.id != zone.id and not shot.holds_plate(each)]
+    moved = [each for each in nearer if each.match.on and each.match.lens.on and each.match.lens.motion_blur]
+    if not moved:
+        return lens, ""
+    of = moved[-1]
+    like = of.match.lens
+    words = say("; shutter as of {name}", name=of.name)
+    return lens.but(motion_blur=True, shutter_deg=like.shutter_deg, phase_deg=like.phase_deg), words
 
 
 def _own(shot: Shot, zone: Zone, frame: int, pictures: Pictures) -> tuple[float, str]:
