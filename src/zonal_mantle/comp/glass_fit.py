@@ -33,8 +33,8 @@ def fit_glass(
     Edges are read by their response (ISO 12233, `match.edge_mtf`), a Gaussian beside the pixel's aperture. A painting
     that shows edges itself is read too, and only what is missing is set; one of clouds shows none and is taken to be as
     sharp as its pixels are where it hangs. The shutter is that of a nearer zone, for there is one camera; without
-    one it stays: edges of one picture differ too much by themselves to tell it (on six photographs 0 to 178 degrees were read
-    where there was none).
+    one it stays: edges of one picture differ too much by themselves to tell it (on six photographs 0 to 178 degrees
+    were read where there was none).
 
     Returns
     -------
