@@ -345,7 +345,7 @@ def window(folder: Path) -> None:
         "while not window.viewer.is_showing():\n    app.processEvents()\n    time.sleep(0.002)\n"
         "window.viewer.grab()\n"
         "print(time.time() - start)\n"
-        "window.desk.saved = window.desk.shot\nwindow.close()\n"
+        "window.desk.file.saved = window.desk.shot\nwindow.close()\n"
     )
     environment = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
     times = []

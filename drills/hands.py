@@ -215,7 +215,7 @@ def drill(shot: Path, work: Path, acts: int, seed: int, trail: TextIO | None = N
             report.fault("undo does not lead back to the first shot")
     finally:
         sys.excepthook, threading.excepthook = old_hooks
-        window.desk.saved = window.desk.shot
+        window.desk.file.saved = window.desk.shot
         hands._closer.stop()
         window.close()
         window.deleteLater()

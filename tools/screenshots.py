@@ -307,7 +307,7 @@ def main() -> None:
     settle(app, 0.5)
     window.render_panel.grab().save(str(out / "render.png"))
     window.render_panel.hide()
-    desk.saved = desk.shot
+    desk.file.saved = desk.shot
     window.close()
 
 

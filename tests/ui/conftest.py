@@ -239,7 +239,7 @@ def hands(qtbot: object, dressed: QApplication, request: pytest.FixtureRequest) 
     window.activateWindow()
     qtbot.waitExposed(window)
     yield Hands(window, qtbot)
-    window.desk.saved = window.desk.shot
+    window.desk.file.saved = window.desk.shot
     window.close()
     window.desk.store.clear()
     window.server.cache.clear()

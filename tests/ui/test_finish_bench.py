@@ -80,7 +80,7 @@ def test_the_whole_picture_is_finished_and_rendered(hands, saltworks, tmp_path):
     assert desk.shot.finish.output.bars
     hands.settled()
     path = tmp_path / "finished.shot.json"
-    assert desk.save(path)
+    assert desk.file.save(path)
     (file,) = open_shot(path).render(tmp_path / "out", first=FRAME, last=FRAME, depth="float")
     out = read_still(file)[0]
     expected = finish_frame(load(path), FRAME, Pictures())

@@ -199,7 +199,7 @@ def test_a_riding_shape_is_drawn_keyed_seen_and_rendered(opened, tmp_path):
 
 def open_shot_of(desk, folder: Path):
     path = folder / "job.shot.json"
-    assert desk.save(path)
+    assert desk.file.save(path)
     return open_shot(path)
 
 

@@ -22,7 +22,7 @@ def test_an_earlier_version_is_looked_at_and_taken_back(opened):
     path, before = desk.path, desk.shot
     keep_past(before.but(name="Early"), path, datetime.now() - timedelta(hours=1))
     desk.edit(before.but(air=before.air.but(visibility_m=7000.0)), "Change the air")
-    desk.autosave()
+    desk.file.autosave()
     opened.wait(lambda: len(past_of(path)) == 2)
     window.show_past()
     dialog = window._pages["past"]
@@ -60,9 +60,9 @@ def test_recovery_shows_pictures_of_both(hands, demo, tmp_path):
     hands.window.files.open_path(path)
     hands.settled()
     desk = hands.window.desk
-    desk.save(path)
+    desk.file.save(path)
     desk.edit(desk.shot.but(name="Changed"), "Rename")
-    desk.autosave()
+    desk.file.autosave()
     hands.wait(autosave_path(path).exists)
     os.utime(autosave_path(path), (time.time() + 60,) * 2)
     seen = []

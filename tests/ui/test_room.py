@@ -69,7 +69,7 @@ def test_parts_are_put_away_sized_and_found_again_so(opened):
     assert other.stock.isHidden()
     assert not other.findings.isHidden()
     assert other.bench.width() == pytest.approx(window.bench.width(), abs=12)
-    other.desk.saved = other.desk.shot
+    other.desk.file.saved = other.desk.shot
     other.close()
     (state_dir() / "window.json").write_text("[3")  # what cannot be read counts as nothing
     Window().deleteLater()
@@ -166,7 +166,7 @@ def test_a_finding_is_set_aside_with_a_reason_that_the_shot_keeps(opened, tmp_pa
     assert desk.shot.set_aside[0].reason == "it is a title card"
     assert desk.revision == revision  # no picture is made anew for it
     assert "set aside" in window.rail.findings.text()
-    assert desk.save(tmp_path / "kept.shot.json")
+    assert desk.file.save(tmp_path / "kept.shot.json")
     assert load(tmp_path / "kept.shot.json").set_aside == desk.shot.set_aside
     opened.click_finding("it is a title card")
     opened.click(window.findings.back)
@@ -193,7 +193,7 @@ def test_an_empty_window_is_a_start_page_with_recent_shots(hands, demo, tmp_path
     assert other.start.recent.iconSize().width() > 100
     other.start.recent.itemClicked.emit(first)
     assert other.desk.shot.plate is not None
-    other.desk.saved = other.desk.shot
+    other.desk.file.saved = other.desk.shot
     other.close()
 
 

@@ -80,7 +80,7 @@ def test_a_newer_autosave_is_offered_and_recovered(hands, demo, tmp_path):
     hands.with_answer(yes, lambda: hands.window.files.open_path(path))
     assert hands.window.desk.shot.name == "Recovered"
     assert hands.window.desk.unsaved
-    hands.window.desk.save(path)
+    hands.window.desk.file.save(path)
     assert not autosave_path(path).exists()
 
 
@@ -95,14 +95,14 @@ def test_a_damaged_shot_is_said_and_nothing_is_lost(opened, tmp_path):
 def test_autosave_writes_beside_the_shot(opened, tmp_path):
     desk = opened.window.desk
     desk.edit(desk.shot.but(name="Changed"), "Rename")
-    desk.autosave()
+    desk.file.autosave()
     autosave = autosave_path(tmp_path / "SLT_0140.shot.json")
     opened.wait(autosave.exists)
     assert load(autosave).name == "Changed"
-    desk.discard_autosave()
+    desk.file.discard_autosave()
     assert not autosave.exists()
-    desk.autosave()
-    desk.discard_autosave()  # what a worker may be about to write is let go too
+    desk.file.autosave()
+    desk.file.discard_autosave()  # what a worker may be about to write is let go too
     opened.wait(lambda: not desk.scheduler.is_busy("autosave"))
     assert not autosave.exists()
 
@@ -119,10 +119,10 @@ def test_a_save_does_not_wait_for_an_autosave_on_a_slow_disk(opened, tmp_path, m
             assert go_on.wait(20)
         save(shot, target)
 
-    monkeypatch.setattr("zonal_mantle.ui.desk.save", slow)
-    desk.autosave()
+    monkeypatch.setattr("zonal_mantle.ui.shotfile.save", slow)
+    desk.file.autosave()
     assert began.wait(20)
-    assert desk.save(path)  # with the worker still at it
+    assert desk.file.save(path)  # with the worker still at it
     assert not desk.unsaved
     go_on.set()
     opened.wait(lambda: not desk.scheduler.is_busy("autosave"))

@@ -23,25 +23,19 @@ from ..media.memory import is_large
 from ..media.picture import Picture, picture_of
 from ..media.stamps import stamp_of
 from ..media.watch import used_files_digest
-from ..paths import on_disk, placed
-from ..shot import Air, History, Lock, MantleError, Matte, Patch, Shot, Source, Zone, autosave_path, save
+from ..paths import on_disk
+from ..shot import Air, History, Lock, MantleError, Matte, Patch, Shot, Source, Zone
 from ..shot.errors import GoneError
-from ..shot.file import FileState, file_state
 from ..shot.match import Part
 from ..shot.matte import Reads
-from ..shot.opened import mark_opened, unmark_opened
-from ..shot.past import keep_past
 from ..words import say
-from . import recent
-from .apart import apart
-from .keptpictures import as_png, keep_picture
+from .shotfile import ShotFile
 from .thumbs import Thumbs
 
 _gestures = itertools.count()
 WATCH_MS = 1000  # between two looks at the files that are used
 MOST_WAITS, MOST_WAITS_LARGE = 5, 200  # of 700 ms, that readings give way to the picture
 GIVES_WAY_S = 2.0  # that a frame's reading waits for a picture, at most
-MARK_MS = 60_000  # after which others are told again that a shot is open here
 
 
 def new_gesture() -> str:
@@ -71,9 +65,6 @@ class Desk(QObject):
     def __init__(self) -> None:
         super().__init__()
         self.history = History.starting_with(Shot())
-        self.path: Path | None = None
-        self._file_state: FileState | None = None
-        self.saved = self.shot
         self.revision = 0
         self._revisions: list[tuple[Shot, int]] = []
         self._without: tuple[Shot | None, str, str, Shot] = (None, "", "", Shot())
@@ -112,6 +103,7 @@ class Desk(QObject):
         self.look = Look()
         self.readings = Readings()
         self.readings_error = ""
+        self.file = ShotFile(self)
         self.dragging = False
         self.job: Job | None = None
         self._job_end: Callable[[Any], None] | None = None
@@ -130,12 +122,6 @@ class Desk(QObject):
         self._watch_soon.timeout.connect(self._look_at_files)
         self._read_soon = QTimer(self, singleShot=True, interval=700)
         self._read_soon.timeout.connect(self._read)
-        self._autosave_soon = QTimer(self, singleShot=True, interval=4000)
-        self._autosave_soon.timeout.connect(self.autosave)
-        self._autosaves = 0  # one more whenever what is being written need not be any more
-        self._mark_again = QTimer(self, interval=MARK_MS)
-        self._mark_again.timeout.connect(self._mark_once_more)
-        self._mark_again.start()
 
     # --- the shot ---
     @property
@@ -171,18 +157,19 @@ class Desk(QObject):
         return self._revision_of(self.seen_shot)
 
     @property
+    def path(self) -> Path | None:
+        """Where the shot's file is; None where it has none yet."""
+        return self.file.path
+
+    @property
     def unsaved(self) -> bool:
-        return self.shot != self.saved
+        return self.shot != self.file.saved
 
     def open(self, shot: Shot, path: Path | None, recovered: bool = False) -> None:
         """Puts another shot on the desk."""
         self.cancel_job()
-        self._mark(path)
-        state = apart(lambda: file_state(path)) if path is not None else None
+        self.file.put(shot, path, recovered)
         self.history = History.starting_with(shot)
-        self.path, self._file_state = path, state
-        self._autosaves += 1
-        self.saved = Shot() if recovered else shot
         self.frame = shot.first
         self.readings = Readings()
         self.held_still = self.before = False
@@ -306,8 +293,7 @@ class Desk(QObject):
         if measured_anew:
             self._read_soon.start()  # before others are told, who say that what is known is not all
         self.shot_changed.emit()
-        if self.unsaved:
-            self._autosave_soon.start()
+        self.file.changed()
 
     def _revision_of(self, shot: Shot) -> int:
         """A number for each state of the shot; a state that is come back to has its old one."""
@@ -528,94 +514,11 @@ class Desk(QObject):
             self.readings = readings
             self.readings_changed.emit()
 
-    # --- files ---
-    def save(self, path: Path) -> bool:
-        """Saves the shot; False (and a sentence) where that cannot be done."""
-        shot = self.shot
-
-        def write() -> FileState | None:
-            save(shot, path)
-            recent.remember(path)
-            return file_state(path)
-
-        try:
-            state = apart(write)
-        except MantleError as problem:
-            self.said.emit(str(problem), True)
-            return False
-        self.discard_autosave()
-        self._mark(path)
-        self.path, self.saved, self._file_state = path, shot, state
-        self.discard_autosave()
-        self.said.emit(say("Saved {name}", name=path.name), False)
-        self.shot_changed.emit()
-        return True
-
-    def _mark(self, path: Path | None) -> None:
-        """Tells others which shot is open here, and no more that the one before is."""
-        before = self.path
-
-        def mark() -> None:
-            if before is not None and before != path:
-                unmark_opened(before)
-            if path is not None:
-                mark_opened(path)
-
-        apart(mark)
-
-    def _mark_once_more(self) -> None:
-        path = self.path
-        if path is not None:
-            self.later("mark", lambda: mark_opened(path), lambda _: None)
-
-    def changed_outside(self) -> FileState | None:
-        """How the shot's file stands now, where somebody else wrote it since it was opened or saved here."""
-        path = self.path
-        now = apart(lambda: file_state(path)) if path is not None else None
-        return now if now is not None and self._file_state is not None and now != self._file_state else None
-
-    def autosave(self) -> None:
-        """Writes the autosave beside the shot, or into the state folder for a shot without a file; on a worker. The
-        past of a shot with a file is kept with it."""
-        if not self.unsaved or self.shot.plate is None:
-            return
-        shot, path, round_ = self.shot, self.path, self._autosaves
-        target = autosave_path(path) if path else recent.unnamed_autosave()
-        image = self.picture_seen()
-
-        def write() -> None:
-            if round_ != self._autosaves:
-                return  # saved or let go meanwhile
-            save(shot, target)
-            if round_ != self._autosaves:
-                target.unlink(missing_ok=True)  # so long did the disk take
-                return
-            keep_picture(target, image)
-            if path is not None:
-                keep_past(shot, path, picture=as_png(image) if image is not None and not image.isNull() else b"")
-
-        self.later("autosave", write, lambda _: None)
-
-    def discard_autosave(self) -> None:
-        """Removes the autosave of what is on the desk. One that is being written removes itself: a slow disk holds
-        nobody up here."""
-        self._autosave_soon.stop()
-        self._autosaves += 1
-        target = autosave_path(self.path) if self.path else recent.unnamed_autosave()
-        try:
-            apart(lambda: target.unlink(missing_ok=True))
-        except OSError as problem:
-            self.said.emit(
-                say("{placed} cannot be removed: {strerror}.", placed=placed(target), strerror=problem.strerror), True
-            )
-
     def close(self) -> None:
         """Stops everything that runs."""
-        self._mark(None)
-        self._mark_again.stop()
+        self.file.close()
         self._read_soon.stop()
         self._watch.stop()
-        self._autosave_soon.stop()
         self.scheduler.close()
         for job in (self.job, self._reader):
             if job is not None:

@@ -50,7 +50,7 @@ class Files:
         if answer == buttons.Save:
             return self.save()
         if answer == buttons.Discard:
-            self.desk.discard_autosave()
+            self.desk.file.discard_autosave()
         return answer == buttons.Discard
 
     def new(self) -> None:
@@ -175,8 +175,8 @@ class Files:
         """Saves, asking for a place the first time."""
         if self.desk.path is None:
             return self.save_as()
-        other = self.desk.changed_outside()
-        return self.desk.save(self.desk.path) if other is None else self._save_over(self.desk.path, other)
+        other = self.desk.file.changed_outside()
+        return self.desk.file.save(self.desk.path) if other is None else self._save_over(self.desk.path, other)
 
     def _save_over(self, path: Path, other: FileState) -> bool:
         """Somebody else wrote the file meanwhile: beside it, over it, or not at all."""
@@ -201,9 +201,9 @@ class Files:
         box.setDefaultButton(beside)
         box.exec()
         if box.clickedButton() is over:
-            return self.desk.save(path)
+            return self.desk.file.save(path)
         if box.clickedButton() is beside:
-            return self.desk.save(apart(lambda: _free_name(path)))
+            return self.desk.file.save(apart(lambda: _free_name(path)))
         return False
 
     def pack_report(self) -> None:
@@ -231,7 +231,7 @@ class Files:
             return False
         start = self.desk.path or (self._start() or Path.home()) / f"{self.desk.shot.name}{SUFFIX}"
         path = ask.new_file(self.window, "Save the shot", ask.SHOTS, SUFFIX, start)
-        return path is not None and self.desk.save(path)
+        return path is not None and self.desk.file.save(path)
 
     # --- sources ---
     def import_source(self) -> None:
