@@ -105,7 +105,9 @@ def main() -> None:
     frames = list(desk.shot.frames)
     row("while frames and readings are made", lambda: run(app, 20))
     end = time.perf_counter() + 240
-    while time.perf_counter() < end and (desk._reader is not None or len(window.viewer.cached_frames()) < len(frames)):
+    while time.perf_counter() < end and (
+        desk.measuring.reader is not None or len(window.viewer.cached_frames()) < len(frames)
+    ):
         run(app, 0.5)
     window.rail.toggle_play()
     row("played", lambda: run(app, 8))

@@ -46,7 +46,7 @@ def settle(app: QApplication, seconds: float) -> None:
 def _measured(window: Window, app: QApplication) -> None:
     """Until the readings are those of the shot."""
     settle(app, 1.5)
-    while window.desk._reader is not None:
+    while window.desk.measuring.reader is not None:
         settle(app, 0.3)
     settle(app, 0.5)
 

@@ -231,7 +231,7 @@ def hands(qtbot: object, dressed: QApplication, request: pytest.FixtureRequest) 
     gc.disable()  # as the application does: on a worker, Python's collector would end widgets there
     window = Window()
     if request.node.get_closest_marker("background") is None:
-        window.desk._read_soon.blockSignals(True)
+        window.desk.measuring._soon.blockSignals(True)
         asked = window.server.request
         window.server.request = lambda shot, wanted, ahead, others=None: asked(shot, wanted, [], others)
     window.resize(1280, 800)

@@ -49,7 +49,7 @@ def true_horizon(truth, frame: int) -> np.ndarray:
 def measured(opened):
     """Waits until the readings belong to the shot as it is."""
     desk = opened.window.desk
-    opened.wait(lambda: desk._reader is None and not desk._read_soon.isActive(), 60)
+    opened.wait(lambda: not desk.is_measuring, 60)
     opened.window.bench.refresh()
     return desk.readings.places[desk.zone.id]
 

@@ -12,7 +12,8 @@ from zonal_mantle.comp import Job, Look, Pictures, Scheduler, view
 from zonal_mantle.comp.openings import Openings
 from zonal_mantle.shot import Keyed
 from zonal_mantle.ui import server as server_of_window
-from zonal_mantle.ui.desk import GIVES_WAY_S, Desk
+from zonal_mantle.ui.desk import Desk
+from zonal_mantle.ui.measuring import GIVES_WAY_S
 from zonal_mantle.ui.server import FrameServer, ScreenCache, Wanted
 from zonal_mantle.ui.viewer import Viewer, proxy_scale
 
@@ -244,9 +245,9 @@ def test_readings_wait_for_the_picture_at_each_frame(opened, monkeypatch):
         desk.scheduler, "is_busy", lambda lane: lane == "pictures" and len(told) < 3 and not told.append(1)
     )
     start = time.monotonic()
-    desk._giving_way(job)(0.5, "Reading frame 7")
+    desk.measuring.giving_way(job)(0.5, "Reading frame 7")
     assert len(told) == 3
     assert time.monotonic() - start < GIVES_WAY_S
-    monkeypatch.setattr("zonal_mantle.ui.desk.GIVES_WAY_S", 0.05)
+    monkeypatch.setattr("zonal_mantle.ui.measuring.GIVES_WAY_S", 0.05)
     monkeypatch.setattr(desk.scheduler, "is_busy", lambda lane: True)
-    desk._giving_way(job)(0.5, "Reading frame 8")  # but not for ever
+    desk.measuring.giving_way(job)(0.5, "Reading frame 8")  # but not for ever

@@ -152,8 +152,8 @@ def test_readings_that_cannot_be_taken_say_why(opened, monkeypatch):
     def broken(*_: object, **__: object) -> None:
         raise ValueError("a number is missing")
 
-    monkeypatch.setattr("zonal_mantle.ui.desk.take_readings", broken)
-    desk._read()
+    monkeypatch.setattr("zonal_mantle.ui.measuring.take_readings", broken)
+    desk.measuring.begin()
     opened.wait(lambda: "readings could not be taken" in opened.window.rail.message.text())
     assert "a number is missing" in opened.window.rail.message.text()
     assert scheduler.READINGS > scheduler.PICTURE

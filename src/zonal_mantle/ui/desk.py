@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import time
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -11,7 +10,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from ..comp import STEPPED, Job, Look, Pictures, Readings, Scheduler, ViewName, take_readings
+from ..comp import STEPPED, Job, Look, Pictures, Readings, Scheduler, ViewName
 from ..comp.finish_fit import PatchCurve
 from ..comp.matte_planner import reads_own, zone_picture
 from ..comp.plan import Between
@@ -19,7 +18,6 @@ from ..comp.readings_matte import Fault
 from ..comp.scheduler import JOB, PROBE, READINGS
 from ..comp.views import OWN_VIEWS
 from ..media import source_problem
-from ..media.memory import is_large
 from ..media.picture import Picture, picture_of
 from ..media.stamps import stamp_of
 from ..media.watch import used_files_digest
@@ -29,13 +27,12 @@ from ..shot.errors import GoneError
 from ..shot.match import Part
 from ..shot.matte import Reads
 from ..words import say
+from .measuring import Measuring
 from .shotfile import ShotFile
 from .thumbs import Thumbs
 
 _gestures = itertools.count()
 WATCH_MS = 1000  # between two looks at the files that are used
-MOST_WAITS, MOST_WAITS_LARGE = 5, 200  # of 700 ms, that readings give way to the picture
-GIVES_WAY_S = 2.0  # that a frame's reading waits for a picture, at most
 
 
 def new_gesture() -> str:
@@ -57,8 +54,6 @@ class Desk(QObject):
     said = Signal(str, bool)  # a sentence, and whether it is trouble
     _progressed = Signal(float, str)
     _ended = Signal(object, object, object)
-    _measured = Signal(object, object, object)
-    _partly = Signal(object, object)
     _files_seen = Signal(object, object)
     _answered = Signal(object, object, object)
 
@@ -96,22 +91,17 @@ class Desk(QObject):
         self._trying = False
         self._tried: Shot | None = None
         self.is_showing: Callable[[], bool] = lambda: True  # whether the picture that is wanted is seen; by the window
-        self._waited = 0  # times that the readings have given way to it
         self.picture_seen: Callable[[], Any] = lambda: None  # the image on the viewer; set by the window
         self.air_fit: tuple[Air, dict[str, float]] | None = None  # what was measured last, and the air that it set
         self.fit_words: dict[tuple[str, str], tuple[str, object]] = {}  # what was said, and the part that it set
         self.look = Look()
-        self.readings = Readings()
-        self.readings_error = ""
+        self.measuring = Measuring(self)
         self.file = ShotFile(self)
         self.dragging = False
         self.job: Job | None = None
         self._job_end: Callable[[Any], None] | None = None
-        self._reader: Job | None = None
         self._progressed.connect(self.job_changed)
         self._ended.connect(self._job_ended)
-        self._measured.connect(self._readings_taken)
-        self._partly.connect(self._some_readings_taken)
         self._files_seen.connect(self._files_looked_at)
         self._answered.connect(self._answer)
         self._files: tuple[tuple[Any, ...], str] = ((), "")
@@ -120,8 +110,6 @@ class Desk(QObject):
         self._watch.start()
         self._watch_soon = QTimer(self, singleShot=True, interval=0)
         self._watch_soon.timeout.connect(self._look_at_files)
-        self._read_soon = QTimer(self, singleShot=True, interval=700)
-        self._read_soon.timeout.connect(self._read)
 
     # --- the shot ---
     @property
@@ -171,7 +159,7 @@ class Desk(QObject):
         self.file.put(shot, path, recovered)
         self.history = History.starting_with(shot)
         self.frame = shot.first
-        self.readings = Readings()
+        self.measuring.known = Readings()
         self.held_still = self.before = False
         self.compared, self.states, self.comparing, self.patch_curves = None, {}, "", None
         self.fit_words, self.air_fit = {}, None
@@ -291,7 +279,7 @@ class Desk(QObject):
         if self.frame not in self.shot.frames:
             self.set_frame(self.frame)
         if measured_anew:
-            self._read_soon.start()  # before others are told, who say that what is known is not all
+            self.measuring.soon()  # before others are told, who say that what is known is not all
         self.shot_changed.emit()
         self.file.changed()
 
@@ -356,6 +344,17 @@ class Desk(QObject):
             self._revisions.clear()
             self._after_change()
             self.said.emit(say("A file that the shot uses was written again. It is shown as it is now."), False)
+
+    # --- readings ---
+    @property
+    def readings(self) -> Readings:
+        """What is known of the shot's mattes, locks, places, matches and finish."""
+        return self.measuring.known
+
+    @property
+    def is_measuring(self) -> bool:
+        """Whether readings of the shot as it is now are being taken, or will be at once."""
+        return self.measuring.is_going
 
     # --- where one looks ---
     def set_frame(self, frame: int) -> None:
@@ -446,81 +445,13 @@ class Desk(QObject):
         except GoneError:
             self.said.emit(say("What this was done for has been removed meanwhile; nothing was changed."), True)
 
-    # --- readings ---
-    @property
-    def is_measuring(self) -> bool:
-        """Whether readings of the shot as it is now are being taken, or will be at once."""
-        return self._reader is not None or self._read_soon.isActive()
-
-    def _read(self) -> None:
-        if self.shot.plate is None:
-            return
-        most = MOST_WAITS_LARGE if is_large(self.shot.size) else MOST_WAITS
-        if self._waited < most and not self.is_showing():  # the picture comes first: both want all cores
-            self._waited += 1
-            self._read_soon.start()
-            return
-        self._waited = 0
-        if self._reader is not None:
-            self._reader.cancel()
-        shot = self.shot
-        job: Job
-        job = Job(
-            lambda j: take_readings(
-                shot, self.store, self._giving_way(j), part=lambda some: self._partly.emit(job, some)
-            ),
-            on_end=lambda r, e: self._measured.emit(job, r, e),
-        )
-        self._reader = self.scheduler.submit("readings", job, READINGS, stop_running=True)
-        self.measuring_began.emit()
-
-    def _giving_way(self, job: Job) -> Callable[[float, str], None]:
-        """The progress of readings, which wait at each frame for the picture that somebody waits for."""
-
-        def progress(share: float, words: str) -> None:
-            end = time.monotonic() + GIVES_WAY_S
-            while self.scheduler.is_busy("pictures") and time.monotonic() < end:
-                time.sleep(0.005)
-            job.progress(share, words)
-
-        return progress
-
-    def _some_readings_taken(self, job: Job, some: Readings) -> None:
-        """Those of the mattes stand until all of the new ones are there: they take longest."""
-        if job is self._reader:
-            if some.mattes and not self.readings.mattes:
-                self.readings = some  # of some frames, which is more than nothing
-                self.readings_changed.emit()
-                return
-            kept = [finding for finding in self.readings.findings if finding.stage == "Matte"]
-            known = self.readings
-            self.readings = replace(some, mattes=known.mattes, findings=[*some.findings, *kept], partly=known.partly)
-            self.readings_changed.emit()
-
-    def _readings_taken(self, job: Job, readings: Readings | None, error: Exception | None) -> None:
-        if job is not self._reader:
-            return
-        self._reader = None
-        if error is not None:
-            why = (
-                str(error) if isinstance(error, MantleError) else say("{error}. The log has the details.", error=error)
-            )
-            self.readings_error = why
-            self.said.emit(say("The readings could not be taken: {why}", why=why), True)
-            self.readings_changed.emit()
-            return
-        self.readings_error = ""
-        if readings is not None:
-            self.readings = readings
-            self.readings_changed.emit()
-
     def close(self) -> None:
         """Stops everything that runs."""
         self.file.close()
-        self._read_soon.stop()
+        self.measuring.close()
         self._watch.stop()
         self.scheduler.close()
-        for job in (self.job, self._reader):
+        for job in (self.job, self.measuring.reader):
             if job is not None:
                 job.cancel()
                 job.wait(5)
