@@ -147,7 +147,7 @@ def blur_of(mtf50: float) -> float:
 
     >>> x = 0.25  # cycles a pixel
     >>> round(blur_of(x), 2), round(float(np.exp(-2 * (np.pi * blur_of(x) * x) ** 2) * np.sinc(x)), 3)
-    (0.68, 0.5)
+    (0.69, 0.5)
     """
     left = 2 * float(np.sinc(mtf50))
     return float(np.sqrt(np.log(left) / 2) / (np.pi * mtf50)) if left > 1 and mtf50 > 0 else 0.0
@@ -279,6 +279,8 @@ def _profile(distance: NDArray, values: NDArray) -> tuple[NDArray[np.float64], f
         near = np.abs(distance) <= reach
         d, v = distance[near], values[near]
         sides = [v[side * d > PLATEAU * reach] for side in (-1, 1)]
+        if not all(side.size for side in sides):
+            continue
         low, high = (float(np.mean(side)) for side in sides)
         step = high - low
         if step <= LEAST_STEP * max(high, 0.05) or max(float(np.std(side)) for side in sides) > EVEN * step:

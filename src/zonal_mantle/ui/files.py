@@ -22,6 +22,7 @@ from . import ask, recent
 from .apart import apart
 from .desk import Desk
 from .keptpictures import both_pictures
+from .language import moment
 
 
 class Files:
@@ -180,7 +181,7 @@ class Files:
 
     def _save_over(self, path: Path, other: FileState) -> bool:
         """Somebody else wrote the file meanwhile: beside it, over it, or not at all."""
-        when = datetime.fromtimestamp(other.changed_ns / 1e9).strftime("%-d %b, %H:%M:%S")
+        when = moment(other.changed_ns / 1e9)
         box = QMessageBox(self.window)
         box.setIcon(QMessageBox.Icon.Warning)
         box.setWindowTitle(say("Changed by somebody else"))

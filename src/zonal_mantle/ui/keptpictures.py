@@ -5,7 +5,6 @@ from __future__ import annotations
 import base64
 import hashlib
 import logging
-import time
 from pathlib import Path
 
 from PySide6.QtCore import QBuffer, QIODevice, QRect, QSize, Qt
@@ -15,6 +14,7 @@ from ..paths import state_dir, write_whole
 from ..words import say
 from . import theme
 from .apart import apart
+from .language import moment
 
 log = logging.getLogger(__name__)
 PICTURE = QSize(192, 108)
@@ -83,7 +83,7 @@ def both_pictures(shots: list[tuple[str, Path | None]]) -> QPixmap:
                 PICTURE, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation
             )
             painter.drawPixmap(box.center() - small.rect().center(), small)
-        when = time.strftime("%-d %b, %H:%M:%S", time.localtime(changed))
+        when = moment(changed)
         painter.setPen(QColor(theme.TEXT))
         painter.drawText(box.left(), height - 5, f"{say(word)} {when}")
     painter.end()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QCoreApplication, QLibraryInfo, QLocale, QTranslator
+from PySide6.QtCore import QCoreApplication, QDateTime, QLibraryInfo, QLocale, QTranslator
 from PySide6.QtWidgets import QApplication
 
 from ..paths import languages_dir
@@ -32,6 +32,16 @@ def name_of(language: str) -> str:
     return f"{name} ({locale.nativeTerritoryName()})" if "_" in language else name
 
 
+def day(seconds: float) -> str:
+    """The day of a moment (seconds since 1970), in the language of the window."""
+    return QLocale().toString(QDateTime.fromSecsSinceEpoch(int(seconds)), "d MMM yyyy")
+
+
+def moment(seconds: float) -> str:
+    """A moment (seconds since 1970) to the second, in the language of the window."""
+    return QLocale().toString(QDateTime.fromSecsSinceEpoch(int(seconds)), "d MMM yyyy, HH:mm:ss")
+
+
 def put_on(app: QApplication | QCoreApplication, language: str, folder: Path | None = None) -> bool:
     """Makes the program speak a language; one that is not there, or cannot be read, leaves English.
 
@@ -46,10 +56,12 @@ def put_on(app: QApplication | QCoreApplication, language: str, folder: Path | N
         translator = QTranslator(app)
         if path is not None and translator.load(str(path)):
             app.installTranslator(translator)
+            QLocale.setDefault(QLocale(each))
             own = QTranslator(app)  # of Qt's own dialogs
             if own.load(QLocale(each), "qtbase", "_", QLibraryInfo.path(QLibraryInfo.LibraryPath.TranslationsPath)):
                 app.installTranslator(own)
             speak(lambda text: QCoreApplication.translate(CONTEXT, text))
             return True
     speak(None)
+    QLocale.setDefault(QLocale(ENGLISH))
     return False

@@ -11,6 +11,7 @@ from ..shot import MantleError, Shot, changes
 from ..shot.past import MOST, Past, past_of, shot_of_past
 from ..words import say
 from .desk import Desk
+from .language import moment
 from .states import PICTURE
 from .widgets import column, note, push_button
 
@@ -48,7 +49,7 @@ class EarlierVersions(QDialog):
         path = self.desk.path
         self.list.clear()
         for past in past_of(path) if path is not None else []:
-            item = QListWidgetItem(QIcon(str(past.picture)), f"{past.when:%-d %B %Y, %H:%M:%S}")
+            item = QListWidgetItem(QIcon(str(past.picture)), moment(past.when.timestamp()))
             item.setData(ROLE, past)
             self.list.addItem(item)
         kept = say("The last {most} versions are kept beside the shot, one every two minutes of work.", most=MOST)

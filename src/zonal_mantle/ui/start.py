@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import time
 
 from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QListWidget, QListWidgetItem, QSizePolicy, QVBoxLayout, QWidget
@@ -12,6 +11,7 @@ from ..words import say
 from . import recent, theme
 from .apart import apart
 from .keptpictures import PICTURE, icon_of_png, kept_of
+from .language import day
 from .widgets import note, push_button
 
 log = logging.getLogger(__name__)
@@ -84,7 +84,7 @@ class StartPage(QWidget):
         there = [(path, kept) for path, kept in known if kept is not None]
         for path, (png, changed) in there:
             icon = icon_of_png(png) if png else theme.icon("film", theme.DIM)
-            when = time.strftime("%-d %b %Y", time.localtime(changed))
+            when = day(changed)
             item = QListWidgetItem(icon, f"{path.name.removesuffix('.shot.json')}\n{when}")
             item.setToolTip(str(path))
             item.setSizeHint(QSize(PICTURE.width() + 16, PICTURE.height() + 44))
