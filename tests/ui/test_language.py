@@ -185,8 +185,17 @@ def test_words_a_third_longer_are_not_cut(spoken, opened, size):
                     stage.open_part(part)
                 QApplication.processEvents()
                 cut += [f"{stage.name} {part}: {words}" for words in (*cut_off(bench), *cut_elsewhere(bench))]
-    cut += [f"over the picture: {words}" for words in (*cut_off(window.strip), *cut_elsewhere(window.strip))]
+    window.room.show("Findings", True)
+    QApplication.processEvents()
+    for part in (window.strip, window.rail, window.section, window.stock, window.findings):
+        cut += [f"{type(part).__name__}: {words}" for words in (*cut_off(part), *cut_elsewhere(part))]
     assert not cut, "\n".join(sorted(set(cut)))
+
+
+def test_an_empty_window_is_not_cut_either(spoken, hands):
+    start = hands.window.start
+    assert start.isVisible()
+    assert [*cut_off(start), *cut_elsewhere(start)] == []
 
 
 def cut_elsewhere(holder: QWidget) -> list[str]:
