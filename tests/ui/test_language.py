@@ -28,6 +28,7 @@ from zonal_mantle.shot import Shot, ShotError, load
 from zonal_mantle.ui import recent
 from zonal_mantle.ui.language import day, languages, moment, name_of, put_on
 from zonal_mantle.ui.numberfield import NumberField
+from zonal_mantle.ui.preferences import Preferences, language
 from zonal_mantle.words import english, say, speak
 
 TOOLS = Path(__file__).resolve().parents[2] / "tools"
@@ -190,6 +191,22 @@ def test_words_a_third_longer_are_not_cut(spoken, opened, size):
     for part in (window.strip, window.rail, window.section, window.stock, window.findings):
         cut += [f"{type(part).__name__}: {words}" for words in (*cut_off(part), *cut_elsewhere(part))]
     assert not cut, "\n".join(sorted(set(cut)))
+
+
+def test_a_language_is_chosen_in_the_preferences_and_spoken_from_the_next_start(hands, dressed, folder, monkeypatch):
+    monkeypatch.setattr("zonal_mantle.ui.language.languages_dir", lambda: folder)
+    dialog = Preferences(hands.window, lambda _: None, 1 << 30)
+    try:
+        assert language() == ""
+        hands.choose(dialog.language, name_of("eo"))
+        assert language() == "eo"
+        assert put_on(dressed, language())
+        assert say("Save") == "«Sàvé»"
+    finally:
+        put_on(dressed, "en")
+        hands.choose(dialog.language, "as the desktop")
+        dialog.deleteLater()
+    assert language() == ""
 
 
 def test_an_empty_window_is_not_cut_either(spoken, hands):
