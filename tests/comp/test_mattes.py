@@ -179,7 +179,7 @@ def test_a_rim_that_is_lighter_by_itself_is_no_fringe():
     y, x = np.mgrid[0:160, 0:160].astype(np.float32)
     inside = 60 - np.hypot(x - 80, y - 80)
     alpha = np.clip(inside / 6, 0, 1).astype(np.float32)
-    colour = np.where(inside < 7, 0.16, 0.05)[..., None] * np.array([1.0, 0.9, 0.6], np.float32)
+    colour = np.where(inside < 7, 0.08, 0.05)[..., None] * np.array([1.0, 0.9, 0.6], np.float32)
     held = (alpha[..., None] * colour).astype(np.float32)
     pixels = (held + (1 - alpha[..., None]) * np.array([0.5, 0.6, 0.8], np.float32)).astype(np.float32)
     clean = halo(pixels, alpha, np.dstack([held, alpha]).astype(np.float32))

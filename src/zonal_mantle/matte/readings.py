@@ -22,6 +22,7 @@ Mask = NDArray[np.bool_]
 
 SOLID, EMPTY = 0.99, 0.01
 THING, LEAST_THING_PX2 = 0.6, 16.0  # alpha and plate pixels² that make a thing of what stands in the sky
+NATURAL = 30.0  # display code values; true mattes of nine plates read 11 to 23 (docs/FIGURES.md)
 LEAST_SPREAD = 0.05  # of alpha over a rim, from which a slope over it can be told
 LEAST_RIM = 40  # pixels; fewer say nothing
 
@@ -135,7 +136,7 @@ def halo(pixels: Array, alpha: Array, foreground: Array | None = None) -> float 
     A rim can be lighter than what it encloses by itself, as leaves and lit edges are; it is so where it is nearly solid
     as well. Light of the old sky grows with what is missing to solid. So it is the lesser of the rim's mean lean (see
     `lean`; each pixel counts by its alpha, as it is seen) and of what of it grows with 1 - alpha; 0 where the two
-    contradict each other.
+    contradict each other. A mean beyond NATURAL counts whole: no rim was by itself so much lighter.
     """
     leaning = lean(pixels, alpha, foreground)
     seen = np.isfinite(leaning)
@@ -145,8 +146,8 @@ def halo(pixels: Array, alpha: Array, foreground: Array | None = None) -> float 
     mean = float(np.average(off, weights=share))
     missing = 1 - share
     spread = missing - missing.mean()
-    if spread.std() < LEAST_SPREAD:
-        return mean  # all of the rim is as thin: nothing tells how it would grow
+    if spread.std() < LEAST_SPREAD or abs(mean) > NATURAL:
+        return mean  # where all of the rim is as thin, nothing tells how it would grow
     grown = float((spread * off).sum() / (spread**2).sum() * missing.mean())
     return 0.0 if grown * mean <= 0 else float(np.copysign(min(abs(grown), abs(mean)), mean))
 
