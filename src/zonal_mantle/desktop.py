@@ -62,9 +62,9 @@ def install(home: Path | None = None, program: str | None = None) -> list[Path]:
         except OSError as problem:
             raise MantleError(
                 say(
-                    "{path} cannot be written: {strerror}. Free the place and run it again.",
+                    "{path} cannot be written: {why}. Free the place and run it again.",
                     path=path,
-                    strerror=problem.strerror,
+                    why=problem.strerror,
                 )
             ) from problem
         written.append(path)

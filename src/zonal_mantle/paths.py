@@ -140,11 +140,11 @@ def why_no_file(path: Path | str) -> str | None:
     except ValueError:  # a zero byte
         return say("has a name that no file can have")
     except OSError as problem:
-        return say("cannot be read: {strerror}", strerror=problem.strerror)
+        return say("cannot be read: {why}", why=problem.strerror)
     if stat.S_ISREG(mode):
         return None
     kinds = ((stat.S_ISDIR, say("a folder")), (stat.S_ISFIFO, say("a pipe")), (stat.S_ISSOCK, say("a socket")))
-    return say("is {next}, not a file", next=next((word for is_kind, word in kinds if is_kind(mode)), say("a device")))
+    return say("is {kind}, not a file", kind=next((word for is_kind, word in kinds if is_kind(mode)), say("a device")))
 
 
 def write_whole(path: Path, content: str | bytes, mode: int | None = None) -> None:

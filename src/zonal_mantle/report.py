@@ -64,8 +64,8 @@ def pack(path: Path) -> list[str]:
     except OSError as problem:
         raise ReportError(
             say(
-                "{placed} cannot be written: {why_not}. Choose another folder.",
+                "{placed} cannot be written: {why}. Choose another folder.",
                 placed=placed(path),
-                why_not=why_not(problem),
+                why=why_not(problem),
             )
         ) from problem

@@ -149,10 +149,10 @@ def _canvas(
     if max(size) > MOST_SIDE:
         raise BaseError(
             say(
-                "The base would be {size}×{size_2} pixels; the most is {most_side} a side. Take fewer frames or "
+                "The base would be {width}×{height} pixels; the most is {most_side} a side. Take fewer frames or "
                 "a smaller size.",
-                size=size[0],
-                size_2=size[1],
+                width=size[0],
+                height=size[1],
                 most_side=MOST_SIDE,
             )
         )
@@ -312,7 +312,7 @@ def write_picture(path: Path, pixels: NDArray, depth: str, compression: str = ""
             write_still(part, pixels, depth, compression)
     except OSError as problem:
         raise BaseError(
-            say("{placed} cannot be written: {why_not}.", placed=placed(path), why_not=why_not(problem))
+            say("{placed} cannot be written: {why}.", placed=placed(path), why=why_not(problem))
         ) from problem
 
 
@@ -349,12 +349,12 @@ def hang_base(shot: Shot, zone: Zone, base: Base) -> Zone:
     if abs(source.height / base.size[1] - grow) * base.size[1] > 0.5:
         raise BaseError(
             say(
-                "{name} is {width}×{height}; {name_2} is {size}×{size_2}. A painted base keeps its shape; "
+                "{name} is {width}×{height}; {other} is {size}×{size_2}. A painted base keeps its shape; "
                 "deliver it uncropped.",
                 name=source.name,
                 width=source.width,
                 height=source.height,
-                name_2=base.name,
+                other=base.name,
                 size=base.size[0],
                 size_2=base.size[1],
             )

@@ -11,7 +11,7 @@ from ..place.hands import flipped_in_place
 from ..shot import ClearSkyPull, MantleError, Matte, MatteUse, Placement, Shot, Zone
 from ..shot.match import PARTS
 from ..skies import SkyCard
-from ..words import say
+from ..words import mark, say
 from .fits import fits_this_plate
 from .match_fit import fit_all
 from .matte_planner import zone_matte_plan
@@ -64,11 +64,11 @@ def first_pass(shot: Shot, pictures: Pictures, cards: list[SkyCard], progress: P
     """
     steps: list[Step] = []
     acts: tuple[tuple[str, float, float, Callable[[Shot, Progress], tuple[Shot, str]]], ...] = (
-        ("Lock", 0.0, 0.5, lambda now, p: _locked(now, pictures, p)),
-        ("Matte", 0.5, 0.52, lambda now, p: _cut(now, pictures)),
-        ("Sky", 0.52, 0.6, lambda now, p: _hung(now, pictures, cards)),
-        ("Cover", 0.6, 0.75, lambda now, p: _covered(now, pictures, p)),
-        ("Fits", 0.75, 1.0, lambda now, p: _fitted(now, pictures, p)),
+        (mark("Lock"), 0.0, 0.5, lambda now, p: _locked(now, pictures, p)),
+        (mark("Matte"), 0.5, 0.52, lambda now, p: _cut(now, pictures)),
+        (mark("Sky"), 0.52, 0.6, lambda now, p: _hung(now, pictures, cards)),
+        (mark("Cover"), 0.6, 0.75, lambda now, p: _covered(now, pictures, p)),
+        (mark("Fits"), 0.75, 1.0, lambda now, p: _fitted(now, pictures, p)),
     )
     reached = 0.0
     for name, start, end, act in acts:
@@ -78,18 +78,19 @@ def first_pass(shot: Shot, pictures: Pictures, cards: list[SkyCard], progress: P
             reached = max(reached, start + share * (end - start))  # a part that begins anew does not lead back
             progress(reached, words)
 
-        told(0.0, say("First pass: {lower}", lower=name.lower()))
+        label = say("First pass: {part}", part=say(name).lower())
+        told(0.0, label)
         try:
             new, words = act(shot, told)
         except MantleError as problem:
-            steps.append(Step(say("First pass: {lower}", lower=name.lower()), shot, f"{name}: {problem}", done=False))
+            steps.append(Step(label, shot, f"{say(name)}: {problem}", done=False))
             if name == "Matte":  # nothing would be seen of what is hung behind
                 words = say("Sky, cover and fits: left out, for the plate is not cut.")
                 steps.append(Step(say("First pass: left out"), shot, words, done=False))
                 break
             continue
         shot = new
-        steps.append(Step(say("First pass: {lower}", lower=name.lower()), shot, f"{name}: {words}"))
+        steps.append(Step(label, shot, f"{say(name)}: {words}"))
     return steps
 
 
@@ -104,10 +105,10 @@ def _locked(shot: Shot, pictures: Pictures, progress: Progress) -> tuple[Shot, s
         shot = solve_lock(shot, lock.id, pictures, "both", lambda share, words: progress(0.3 + 0.7 * share, words))
     solved = shot.lock(lock.id)
     return shot, say(
-        "{name} is solved on {count} of {count_2} frames.",
+        "{name} is solved on {count} of {total} frames.",
         name=solved.name,
         count=len(solved.solved),
-        count_2=len(shot.frames),
+        total=len(shot.frames),
     )
 
 

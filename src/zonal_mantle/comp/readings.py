@@ -233,9 +233,9 @@ def _match_findings(shot: Shot, readings: Readings) -> list[Finding]:
             source = shot.source(clip)
             if source.end - source.start + 1 < len(shot.frames):
                 words = say(
-                    "The grain of {name}, {name_2}, is shorter than the shot: it begins again.",
+                    "The grain of {name}, {other}, is shorter than the shot: it begins again.",
                     name=zone.name,
-                    name_2=source.name,
+                    other=source.name,
                 )
                 found.append(Finding("Match", zone.id, shot.first, words))
     return found
@@ -262,17 +262,17 @@ def _findings(shot: Shot, readings: Readings) -> list[Finding]:
             ]
         if zone.placement.rides and not shot.lock(zone.placement.rides).holds:
             words = say(
-                "{name} rides on {name_2}, which is not solved.",
+                "{name} rides on {other}, which is not solved.",
                 name=zone.name,
-                name_2=shot.lock(zone.placement.rides).name,
+                other=shot.lock(zone.placement.rides).name,
             )
             found.append(Finding("Lock", zone.id, shot.first, words, severity="wrong"))
         free = zone.placement.on and zone.on and not zone.placement.rides and not shot.holds_plate(zone)
         if free and (lock := best_lock(shot, zone.distance_m, zone.placement.way)) is not None:
             words = say(
-                "{name} rides on nothing: it does not follow the camera, though {name_2} is solved.",
+                "{name} rides on nothing: it does not follow the camera, though {other} is solved.",
                 name=zone.name,
-                name_2=lock.name,
+                other=lock.name,
             )
             found.append(Finding("Lock", zone.id, shot.first, words))
         if behind := hidden_behind(shot, zone):

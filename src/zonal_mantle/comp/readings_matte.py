@@ -201,10 +201,10 @@ def flicker_of(stays: Mapping[int, float]) -> tuple[float, int]:
 
 def _off_words(edge: EdgeOff) -> str:
     if edge.grow:
-        return say("{grow} px {which}", grow=abs(edge.grow), which=say("inside") if edge.grow > 0 else say("outside"))
+        return say("{grow} px {how}", grow=abs(edge.grow), how=say("inside") if edge.grow > 0 else say("outside"))
     sides = ((edge.right, say("far left"), say("far right")), (edge.down, say("high"), say("low")))
     # where it fits best is where it should be moved to: it lies on the other side
-    said = [say("{by} px too {which}", by=abs(by), which=less if by > 0 else more) for by, less, more in sides if by]
+    said = [say("{by} px too {how}", by=abs(by), how=less if by > 0 else more) for by, less, more in sides if by]
     return say(" and ").join(said)
 
 
@@ -280,10 +280,10 @@ def wrong_picture(shot: Shot, zone: Zone, frame: int, pictures: Pictures) -> str
         return ""
     if reads_own(shot, zone):
         other = say(
-            "{name} pulls a {screens} screen, but {name_2} was shot before a {screen} one.",
+            "{name} pulls a {screens} screen, but {other} was shot before a {screen} one.",
             name=matte.name,
             screens=screens[0],
-            name_2=zone.name,
+            other=zone.name,
             screen=own.screen,
         )
         return "" if own.screen in screens else other
@@ -291,11 +291,11 @@ def wrong_picture(shot: Shot, zone: Zone, frame: int, pictures: Pictures) -> str
         return ""
     return say(
         "{name} pulls a {screen} screen on the {reads}, but the screen is in the own picture of "
-        "{name_2}. Set Looks at to own picture.",
+        "{other}. Set Looks at to own picture.",
         name=matte.name,
         screen=own.screen,
         reads=matte.reads,
-        name_2=zone.name,
+        other=zone.name,
     )
 
 

@@ -203,10 +203,10 @@ def trouble_of(shot: Shot, zone: Zone) -> str:
         if lasts < len(shot.frames) and zone.timing.after in ("hold", "clear") and not zone.timing.speed.keys:
             after = say("its last frame is held") if zone.timing.after == "hold" else say("nothing is shown")
             return say(
-                "{name} has {count} frames, the shot {count_2}: before and after, {after}.",
+                "{name} has {count} frames, the shot {total}: before and after, {after}.",
                 name=source.name,
                 count=count,
-                count_2=len(shot.frames),
+                total=len(shot.frames),
                 after=after,
             )
     return ""

@@ -96,9 +96,9 @@ def merged(now: Shot, began: Shot, solved: Lock) -> tuple[Shot, str]:
         return now.with_lock(present.but(**found)), ""
     beside = solved.but(id=now.new_id("lock"), name=say("{name}, as it was set up before", name=solved.name))
     words = say(
-        "{name} was changed while it was solved. The result is kept beside it as “{name_2}”.",
+        "{name} was changed while it was solved. The result is kept beside it as “{other}”.",
         name=present.name,
-        name_2=beside.name,
+        other=beside.name,
     )
     return now.with_lock(beside), words
 
@@ -329,19 +329,19 @@ def _trial(shot: Shot, lock: Lock, pictures: Pictures) -> tuple[float | None, st
     except LockError as problem:
         return (
             None,
-            say("Tried on frames {some}–{some_2}: {problem}", some=some[0], some_2=some[-1], problem=problem),
+            say("Tried on frames {first}–{last}: {problem}", first=some[0], last=some[-1], problem=problem),
             str(problem),
         )
     if solved.lost:
         return (
             None,
-            say("Tried on frames {some}–{some_2}: {names}", some=some[0], some_2=some[-1], names=" ".join(solved.lost)),
+            say("Tried on frames {first}–{last}: {names}", first=some[0], last=some[-1], names=" ".join(solved.lost)),
             solved.lost[0],
         )
     worst = max(entry.residual_px for entry in solved.solved)
     return (
         worst,
-        say("Tried on frames {some}–{some_2}: it holds to {worst:.2f} px.", some=some[0], some_2=some[-1], worst=worst),
+        say("Tried on frames {first}–{last}: it holds to {worst:.2f} px.", first=some[0], last=some[-1], worst=worst),
         "",
     )
 

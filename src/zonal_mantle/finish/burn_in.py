@@ -29,7 +29,7 @@ def _words(text: str, size: int) -> Array:
     picture = oiio.ImageBuf(oiio.ImageSpec(width, height, 1, oiio.FLOAT))
     foot = pad + round(size * 0.78)
     if not oiio.ImageBufAlgo.render_text(picture, pad - box.xbegin, foot, text, size, str(FONT), (1.0,)):
-        raise FinishError(say("The words of the burn-in cannot be drawn: {geterror}.", geterror=picture.geterror()))
+        raise FinishError(say("The words of the burn-in cannot be drawn: {reason}.", reason=picture.geterror()))
     return np.asarray(picture.get_pixels(oiio.FLOAT), np.float32).reshape(height, width)
 
 

@@ -64,7 +64,7 @@ def write_look(path: Path, look: Look, picture: bytes = b"") -> None:
         write_whole(path, json.dumps(data, indent=1) + "\n")
     except OSError as problem:
         raise FinishError(
-            say("{path} cannot be written: {strerror}. Choose another folder.", path=path, strerror=problem.strerror)
+            say("{path} cannot be written: {why}. Choose another folder.", path=path, why=problem.strerror)
         ) from problem
 
 
@@ -98,9 +98,9 @@ def read_look(path: Path) -> LookFile:
     except ValidationError as problem:
         raise FinishError(
             say(
-                "{name} cannot be used: {sentence_of}. Nothing was changed.",
+                "{name} cannot be used: {why}. Nothing was changed.",
                 name=name,
-                sentence_of=sentence_of(problem),
+                why=sentence_of(problem),
             )
         ) from problem
     text = data.get("picture")

@@ -63,9 +63,9 @@ def lut_processor(path: str, stamp: Stamp) -> ocio.CPUProcessor:
         line = text.count(b"\n", 0, found.start()) + 1
         raise FinishError(
             say(
-                "{name} holds {decode} in line {line}, which is not a number. Have it exported again.",
+                "{name} holds {word} in line {line}, which is not a number. Have it exported again.",
                 name=name,
-                decode=found.group().decode(),
+                word=found.group().decode(),
                 line=line,
             )
         )

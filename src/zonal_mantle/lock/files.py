@@ -66,9 +66,9 @@ def lock_from_json(text: str, size: tuple[int, int], name: str = "The file") -> 
     except ValidationError as problem:
         raise LockError(
             say(
-                "{name} cannot be read as a lock: {sentence_of}. Nothing was changed.",
+                "{name} cannot be read as a lock: {why}. Nothing was changed.",
                 name=name,
-                sentence_of=sentence_of(problem),
+                why=sentence_of(problem),
             )
         ) from problem
     size_told = data.get("plate_size")
@@ -266,7 +266,7 @@ def lock_from_csv(lock: Lock, text: str, name: str = "The file") -> Lock:
     counts = Counter(entry.frame for entry in entries)
     twice = [frame for frame, count in counts.items() if count > 1]
     if twice:
-        raise LockError(say("{name} has frame {min} twice. Nothing was changed.", name=name, min=min(twice)))
+        raise LockError(say("{name} has frame {frame} twice. Nothing was changed.", name=name, frame=min(twice)))
     return lock.but(solved=tuple(sorted(entries, key=lambda entry: entry.frame)), lost=())
 
 

@@ -26,9 +26,9 @@ def joined(first: Lock, second: Lock) -> Lock:
     if not shared:
         raise LockError(
             say(
-                "{name} and {name_2} share no solved frame. Solve one of them further, so that they overlap.",
+                "{name} and {other} share no solved frame. Solve one of them further, so that they overlap.",
                 name=first.name,
-                name_2=second.name,
+                other=second.name,
             )
         )
     seam = min(shared, key=lambda frame: own[frame].residual_px + other[frame].residual_px)

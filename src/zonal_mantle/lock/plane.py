@@ -265,9 +265,9 @@ class _Follower:
         if fit is None:
             if is_cut(feed, self.feed_of(previous.frame)):
                 problem = say(
-                    "{cut} between frame {min} and the next. {problem}",
+                    "{cut} between frame {frame} and the next. {problem}",
                     cut=say(CUT),
-                    min=min(frame, previous.frame),
+                    frame=min(frame, previous.frame),
                     problem=problem,
                 )
             return None, problem
@@ -337,8 +337,8 @@ def fault_of(fit: Fit | None, lock: Lock) -> str:
         )
     if confidence_of(fit) < lock.least_confidence:
         return say(
-            "the field has a confidence of {confidence_of:.2f} (needs {least_confidence:.2f}).",
-            confidence_of=confidence_of(fit),
+            "the field has a confidence of {confidence:.2f} (needs {least_confidence:.2f}).",
+            confidence=confidence_of(fit),
             least_confidence=lock.least_confidence,
         )
     if fit.uncertainty_px > WORST_UNCERTAINTY_PX:

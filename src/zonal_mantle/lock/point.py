@@ -285,9 +285,9 @@ def _patch(lock: Lock, k: int, mark: Mark, feed: Array, frame: int) -> Patch:
     except ValueError:
         raise LockError(
             say(
-                "Mark {k} of {name} is too near the rim of frame {frame}: its patch reaches out of the picture. "
+                "Mark {number} of {name} is too near the rim of frame {frame}: its patch reaches out of the picture. "
                 "Move it inward or make the patch smaller.",
-                k=k + 1,
+                number=k + 1,
                 name=lock.name,
                 frame=frame,
             )
@@ -295,9 +295,9 @@ def _patch(lock: Lock, k: int, mark: Mark, feed: Array, frame: int) -> Patch:
     if patch.contrast < LEAST_CONTRAST:
         raise LockError(
             say(
-                "Mark {k} of {name} lies on nothing that can be followed (contrast {contrast:.4f}). Put it on a "
+                "Mark {number} of {name} lies on nothing that can be followed (contrast {contrast:.4f}). Put it on a "
                 "corner or a texture, or choose another channel.",
-                k=k + 1,
+                number=k + 1,
                 name=lock.name,
                 contrast=patch.contrast,
             )
@@ -305,9 +305,9 @@ def _patch(lock: Lock, k: int, mark: Mark, feed: Array, frame: int) -> Patch:
     if patch.is_edge:
         raise LockError(
             say(
-                "Mark {k} of {name} lies on an edge of frame {frame}, along which it would slide. Put it on a "
+                "Mark {number} of {name} lies on an edge of frame {frame}, along which it would slide. Put it on a "
                 "corner or a texture, or make its patch larger.",
-                k=k + 1,
+                number=k + 1,
                 name=lock.name,
                 frame=frame,
             )

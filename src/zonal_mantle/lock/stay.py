@@ -77,8 +77,8 @@ def measure_chain(
             if problem:
                 chain.lost.append(
                     say(
-                        "{which}: lost on frame {frame}: {problem}",
-                        which=say("Forward") if frame > start else say("Backward"),
+                        "{how}: lost on frame {frame}: {problem}",
+                        how=say("Forward") if frame > start else say("Backward"),
                         frame=frame,
                         problem=problem,
                     )
@@ -147,7 +147,7 @@ class _Walker:
                 fit = self._align(key, frame, feeds, cover, thorough=True)
             if fit is None and newest:
                 if is_cut(feed, self.feed_of(self.last)):
-                    return say("there is a cut between frame {min} and the next.", min=min(frame, self.last))
+                    return say("there is a cut between frame {frame} and the next.", frame=min(frame, self.last))
                 return repeating(key) if key.periods else say("what is seen through the field cannot be found again.")
             if fit is None:
                 self.keys.remove(key)

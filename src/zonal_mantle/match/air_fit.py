@@ -77,7 +77,10 @@ def fit_air(parts: Sequence[AirPart]) -> AirFit:
     distances = np.array([part.distance_m for part in parts], float)
     if distances.max() < distances.min() * (1 + LEAST_SPREAD):
         raise ValueError(
-            say("All areas lie at about {min:g} m: air is measured between different distances.", min=distances.min())
+            say(
+                "All areas lie at about {metres:g} m: air is measured between different distances.",
+                metres=distances.min(),
+            )
         )
     quantiles = np.array([_quantiles(part.pixels) for part in parts])
     wobble = np.array([_wobble(part.pixels) for part in parts])

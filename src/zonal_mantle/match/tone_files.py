@@ -229,7 +229,5 @@ def _write_cube(path: Path, tone: Tone) -> str:
     try:
         write_whole(path, "\n".join(lines) + "\n")
     except OSError as problem:
-        raise MatchError(
-            say("{named} cannot be written: {why_not}.", named=named(path), why_not=why_not(problem))
-        ) from problem
+        raise MatchError(say("{named} cannot be written: {why}.", named=named(path), why=why_not(problem))) from problem
     return say("Light above 1 is held there; what lies between {cube} steps a side is interpolated.", cube=CUBE)

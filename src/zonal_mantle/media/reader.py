@@ -51,7 +51,7 @@ def open_source(path: str | Path, id: str = "source1", as_still: bool = False) -
         return _source_of(file, id, as_still)
     except ValidationError as problem:
         raise MediaError(
-            say("{named} cannot be used: {sentence_of}.", named=named(file), sentence_of=sentence_of(problem))
+            say("{named} cannot be used: {why}.", named=named(file), why=sentence_of(problem))
         ) from problem
 
 
@@ -274,11 +274,11 @@ def alpha_trouble(source: Source) -> str | None:
         return None
     return say(
         "{named} is read as having {alpha} alpha, but its values look {seems}: edges will be too "
-        "{which}. Say {seems} under Source.",
+        "{how}. Say {seems} under Source.",
         named=named(path),
         alpha=say(source.alpha),
         seems=say(seems),
-        which=say("bright") if seems == "straight" else say("dark"),
+        how=say("bright") if seems == "straight" else say("dark"),
     )
 
 

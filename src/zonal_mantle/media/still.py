@@ -80,7 +80,7 @@ def _why_unlike(path: Path) -> str:
             "files that end in {suffix} are of no kind that is known, or it is damaged", suffix=path.suffix or "nothing"
         )
     if not begin.startswith(kinds):
-        return say("it does not begin as {upper} files do", upper=path.suffix[1:].upper())
+        return say("it does not begin as {kind} files do", kind=path.suffix[1:].upper())
     return say("its header is damaged")
 
 
@@ -90,7 +90,7 @@ def _open(path: Path) -> oiio.ImageInput:
         raise MediaError(f"{named(path)} {why}.")
     hints = oiio.ImageSpec()
     hints.attribute("oiio:UnassociatedAlpha", 1)
-    words = say("cannot be read as a picture: {why_unlike}. Deliver it again.", why_unlike=_why_unlike(path))
+    words = say("cannot be read as a picture: {why}. Deliver it again.", why=_why_unlike(path))
     picture = guarded(path, lambda: oiio.ImageInput.open(for_library(path), hints), words)
     if picture is None:
         log.info("%s: %s", placed(path), guarded(path, oiio.geterror, words))
@@ -329,9 +329,7 @@ def write_still(
     where = placed(path)
     if not out.open(for_library(path), spec):
         log.info("%s: %s", where, out.geterror())
-        raise MediaError(
-            say("{where} cannot be written: {why_not_written}.", where=where, why_not_written=why_not_written(path))
-        )
+        raise MediaError(say("{where} cannot be written: {why}.", where=where, why=why_not_written(path)))
     good = out.write_image(np.ascontiguousarray(pixels, np.float32))
     reason = "" if good else out.geterror()
     if not out.close() or not good:

@@ -33,9 +33,9 @@ class Converted:
         if self.jump_px <= JUMP_PX:
             return ""
         return say(
-            "{name} could not stay just where it was: its corners moved by up to {jump_px:.1f} px.",
+            "{name} could not stay just where it was: its corners moved by up to {px:.1f} px.",
             name=self.zone.name,
-            jump_px=self.jump_px,
+            px=self.jump_px,
         )
 
 

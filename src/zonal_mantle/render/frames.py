@@ -196,10 +196,10 @@ def _sequence(shot: Shot, plan: RenderPlan, frames: range, store: Pictures, prog
     progress(
         1.0,
         say(
-            "{count} frames are in {placed}{of_held}",
+            "{count} frames are in {placed}{held}",
             count=len(frames),
             placed=placed(plan.out),
-            of_held=_of_held(held),
+            held=_of_held(held),
         ),
     )
 
@@ -213,9 +213,9 @@ def _written(path: Path) -> Iterator[Path]:
     except OSError as problem:
         raise RenderError(
             say(
-                "{placed} cannot be written: {why_not}. What was there stays.",
+                "{placed} cannot be written: {why}. What was there stays.",
                 placed=placed(path),
-                why_not=why_not(problem),
+                why=why_not(problem),
             )
         ) from problem
 

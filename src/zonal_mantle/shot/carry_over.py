@@ -113,7 +113,7 @@ def pasted(shot: Shot, carried: Carried, to: Sequence[str]) -> tuple[Shot, str, 
     return (
         shot,
         to[0],
-        say("{what} is now that of {names_of}.{words}", what=carried.what, names_of=names_of, words=words),
+        say("{what} is now that of {zones}.{words}", what=carried.what, zones=names_of, words=words),
     )
 
 

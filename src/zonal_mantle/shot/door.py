@@ -49,9 +49,7 @@ def bytes_of(path: Path, most_bytes: int) -> bytes:
         with path.open("rb") as file:
             data = file.read(most_bytes + 1)
     except OSError as problem:
-        raise ShotError(
-            say("{named} cannot be read: {strerror}.", named=named(path), strerror=problem.strerror)
-        ) from problem
+        raise ShotError(say("{named} cannot be read: {why}.", named=named(path), why=problem.strerror)) from problem
     if len(data) > most_bytes:
         raise ShotError(
             say(
@@ -98,10 +96,10 @@ def json_of(text: str, where: str) -> Any:
     except json.JSONDecodeError as problem:
         raise ShotError(
             say(
-                "{where} is not readable as JSON: {msg} in line {lineno}.",
+                "{where} is not readable as JSON: {why} in line {line}.",
                 where=where,
-                msg=problem.msg,
-                lineno=problem.lineno,
+                why=problem.msg,
+                line=problem.lineno,
             )
         ) from problem
     except RecursionError as problem:
@@ -213,32 +211,32 @@ def _said(error: Any) -> str:
     }
     if kind in bounds:
         words, name = bounds[kind]
-        return say("must be {words} {context:.10g}, not {given}", words=words, context=context[name], given=given)
+        return say("must be {words} {bound:.10g}, not {given}", words=words, bound=context[name], given=given)
     if kind == "value_error":
         return str(context.get("error", error["msg"])).rstrip(".")
     if kind == "literal_error":
-        return say("must be {context}, not {given}", context=context["expected"], given=given)
+        return say("must be {bound}, not {given}", bound=context["expected"], given=given)
     if kind == "missing":
         return say("is missing")
     if kind == "extra_forbidden":
         return say("is not known")
     if kind == "union_tag_invalid":
         return say(
-            "its kind is {context}, which is not known; it must be one of {context_2}",
-            context=context["tag"],
-            context_2=context["expected_tags"],
+            "its kind is {bound}, which is not known; it must be one of {choices}",
+            bound=context["tag"],
+            choices=context["expected_tags"],
         )
     if kind in ("string_too_long", "string_too_short"):
         return (
             say("is empty")
             if kind == "string_too_short"
-            else say("is longer than {context} characters", context=context["max_length"])
+            else say("is longer than {bound} characters", bound=context["max_length"])
         )
     if kind in ("too_long", "too_short"):
         return say(
-            "has {context} parts, {which}",
-            context=context["actual_length"],
-            which=say("too many") if kind == "too_long" else say("too few"),
+            "has {bound} parts, {how}",
+            bound=context["actual_length"],
+            how=say("too many") if kind == "too_long" else say("too few"),
         )
     wanted = {
         "string": say("text"),
@@ -251,7 +249,9 @@ def _said(error: Any) -> str:
         "finite": say("a finite number"),
         "union": say("an object with its kind"),
     }
-    return say("must be {get}, not {given}", get=wanted.get(kind.split("_")[0], say("another value")), given=given)
+    return say(
+        "must be {wanted}, not {given}", wanted=wanted.get(kind.split("_")[0], say("another value")), given=given
+    )
 
 
 def _shortly(value: Any) -> str:

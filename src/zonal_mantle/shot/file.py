@@ -63,9 +63,9 @@ def from_json(text: str, where: str = "the shot") -> Shot:
     except ValidationError as problem:
         raise ShotError(
             say(
-                "{where} cannot be used: {sentence_of}. Nothing was changed.",
+                "{where} cannot be used: {why}. Nothing was changed.",
                 where=where,
-                sentence_of=sentence_of(problem),
+                why=sentence_of(problem),
             )
         ) from problem
     except (AttributeError, TypeError, KeyError) as problem:  # parts of another kind than the old format had
@@ -127,9 +127,9 @@ def save(shot: Shot, path: Path) -> None:
     except (OSError, UnicodeError) as problem:
         raise ShotError(
             say(
-                "{placed} cannot be written: {why_not}. What was there is unchanged.",
+                "{placed} cannot be written: {why}. What was there is unchanged.",
                 placed=placed(path),
-                why_not=why_not(problem),
+                why=why_not(problem),
             )
         ) from problem
 

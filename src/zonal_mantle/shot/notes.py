@@ -119,7 +119,7 @@ def changes(old: Shot, new: Shot) -> list[str]:
     for id in before.keys() & after.keys():
         if before[id].solved != after[id].solved:
             counts = say(
-                "solved on {count} → {count_2} frames", count=len(before[id].solved), count_2=len(after[id].solved)
+                "solved on {count} → {total} frames", count=len(before[id].solved), total=len(after[id].solved)
             )
             found.append(say("{name}: {counts}", name=after[id].name, counts=counts))
     return found

@@ -95,7 +95,7 @@ def keep_past(shot: Shot, path: Path, now: datetime | None = None, picture: byte
         _sweep(path)
     except OSError as problem:
         raise ShotError(
-            say("The past of {named} cannot be kept: {strerror}.", named=named(path), strerror=problem.strerror)
+            say("The past of {named} cannot be kept: {why}.", named=named(path), why=problem.strerror)
         ) from problem
     return True
 

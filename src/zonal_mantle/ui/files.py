@@ -97,10 +97,10 @@ class Files:
         box.setWindowTitle(say("A shot's files"))
         box.setText(
             say(
-                "{named} names {count} files, of which {count_2} lie outside of its folder.",
+                "{named} names {count} files, of which {total} lie outside of its folder.",
                 named=named(path),
                 count=len(found),
-                count_2=len(outside),
+                total=len(outside),
             )
         )
         shown = outside[:12] + (["…"] if len(outside) > 12 else [])

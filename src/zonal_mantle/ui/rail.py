@@ -393,7 +393,7 @@ class Rail(QWidget):
 
     def show_findings(self, words: str, wrong: bool) -> None:
         """How many findings there are, on the button that opens them."""
-        self.findings.setText(say("{which}Findings: {words}", which="▲ " if wrong else "", words=words))
+        self.findings.setText(say("{how}Findings: {words}", how="▲ " if wrong else "", words=words))
         self.findings.setStyleSheet(f"color: {theme.WARN};" if wrong else "")
 
     def say(self, words: str, trouble: bool = False) -> None:

@@ -83,9 +83,9 @@ class RailKeys:
         else:
             self.desk.said.emit(
                 say(
-                    "{stage} has no key {which} this frame.",
+                    "{stage} has no key {how} this frame.",
                     stage=say(self.desk.stage),
-                    which=say("after") if way > 0 else say("before"),
+                    how=say("after") if way > 0 else say("before"),
                 ),
                 False,
             )

@@ -131,7 +131,7 @@ class ShotFile(QObject):
             apart(lambda: target.unlink(missing_ok=True))
         except OSError as problem:
             self.desk.said.emit(
-                say("{placed} cannot be removed: {strerror}.", placed=placed(target), strerror=problem.strerror), True
+                say("{placed} cannot be removed: {why}.", placed=placed(target), why=problem.strerror), True
             )
 
     def close(self) -> None:

@@ -84,7 +84,7 @@ def named(name: str, control: QWidget, wide: bool = True) -> Named:
 
 def switched(name: str, on: bool) -> str:
     """What a step of the history is called that switches something on or off."""
-    return say("{name} on", name=say(name)) if on else say("{name} off", name=say(name))
+    return say("{name} on", name=name) if on else say("{name} off", name=name)
 
 
 def column(spacing: int = 4, margins: tuple[int, int, int, int] = (0, 0, 0, 0)) -> QVBoxLayout:

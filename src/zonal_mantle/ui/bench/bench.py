@@ -72,7 +72,7 @@ class Bench(QWidget):
         self.finish_header.switch.clicked.connect(
             lambda on: desk.edit(
                 desk.shot.but(finish=desk.shot.finish.but(on=bool(on))),
-                say("Finish {which}", which=say("on") if on else say("off")),
+                say("Finish {how}", how=say("on") if on else say("off")),
             )
         )
         head = QHBoxLayout()

@@ -194,10 +194,10 @@ class CoverPanel(Panel):
             size = f"{base.size[0]}×{base.size[1]}"
             desk.said.emit(
                 say(
-                    "Wrote {name} ({size}) and {name_2}. Hang base… takes it back painted.",
+                    "Wrote {name} ({size}) and {other}. Add painted base… takes it back.",
                     name=path.name,
                     size=size,
-                    name_2=beside.name,
+                    other=beside.name,
                 ),
                 False,
             )
@@ -225,7 +225,7 @@ class CoverPanel(Panel):
         desk.edit(shot.with_zone(zone), say("Hang {stem}", stem=path.stem))
         desk.choose_zone(zone.id)
         desk.said.emit(
-            say("{name} hangs in register on {name_2}.", name=path.name, name_2=desk.shot.lock(base.rides or "").name),
+            say("{name} hangs in register on {other}.", name=path.name, other=desk.shot.lock(base.rides or "").name),
             False,
         )
 

@@ -30,7 +30,7 @@ class FinishBench(QWidget):
         self.on = QCheckBox(say("Finish"))
         self.on.setToolTip(say("Switches the whole finish on or off"))
         self.on.clicked.connect(
-            lambda on: self._put(say("Finish {which}", which=say("on") if on else say("off")), on=bool(on))
+            lambda on: self._put(say("Finish {how}", how=say("on") if on else say("off")), on=bool(on))
         )
         self.moods: QComboBox = choice([], "Goes to another mood of the shot (N goes to the next)", self._go)
         self.moods.setFixedWidth(24)
@@ -116,9 +116,7 @@ class FinishBench(QWidget):
     def _go(self, _: str) -> None:
         id = self.moods.currentData()
         if id is not None:
-            self._change(
-                lambda: in_mood(self.desk.shot, id), say("Mood {currentText}", currentText=self.moods.currentText())
-            )
+            self._change(lambda: in_mood(self.desk.shot, id), say("Mood {mood}", mood=self.moods.currentText()))
 
     def _keep(self) -> None:
         number = len(self.desk.shot.moods) + 1
@@ -135,7 +133,7 @@ class FinishBench(QWidget):
         if shot.mood is not None:
             self._change(
                 lambda: without_mood(shot, shot.mood),
-                say("Remove mood {currentText}", currentText=self.moods.currentText()),
+                say("Remove mood {mood}", mood=self.moods.currentText()),
             )
 
     def flip_mood(self) -> None:

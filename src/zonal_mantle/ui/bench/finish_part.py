@@ -24,7 +24,7 @@ class FinishPart(Valued):
         self.on = QCheckBox(say("On"))
         self.on.setToolTip(say("Switches the {title} on or off", title=self.title))
         self.on.setAccessibleName(say("{title} on", title=self.title))
-        self.on.clicked.connect(lambda on: self.put(switched(self.title, on), on=bool(on)))
+        self.on.clicked.connect(lambda on: self.put(switched(say(self.title), on), on=bool(on)))
         self.back = push_button(
             "Reset", say("Sets the {title} back to what does nothing", title=self.title), self._set_back
         )

@@ -53,7 +53,7 @@ class FramePanel(FinishPart):
         self.bars = QCheckBox(say("Bars"))
         self.bars.setToolTip(say("Black bars over what lies beyond the aspect; else it is only shown"))
         self.bars.clicked.connect(
-            lambda on: self._output(say("Bars {which}", which=say("on") if on else say("off")), None, bars=bool(on))
+            lambda on: self._output(say("Bars {how}", how=say("on") if on else say("off")), None, bars=bool(on))
         )
         self.inside.addLayout(row(note("Aspect"), self.aspect, self.bars))
         self.inside.addWidget(self.ratio)
@@ -71,7 +71,7 @@ class FramePanel(FinishPart):
         self.burn = QCheckBox(say("Burn in"))
         self.burn.setToolTip(say("Words at the foot of every frame"))
         self.burn.clicked.connect(
-            lambda on: self._burn(say("Burn-in {which}", which=say("on") if on else say("off")), on=bool(on))
+            lambda on: self._burn(say("Burn-in {how}", how=say("on") if on else say("off")), on=bool(on))
         )
         self.burnt = {}
         for name in marks("shot", "frame", "date"):

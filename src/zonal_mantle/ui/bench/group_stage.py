@@ -127,7 +127,7 @@ class GroupStage(Stage):
             self.desk.edit(self.desk.shot.with_group(group.but(**changes)), f"{words} ({group.name})", gesture)
 
     def switch(self, on: bool) -> None:
-        self.put(say("Group {which}", which=say("on") if on else say("off")), None, on=on)
+        self.put(say("Group {how}", how=say("on") if on else say("off")), None, on=on)
 
     def show_header(self) -> None:
         group = self.group

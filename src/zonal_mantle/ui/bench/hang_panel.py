@@ -76,7 +76,7 @@ class HangPanel(Panel):
         self.mapping = choice(
             ["lat-long", "lens"],
             "lat-long: columns are bearings; lens: a picture as a lens sees",
-            lambda v: self._dome(say("Dome {v}", v=say(v)), mapping=v),
+            lambda v: self._dome(say("Dome {value}", value=say(v)), mapping=v),
         )
         self.wide = NumberField("Field of view", 1, 360, 0.5, 360, 1, "°", "How wide the painting sees, in degrees")
         self.plain(self.wide, self._wide, lambda v, w, g: self._dome(w, g, wide_deg=v))
@@ -111,12 +111,12 @@ class HangPanel(Panel):
         self.after = choice(
             AFTER,
             "What is seen before its first and after its last frame",
-            lambda v: self._timing(say("After its end {v}", v=say(v)), after=v),
+            lambda v: self._timing(say("After its end {value}", value=say(v)), after=v),
         )
         self.between = choice(
             list(get_args(Between)),
             "What is seen between two of its frames: the one before, both blended, or what optical flow moves them to",
-            lambda v: self._timing(say("Between frames {v}", v=say(v)), between=v),
+            lambda v: self._timing(say("Between frames {value}", value=say(v)), between=v),
         )
         self.own_rate = QCheckBox(say("Own frame rate"))
         self.own_rate.setToolTip(say("A second of it lasts a second; off, a frame of it lasts one of the plate"))
@@ -277,7 +277,7 @@ class HangPanel(Panel):
         zone, shot = self.desk.zone, self.desk.shot
         if zone is not None:
             outside = frame <= shot.first if end == "first" else frame >= shot.last
-            words = say("{capitalize} frame of {name}", capitalize=say(end).capitalize(), name=zone.name)
+            words = say("{end} frame of {name}", end=say(end).capitalize(), name=zone.name)
             self._put(zone.but(**{end: None if outside else frame}), words, gesture)
 
     def _flip(self, name: str) -> None:

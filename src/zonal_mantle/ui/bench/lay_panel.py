@@ -30,7 +30,7 @@ class LayPanel(Panel):
         self.mode = choice(
             list(get_args(Mode)),
             "How colours mix with what is behind (W3C Compositing and Blending)",
-            lambda v: self._put("blend", say("Blend {v}", v=say(v)), mode=v),
+            lambda v: self._put("blend", say("Blend {value}", value=say(v)), mode=v),
         )
         self.coded = self._box("Mix encoded values", "Mixes coded values instead of light", "blend", "coded")
         self.opacity = self._keyed("Opacity", "blend", "opacity", 0, 1, 0.01, 1, 2, "", "Share of it that is laid")
@@ -43,7 +43,9 @@ class LayPanel(Panel):
         self.inside.addWidget(self.opacity)
         self.seam = self._box("Seam at the horizon", "Fades the painting toward the plate's horizon", "seam", "on")
         self.to = choice(
-            ["plate", "haze"], "What it fades to", lambda v: self._put("seam", say("Seam to {v}", v=say(v)), to=v)
+            ["plate", "haze"],
+            "What it fades to",
+            lambda v: self._put("seam", say("Seam to {value}", value=say(v)), to=v),
         )
         self.inside.addLayout(row(self.seam, named("Fades to", self.to, wide=False)))
         self.fade = self._keyed("Height", "seam", "height_px", 0.1, 5000, 1, 60, 1, "px", "Over which it fades")

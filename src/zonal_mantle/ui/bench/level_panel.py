@@ -149,9 +149,7 @@ class LevelPanel(Panel):
             ]
         self.lines.put(tuple(kept), "Find vanishing lines")
         desk.said.emit(
-            say(
-                "Found {count} edges of one direction and {count_2} of another.", count=len(first), count_2=len(second)
-            ),
+            say("Found {count} edges of one direction and {total} of another.", count=len(first), total=len(second)),
             False,
         )
 

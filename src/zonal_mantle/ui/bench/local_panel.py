@@ -95,7 +95,7 @@ class LocalPanel(FinishPart):
 
     def _soft(self, label: str, name: str) -> NumberField:
         field = NumberField(
-            label, 0, 500, 1, 40, 0, "px", say("How far the edge is soft: {lower} of the outline", lower=label.lower())
+            label, 0, 500, 1, 40, 0, "px", say("How far the edge is soft: {what} of the outline", what=label.lower())
         )
         return self.plain(
             field,

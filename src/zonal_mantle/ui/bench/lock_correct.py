@@ -121,9 +121,7 @@ class CorrectPanel(Panel):
         if lock is None or other is None:
             return
         try:
-            self.desk.edit_lock(
-                joined(lock, other), say("Join {name} with {name_2}", name=lock.name, name_2=other.name)
-            )
+            self.desk.edit_lock(joined(lock, other), say("Join {name} with {other}", name=lock.name, other=other.name))
         except MantleError as problem:
             self.desk.said.emit(str(problem), True)
 
@@ -168,11 +166,9 @@ class CorrectPanel(Panel):
             self.desk.said.emit(str(problem), True)
             return
         except OSError as problem:
-            self.desk.said.emit(
-                say("{path} cannot be written: {strerror}.", path=path, strerror=problem.strerror), True
-            )
+            self.desk.said.emit(say("{path} cannot be written: {why}.", path=path, why=problem.strerror), True)
             return
-        self.desk.said.emit(say("Wrote {name} to {name_2}.", name=lock.name, name_2=path.name), False)
+        self.desk.said.emit(say("Wrote {name} to {other}.", name=lock.name, other=path.name), False)
 
     def _read(self) -> None:
         lock, shot = self.desk.lock, self.desk.shot

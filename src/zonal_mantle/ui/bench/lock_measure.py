@@ -73,7 +73,7 @@ class MeasurePanel(Panel):
         self.channel = choice(
             CHANNELS,
             "Which channel of the coded feed is searched",
-            lambda v: self._anew(say("Search in {v}", v=say(v)), channel=v),
+            lambda v: self._anew(say("Search in {value}", value=say(v)), channel=v),
         )
         self.renewal = choice(
             list(PATTERNS.values()), "Whether the pattern is taken anew: never, when unsure, or on every frame",
@@ -125,7 +125,7 @@ class MeasurePanel(Panel):
         self.reads = choice(
             ["raw plate", "denoised plate"],
             "Which plate is searched",
-            lambda v: self._anew(say("Search the {v}", v=say(v)), reads=v),
+            lambda v: self._anew(say("Search the {value}", value=say(v)), reads=v),
         )
         self.inside.addWidget(self.reads)
         self.missing = QCheckBox(say("Missing frames only"))

@@ -155,7 +155,7 @@ class LockStage(Stage):
         self._hang_on(
             self.desk.shot,
             lock,
-            say("{name} rides on {name_2}", name=self.zone.name, name_2=lock.name) if lock else say("Ride on nothing"),
+            say("{name} rides on {other}", name=self.zone.name, other=lock.name) if lock else say("Ride on nothing"),
         )
 
     def _hang_on(self, shot: Shot, lock: Lock | None, label: str) -> None:

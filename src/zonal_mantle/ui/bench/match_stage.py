@@ -133,7 +133,7 @@ class MatchStage(Stage):
         super().show_body()
         shot, match = self.desk.shot, self.zone.match
         count = len(match.aim.areas)
-        names = [say("Area {k}", k=k + 1) for k in range(count)] or [NO_AREA]
+        names = [say("Area {number}", number=k + 1) for k in range(count)] or [NO_AREA]
         chosen = chosen_of(self.areas)
         show_choice(self.areas, names, names[-1] if self._newest or chosen not in names else chosen)
         self._newest = False
@@ -151,7 +151,7 @@ class MatchStage(Stage):
 
     def switch(self, on: bool) -> None:
         self.desk.edit_zone(
-            self.zone.but(match=self.zone.match.but(on=on)), say("Match {which}", which=say("on") if on else say("off"))
+            self.zone.but(match=self.zone.match.but(on=on)), say("Match {how}", how=say("on") if on else say("off"))
         )
 
     def flip_before(self) -> None:

@@ -125,7 +125,7 @@ class MatteStage(Stage):
             self._new()
             return
         self.desk.edit_zone(
-            self.zone.but(matte=self.zone.matte.but(on=on)), say("Matte {which}", which=say("on") if on else say("off"))
+            self.zone.but(matte=self.zone.matte.but(on=on)), say("Matte {how}", how=say("on") if on else say("off"))
         )
 
     def _new(self) -> None:

@@ -125,7 +125,7 @@ class AirPanel(MatchPart):
         zone = self.desk.zone
         near = zone.distance_m if zone is not None and zone.distance_m else 100.0
         self.put(
-            say("Depth {which}", which=say("on") if on else say("off")), far_m=Keyed(constant=3 * near) if on else None
+            say("Depth {how}", how=say("on") if on else say("off")), far_m=Keyed(constant=3 * near) if on else None
         )
 
     def _line(self) -> None:
@@ -180,7 +180,7 @@ class LensPanel(MatchPart):
         super().__init__(desk)
         self.focus = choice(
             ["radius", "distance"], "Focus by a radius, or by the zone's distance and the shot's optics",
-            lambda v: self.put(say("Focus by {v}", v=say(v)), focus=v),
+            lambda v: self.put(say("Focus by {value}", value=say(v)), focus=v),
         )  # fmt: skip
         self.blades = choice(list(BLADES), "The aperture", self._blades)
         self.inside.addLayout(row(note("Focus by"), self.focus, self.blades))
@@ -208,7 +208,7 @@ class LensPanel(MatchPart):
         self.motion = QCheckBox(say("Motion blur"))
         self.motion.setToolTip(say("From how the zone itself moves while the shutter is open"))
         self.motion.clicked.connect(
-            lambda on: self.put(say("Motion blur {which}", which=say("on") if on else say("off")), motion_blur=bool(on))
+            lambda on: self.put(say("Motion blur {how}", how=say("on") if on else say("off")), motion_blur=bool(on))
         )
         self.inside.addWidget(self.motion)
         self.shutter = self.number(
@@ -241,9 +241,9 @@ class LensPanel(MatchPart):
                 seen = compose(shot, frame, desk.store)[..., :3]
             found = edge_response(np.ascontiguousarray(seen @ LUMA), (*a, *b))
             return say(
-                "At this edge of the {which} the response falls to a half at {mtf50:.3f} cycles a pixel (MTF50); "
+                "At this edge of the {how} the response falls to a half at {mtf50:.3f} cycles a pixel (MTF50); "
                 "it overshoots by {overshoot:.0%}.",
-                which=say("plate") if of_plate else say("composite"),
+                how=say("plate") if of_plate else say("composite"),
                 mtf50=found.mtf50,
                 overshoot=found.overshoot,
             )
@@ -261,7 +261,7 @@ class LensPanel(MatchPart):
 
     def _blades(self, name: str) -> None:
         count = 0 if name == "Disc" else int(name.split()[0])
-        self.put(say("Aperture: {lower}", lower=name.lower()), blades=count)
+        self.put(say("Aperture: {what}", what=name.lower()), blades=count)
 
     def reading(self) -> str:
         zone = self.desk.zone

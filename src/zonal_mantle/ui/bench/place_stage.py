@@ -99,6 +99,4 @@ class PlaceStage(Stage):
 
     def switch(self, on: bool) -> None:
         placement = self.zone.placement.but(on=on)
-        self.desk.edit_zone(
-            self.zone.but(placement=placement), say("Place {which}", which=say("on") if on else say("off"))
-        )
+        self.desk.edit_zone(self.zone.but(placement=placement), say("Place {how}", how=say("on") if on else say("off")))

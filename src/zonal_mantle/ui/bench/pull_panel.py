@@ -80,13 +80,13 @@ class PullPanel(Panel):
 
     def _reads(self, which: str) -> None:
         matte = self.desk.own_matte()
-        self.desk.give_matte(matte.but(reads=which), say("{name} looks at the {which}", name=matte.name, which=which))
+        self.desk.give_matte(matte.but(reads=which), say("{name} looks at the {how}", name=matte.name, how=which))
 
     def _on_black(self, on: bool) -> None:
         matte = self.desk.own_matte()
         self.desk.give_matte(
             matte.but(over_black=bool(on)),
-            say("{name} {which} black", name=matte.name, which=say("on") if on else say("not on")),
+            say("{name} {how} black", name=matte.name, how=say("on") if on else say("not on")),
         )
 
     def refresh(self) -> None:

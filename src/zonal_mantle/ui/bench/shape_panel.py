@@ -195,9 +195,9 @@ class ShapePanel(Panel):
             return
         if len(copied.keys[0].points) != len(shape.keys[0].points) or copied.form != shape.form:
             words = say(
-                "{name} has another outline than {name_2}: a key needs the same form and point count.",
+                "{name} has another outline than {other}: a key needs the same form and point count.",
                 name=copied.name,
-                name_2=shape.name,
+                other=shape.name,
             )
             self.desk.said.emit(words, True)
             return
@@ -247,8 +247,6 @@ class ShapePanel(Panel):
             text = shapes_to_svg(shapes, self.desk.frame, self.desk.shot.size)
             apart(lambda: write_whole(path, text))
         except OSError as problem:
-            self.desk.said.emit(
-                say("{path} cannot be written: {strerror}.", path=path, strerror=problem.strerror), True
-            )
+            self.desk.said.emit(say("{path} cannot be written: {why}.", path=path, why=problem.strerror), True)
             return
         self.desk.said.emit(say("Wrote {count} shapes to {name}.", count=len(shapes), name=path.name), False)

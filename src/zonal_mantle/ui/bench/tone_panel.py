@@ -204,7 +204,7 @@ class TonePanel(MatchPart):
         self.hue_fields = []
         for k, name in enumerate(HUE_NAMES):
             field = NumberField(
-                name, -180, 180, 0.5, 0, 2, "", say("For {lower} and what is near it", lower=name.lower())
+                name, -180, 180, 0.5, 0, 2, "", say("For {what} and what is near it", what=name.lower())
             )
             self.plain(field, lambda k=k: self._hue_value(k), lambda v, w, g, k=k: self._set_hue(k, v, g))
             self.hue_fields.append(field)
@@ -246,7 +246,7 @@ class TonePanel(MatchPart):
         out = column(3)
         self.encoding: QComboBox = choice(
             ["scene-linear", "log"], "The encoding that the CDL works in",
-            lambda v: self.put(say("CDL in {v}", v=say(v)), cdl=self.value().cdl.but(encoding=v)),
+            lambda v: self.put(say("CDL in {value}", value=say(v)), cdl=self.value().cdl.but(encoding=v)),
         )  # fmt: skip
         self.encoding.setMinimumContentsLength(11)
         out.addLayout(row(note("Works in"), self.encoding, 1))
@@ -334,7 +334,7 @@ class TonePanel(MatchPart):
     def _curve(self, points: object, gesture: str | None) -> None:
         name = chosen_of(self.which)
         straight = tuple(points) == STRAIGHT  # type: ignore[arg-type]
-        self.put(say("Curve {lower}", lower=name.lower()), gesture, **{CURVES[name]: () if straight else points})
+        self.put(say("Curve {what}", what=name.lower()), gesture, **{CURVES[name]: () if straight else points})
 
     def _hue_value(self, k: int) -> float | None:
         value = self.value()

@@ -82,7 +82,7 @@ class MarkTool(Tool):
             painter.drawLine(at + QPointF(0, -5), at + QPointF(0, 5))
         handle(painter, patch.bottomRight(), colour=theme.ACCENT, size=2.5)
         handle(painter, reach.bottomRight(), colour="#b8b8b8", size=2.5)
-        label(painter, reach.topLeft() + QPointF(2, -4), say("Mark {k}", k=k + 1))
+        label(painter, reach.topLeft() + QPointF(2, -4), say("Mark {number}", number=k + 1))
 
     def _paint_found(self, painter: QPainter, at: QPointF, confidence: float) -> None:
         for pen in outline_pen(theme.ACCENT if confidence > 0.8 else theme.WARN):
@@ -220,7 +220,8 @@ class MarkTool(Tool):
             new = mark.but(reach=(max(3.0, x - mark.x - mark.patch[0]), max(3.0, y - mark.y - mark.patch[1])))
         marks = tuple(new if j == k else m for j, m in enumerate(lock.marks))
         self._put(
-            lock.but(marks=marks), say("Move mark {k}", k=k + 1) if what == "mark" else say("Resize mark {k}", k=k + 1)
+            lock.but(marks=marks),
+            say("Move mark {number}", number=k + 1) if what == "mark" else say("Resize mark {number}", number=k + 1),
         )
 
     def release(self, viewer: object, point: QPointF) -> None:

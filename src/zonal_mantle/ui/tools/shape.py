@@ -346,9 +346,7 @@ class ShapeTool(Tool):
         corner = not shape.is_corner(min(self.points_chosen))
         for k in sorted(self.points_chosen):
             shape = shape.with_corner(k, corner)
-        self._put(
-            shape, say("{which} in {name}", which=say("Corner") if corner else say("Smooth point"), name=shape.name)
-        )
+        self._put(shape, say("{how} in {name}", how=say("Corner") if corner else say("Smooth point"), name=shape.name))
 
     def key(self, viewer: object, event: QKeyEvent) -> bool:
         if self.drawing:
