@@ -71,6 +71,40 @@ def test_a_plane_lock_is_as_exact_as_it_says_whatever_the_shutter(share):
     assert 0.5 < rms(told) / rms(off) < 2.5
 
 
+def test_a_shutter_that_is_given_is_not_looked_for():
+    known = Exposure.of(90.0)
+    known.learn((5.0, 100.0, 0.25))
+    assert known.share == 0.25
+    assert known.told
+    assert not Exposure.of(None).told
+
+
+@pytest.mark.parametrize(
+    ("kind", "name", "seed", "speed"), [("plane", "immunohistochemistry", 31, 1.5), ("point", "page", 51, 1.0)]
+)
+def test_a_lock_with_its_true_shutter_is_as_exact_as_one_that_finds_it(kind, name, seed, speed):
+    plates = flat_plates(name, seed, SIZE, count=8, grain=0.01, shutter=1.0, speed=speed)
+    mark = Mark(x=230.0, y=190.0, patch=(20.0, 20.0))
+
+    def error(shutter_deg):
+        lock = Lock(id="a", name="A", kind=kind, reference_frame=0, shutter_deg=shutter_deg)
+        if kind == "plane":
+            found = solve_plane(lock, plates.frames.__getitem__, box_mask(SIZE, BOX), lambda frame: None, range(8))
+            return rms(
+                [corner_errors(np.reshape(e.homography, (3, 3)), plates.truth[e.frame], BOX) for e in found.solved[1:]]
+            )
+        found = solve_point(lock.but(marks=(mark,), motion="translation"), plates.frames.__getitem__, range(8))
+        places = [
+            cv2.perspectiveTransform(np.array([[[mark.x, mark.y]]]), plates.truth[e.frame])[0, 0] for e in found.solved
+        ]
+        assert len(places) > 4
+        return rms([np.hypot(*(np.array(e.marks[0]) - at)) for e, at in zip(found.solved, places)])
+
+    given, found, wrong = error(360.0), error(None), error(0.0)
+    assert given < 1.2 * found + 0.02
+    assert wrong > 1.3 * given
+
+
 def test_marks_are_as_exact_as_they_say_on_blurred_frames():
     plates = flat_plates("page", 51, SIZE, count=8, grain=0.01, shutter=1.0)
     off, told = [], []

@@ -156,6 +156,21 @@ def test_changing_what_is_measured_takes_the_solve_away_and_undo_brings_it_back(
     assert desk.lock == before
 
 
+def test_a_shutter_that_is_known_is_given_to_the_lock(opened):
+    stage = new_lock(opened, "plane")
+    desk, measure = opened.window.desk, stage.measure
+    assert desk.lock.shutter_deg is None
+    assert measure.shutter.isHidden()
+    opened.click(measure.shutter_given)
+    assert desk.lock.shutter_deg == 180
+    opened.window.bench.refresh()
+    assert not measure.shutter.isHidden()
+    opened.type_number(measure.shutter, "90")
+    assert desk.lock.shutter_deg == 90
+    opened.click(measure.shutter_given)
+    assert desk.lock.shutter_deg is None
+
+
 def test_a_camera_lock_shows_points_carries_a_card_and_is_scaled(opened):
     window, desk = opened.window, opened.window.desk
     stage = new_lock(opened, "camera")

@@ -4,41 +4,37 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Any
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry import between_centres
-from ..media.bands import run_bands, run_halves
+from ..media.bands import run_bands
 from ..shot.lock import Motion
 from ..words import say
 from . import align_rows
 from .blur import Blur
 from .level import Level, from_arrays, level_of, shrunk_to, sloped, smeared_part, to_arrays
 from .spread import CORRELATED, SHUTTER_GIVE, bend_of, by_blocks, left_of, mean_trace, moved_by, pulled, uneven_of
+from .step import LEAST_SLOPE, Tally, Weighed, drowned, on_rows, stands_out, stepped, tallied, weigh
+from .told import CELLS, UNKNOWN, Told, told_of
 
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
 
 LEAST_SIDE_PX = 24  # an area is not made smaller than this on the way to coarse
 MOST_LEVELS = 5
-SLACK_PX = 0.5  # a misplacement that is not yet held against a pixel
-WIDE = 4.685  # of Tukey's biweight, in robust deviations (95 % efficiency, Huber 1981)
 LEARNT_PX = 6.0  # a shutter is learnt where a frame moves by less, at the size looked at: a streak is short there
 PICTURE_PX = 0.03  # by which pictures themselves are off: lens, sensor, resampling; measured on resampled photographs
 FINEST_PX = 0.003  # no place is known better
-WORTH_SHARING = {"sample_rows": 80_000, "normal_rows": 400_000}  # pixels; below it threads cost more than they give
-LEAST_SEEN = 0.2  # of an area must be in view
 NOISE_GROWS = 2.0
 CLEAR = 15.0  # slopes to noise at half size, above which unlike blur does more harm than noise
-LEAST_SLOPE = 2.5  # slopes of white noise alone have about the power of the noise
 
 CORNERS = np.array([[-1, -1, 1], [1, -1, 1], [1, 1, 1], [-1, 1, 1.0]])
 
 # how each kind of motion moves the eight numbers of a homography: a b c / d e f / g h
-_BASES: dict[Motion, NDArray[np.float64]] = {
+BASES: dict[Motion, NDArray[np.float64]] = {
     "translation": np.eye(8)[:, [2, 5]],
     "similarity": np.stack(
         [np.eye(8)[2], np.eye(8)[5], np.eye(8)[0] + np.eye(8)[4], np.eye(8)[1] - np.eye(8)[3]], axis=1
@@ -71,7 +67,8 @@ class Fit:
     gain : contrast of the other frame against the area's. told: the share of what is in view, by its slopes, that was
         believed. seen: the share of the area that is in view and not left out. left: what it says of the shutter,
         see `blur.Exposure.learn`. covariance: of what the motion has of the eight numbers of a homography, about the
-        area's centre and in units of half its longer side; basis: (8, n), which these are.
+        area's centre and in units of half its longer side; basis: (8, n), which these are. firm_px: uncertainty_px
+        along the ways that the picture tells at the size that was looked at.
     """
 
     homography: Matrix
@@ -85,16 +82,23 @@ class Fit:
     left: tuple[float, float, float] = (0.0, 0.0, 0.0)
     covariance: Matrix | None = None
     basis: Matrix | None = None
+    firm_px: float = 0.0
 
     @property
     def residual_px(self) -> float:
         """What the fit knows of its own error, px, and what no picture lets it know."""
         return float(np.sqrt(self.uncertainty_px**2 + self.uneven_px**2 + PICTURE_PX**2))
 
+    @property
+    def firm_residual_px(self) -> float:
+        """The same along the ways of moving that the picture tells."""
+        return float(np.sqrt(self.firm_px**2 + self.uneven_px**2 + PICTURE_PX**2))
+
 
 @dataclass(frozen=True)
 class State:
-    """Where the search stands at one size: the normal equations by which it moved last."""
+    """Where the search stands at one size: the normal equations by which it moved last, in the ways of moving that the
+    picture tells or not."""
 
     level: Level
     weighed: Weighed
@@ -103,6 +107,8 @@ class State:
     basis: Matrix
     tally: Tally
     frame: tuple[np.float32, np.float32, np.float32]
+    told: Told
+    coarser: State | None = None
 
 
 class Area:
@@ -221,7 +227,7 @@ class Area:
                 break
             level, feed, made = self.levels[k], feeds[k], 0.0
             blur = blur_of(matrix) if state is not None or k == 0 or top < len(self.levels) else None
-            clear = state is None or _stands_out(state.tally, state.weighed.gain, CLEAR)
+            clear = state is None or stands_out(state.tally, state.weighed.gain, CLEAR)
             if blur is not None and not last[1] and blur.is_unlike(2 ** (k + 1)):
                 clear = True  # what the size before left over is blur, not noise
             if clear and blur is not None and blur.is_unlike(2**k):
@@ -230,22 +236,34 @@ class Area:
             done = self._refine(level, k, feed, matrix, _allowed(motion, k), cover, state is not None)
             if done is None:
                 return None
-            found, now = done
-            if state is not None and _drowned(now.tally, now.weighed.gain):
+            if state is not None and drowned(done[1].tally, done[1].weighed.gain):
                 finest = k + 1  # slopes of noise: the size before says more
                 break
-            matrix, state, pair = found, now, (level, feed)
+            done = self._kept_where_untold(done, k, feed, matrix, _allowed(motion, k), cover)
+            if done is None:
+                return None
+            matrix, state, pair = done[0], replace(done[1], coarser=state), (level, feed)
             if blur is not None:
                 last = blur, made
                 if not left[1] or max(blur.own.length, blur.other.length) <= LEARNT_PX * 2**k:
                     left = left_of(blur, made, state)
         if finest and _allowed(motion, finest) != motion:
             done = self._refine(pair[0], finest, pair[1], matrix, motion, cover)
+            done = done and self._kept_where_untold(done, finest, pair[1], matrix, motion, cover)
             if done is None:
                 return None
-            matrix, state = done
+            matrix, state = done[0], replace(done[1], coarser=state)
         assert state is not None
         return replace(self._judge(matrix, state, *last), left=left)
+
+    def _kept_where_untold(
+        self, done: tuple[Matrix, State], k: int, feed: Array, matrix: Matrix, motion: Motion, cover: Array | None
+    ) -> tuple[Matrix, State] | None:
+        """What was found at a size, looked for once more without the ways of moving that it does not tell."""
+        free = done[1].told.free
+        if free is None:
+            return done
+        return self._refine(done[1].level, k, feed, matrix, motion, cover, free=free)
 
     def sizes_for(self, blur: Blur) -> int:
         """How many sizes must be gone through, from a place that is nearly right, to learn a shutter; two at least."""
@@ -277,12 +295,13 @@ class Area:
 
     def _refine(
         self, level: Level, k: int, feed: Array, matrix: Matrix, motion: Motion, cover: Array | None,
-        may_drown: bool = False, most: int = 0,
+        may_drown: bool = False, most: int = 0, free: Matrix | None = None,
     ) -> tuple[Matrix, State] | None:  # fmt: skip
-        """Steps at one size until it stands; where it may drown in noise, no farther than to see that it does."""
+        """Steps at one size until it stands; where it may drown in noise, no farther than to see that it does. `free`
+        are the ways of moving that count, all by default."""
         step = 2**k
         cover = None if cover is None else shrunk_to(cover, feed.shape)
-        basis, unit = _BASES[motion], self.unit / step
+        basis, unit = BASES[motion], self.unit / step
         centre = (self.centre / step) - level.origin - 0.5
         frame = (_F(centre[0]), _F(centre[1]), _F(unit))
         view, seen, *scratch = self._scratch[k]
@@ -291,22 +310,22 @@ class Area:
         way = to_arrays(matrix, level.origin, step)
         before, weighed = 0.0, None
         for turn in range(most or usual):
-            _rows(align_rows.sample_rows, view, feed, way, view, seen)
+            on_rows(align_rows.sample_rows, view, feed, way, view, seen)
             if not seen.all():
                 cv2.erode(seen, np.ones((3, 3), np.uint8), seen)  # a slope needs both its sides
             if cover is not None:
                 size, flags = (view.shape[1], view.shape[0]), cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
                 seen *= cv2.warpPerspective(cover, way, size, flags=flags)
-            weighed = _weigh(level, view, seen, scratch, weighed)
+            weighed = weigh(level, view, seen, scratch, weighed)
             if weighed is None:
                 return None
-            square, change = _step(level, weighed, basis, frame)
+            square, change = stepped(level, weighed, basis, frame, free)
             if change is None:
                 return None
             ends = CORNERS @ change.T
             moved = float(np.abs(ends[:, :2] / ends[:, 2:] - CORNERS[:, :2]).max()) * unit
             way = way @ norm @ change @ np.linalg.inv(norm)
-            if may_drown and turn == 1 and _drowned(_tallied(level, weighed), weighed.gain):
+            if may_drown and turn == 1 and drowned(tallied(level, weighed), weighed.gain):
                 break
             to_come = moved * moved / max(before - moved, 1e-9) if moved < before else np.inf  # of a geometric series
             if moved < least or to_come < 0.5 * least or (turn > 3 and moved > 0.9 * before and moved < 0.05):
@@ -314,17 +333,28 @@ class Area:
             before = moved
         found = from_arrays(way, level.origin, step)
         assert weighed is not None
-        return found / found[2, 2], State(level, weighed, step, square, basis, _tallied(level, weighed), frame)
+        moves = self._at_cells(level, step) @ basis
+        told = told_of(square, weighed.rest, weighed.weight, moves, unit)
+        ways = np.eye(len(square))
+        ways[:-2, :-2] = told.ways
+        state = State(
+            level, weighed, step, ways.T @ square @ ways, basis @ told.ways, tallied(level, weighed), frame, told
+        )
+        return found / found[2, 2], state
+
+    def _at_cells(self, level: Level, step: int) -> Matrix:
+        """How the eight numbers move places spread over the area at a size, in units of it. (cells, 2, 8)."""
+        (x, y), (rows, columns) = (self.centre / step) - level.origin - 0.5, level.pixels.shape
+        us, vs = ((np.arange(n) + 0.5) / n * size - 0.5 for n, size in zip(CELLS, (columns, rows)))
+        u, v = np.meshgrid((us - x) / self.unit * step, (vs - y) / self.unit * step)
+        return moved_by(u.reshape(-1), v.reshape(-1))
 
     def _judge(self, matrix: Matrix, state: State, blur: Blur | None = None, made: float = 0.0) -> Fit:
         """Likeness, share, standard error, and how well parts of the area agree with the whole."""
-        basis, tally = state.basis, state.tally
+        tally, noise = state.tally, state.tally.rest * CORRELATED
         below = np.sqrt(max(tally.own * tally.view, 0.0))
-        noise = tally.rest * CORRELATED
-        plain: Matrix = np.asarray(noise * np.linalg.pinv(state.square)[: basis.shape[1], : basis.shape[1]])
-        ends = self._ends() @ basis
-        seen_so = max(mean_trace(ends, each) for each in by_blocks(state))
-        covariance = plain * (seen_so / max(mean_trace(ends, plain), 1e-20))  # a few blocks tell no shape
+        ends = self._ends() @ state.basis
+        covariance = self._covariance(state)
         uneven = state.step * uneven_of(state, noise)
         likeness = max(tally.both / below, 0.0) if below > 1e-12 else 0.0
         kept = tally.weight / max(state.level.total, 1e-6)
@@ -333,11 +363,41 @@ class Area:
         gain = state.weighed.gain
         if blur is not None and blur.own.may_be_unlike(blur.other):
             wrong = abs(blur.share**2 - made**2) + 2 * max(made, 0.1) * SHUTTER_GIVE  # of the square of the share
-            off = pulled(state, bend_of(blur, state)) * wrong
+            off = np.where(state.told.hidden, 0.0, pulled(state, bend_of(blur, state))) * wrong
             covariance = np.asarray(covariance + np.outer(off, off))
         covariance = np.asarray(covariance / told**2)
-        unsure = float(np.sqrt(mean_trace(ends, covariance)))
-        return Fit(matrix, likeness, kept, unsure, uneven, gain, told, seen, covariance=covariance, basis=basis)
+        unsure, firm = (
+            float(np.sqrt(mean_trace(ends[..., ways], covariance[np.ix_(ways, ways)])))
+            for ways in (np.full(len(covariance), True), ~state.told.hidden)
+        )
+        return Fit(
+            matrix, likeness, kept, unsure, uneven, gain, told, seen, covariance=covariance, basis=state.basis,
+            firm_px=firm,
+        )  # fmt: skip
+
+    def _covariance(self, state: State) -> Matrix:
+        """How unsure the ways of moving are: those that a size tells by its pixels, the others by the sizes before."""
+        hidden, real = state.told.hidden, np.sqrt(state.told.real(1))
+        count = len(hidden)
+        noise = state.tally.rest * CORRELATED
+        plain = noise * np.linalg.pinv(state.square)[:count, :count] / np.outer(real, real)
+        ends, told = self._ends() @ state.basis, ~hidden
+        out = np.zeros((count, count))
+        if told.any():
+            some = np.ix_(told, told)
+            seen_so = max(mean_trace(ends[..., told], each[some]) for each in by_blocks(state))
+            out[some] = plain[some] * (
+                seen_so / max(mean_trace(ends[..., told], plain[some]), 1e-20)
+            )  # few tell no shape
+        if hidden.any():
+            before = UNKNOWN**2 * np.eye(8)
+            if state.coarser is not None:
+                basis, known = state.coarser.basis, self._covariance(state.coarser)
+                rest = np.eye(8) - basis @ np.linalg.pinv(basis)
+                before = basis @ known @ basis.T + UNKNOWN**2 * rest @ rest.T
+            back = np.linalg.pinv(state.basis)
+            out[np.ix_(hidden, hidden)] = (back @ before @ back.T)[np.ix_(hidden, hidden)]
+        return out
 
     def whitening(self, fit: Fit, points: NDArray[np.float64]) -> Matrix:
         """What makes displacements at points of the area into numbers of unit variance, as a fit is sure of them.
@@ -360,117 +420,5 @@ class Area:
         return moved_by(ends[:, 0], ends[:, 1]) * self.unit
 
 
-@dataclass(frozen=True)
-class Tally:
-    """Weight, and weighted means: power of area and view about their means, their product, rest and slopes;
-    told is the share of the slopes in view that weighed."""
-
-    weight: float
-    own: float
-    view: float
-    both: float
-    rest: float
-    slope: float
-    told: float
-
-
-def _tallied(level: Level, weighed: Weighed) -> Tally:
-    sums = np.zeros(9)
-    a, b, base, w, r, s = (
-        part.reshape(-1)
-        for part in (level.pixels, weighed.view, weighed.inside, weighed.weight, weighed.rest, level.slope)
-    )
-    align_rows.tally(a, b, base, w, r, s, sums)
-    share = sums[:8] / np.append(1.0, np.full(7, max(sums[0], 1e-9)))
-    total, p, q, pp, qq, pq, rest, slope = (float(v) for v in share)
-    told = float(sums[7] / max(sums[8], 1e-12))
-    return Tally(total, pp - p * p, qq - q * q, pq - p * q, rest, slope, told)
-
-
-def _drowned(tally: Tally, gain: float) -> bool:
-    """Whether an area's slopes are hardly more than noise: slopes of noise alone pull toward no motion."""
-    return not _stands_out(tally, gain, LEAST_SLOPE)
-
-
-def _stands_out(tally: Tally, gain: float, times: float) -> bool:
-    """Whether the slopes of both pictures have so many times the power of what is left over."""
-    return tally.slope * (1 + gain**2) >= times * tally.rest
-
-
 def _mean(level: Level) -> float:
     return float(np.average(level.pixels, weights=level.mask))
-
-
-def _rows(kernel: Callable[..., None], picture: Array, *arguments: object) -> None:
-    """Runs a kernel over the rows of a picture, on all cores where that pays."""
-    if picture.size < WORTH_SHARING[kernel.__name__]:
-        kernel(0, picture.shape[0], *arguments)
-    else:
-        run_halves(kernel, picture.shape[0], *arguments)
-
-
-def _step(level: Level, weighed: Weighed, basis: Matrix, frame: tuple[Any, Any, Any]) -> tuple[Matrix, Matrix | None]:
-    """The normal equations, and the (3, 3) motion by which they would move the area; None where they have no end."""
-    sums, count = np.zeros((64, 11, 11)), basis.shape[1]
-    _rows(
-        align_rows.normal_rows, weighed.view, level.pixels, level.across, level.down, weighed.view, weighed.weight,
-        _F(weighed.gain), frame, sums,
-    )  # fmt: skip
-    total = sums.sum(axis=0)
-    total = total + np.triu(total, 1).T
-    wide = np.zeros((11, count + 2))
-    wide[:8, :count], wide[8, -2], wide[9, -1] = basis, 1, 1
-    square, side = wide.T @ total @ wide, -(wide.T @ total[:, 10])
-    scale = np.sqrt(np.maximum(np.diag(square), 1e-20))
-    try:
-        solution = np.linalg.solve(square / np.outer(scale, scale) + 1e-9 * np.eye(count + 2), side / scale) / scale
-    except np.linalg.LinAlgError:
-        return square, None
-    step = basis @ solution[:count]
-    if not np.isfinite(step).all() or np.abs(step).max() > 1:
-        return square, None
-    return square, np.eye(3) + np.append(step, 0).reshape(3, 3)
-
-
-@dataclass(frozen=True)
-class Weighed:
-    """An area against a view of it: robust weights, gain, and what is left over."""
-
-    view: Array
-    inside: Array
-    weight: Array
-    rest: Array
-    gain: float
-
-
-def _weigh(level: Level, view: Array, seen: Array, scratch: list[Array], before: Weighed | None) -> Weighed | None:
-    """Gain, bias and robust weights in turn, from those of the step before; None where too little is in view."""
-    np.multiply(level.mask, seen, out=seen)
-    inside = seen
-    total = float(inside.sum())
-    if total < LEAST_SEEN * level.total or total < 60:
-        return None
-    weight = inside if before is None else before.weight
-    rest, power, near, out = scratch
-    gain, sums = 1.0, np.zeros(5)
-    sampled = inside[::5, ::5] > 0.5
-    narrow = 0.4 * WIDE * WIDE  # the mean over a neighbourhood strays less than a pixel
-    pixels, flat = level.pixels.reshape(-1), view.reshape(-1)
-    for _ in range(2 if before is None else 1):
-        align_rows.moments(pixels, flat, weight.reshape(-1), sums)
-        w, a, b, aa, ab = sums
-        if w < 30:
-            return None
-        gain = min(max((ab - a * b / w) / max(aa - a * a / w, 1e-12), 0.3), 3.0)
-        bias = (b - gain * a) / w
-        align_rows.leave_rest(pixels, flat, _F(gain), _F(bias), rest.reshape(-1), power.reshape(-1))
-        cv2.blur(power, (5, 5), near)
-        sample = near[::5, ::5][sampled]
-        spread = float(np.median(sample if sample.size > 20 else near[inside > 0.01])) + 1e-8
-        wide, slack = _F(narrow * spread), _F(narrow * (gain * SLACK_PX) ** 2)
-        align_rows.robust(
-            inside.reshape(-1), near.reshape(-1), level.slope.reshape(-1), wide, slack,
-            out.reshape(-1),
-        )  # fmt: skip
-        weight = out
-    return Weighed(view, inside, out, rest, gain)

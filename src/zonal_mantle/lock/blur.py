@@ -109,6 +109,11 @@ class Exposure:
     _sums: tuple[float, float] = (USUAL * SHUTTER**2, USUAL)  # of squares of shares by weight, and of weights
 
     @classmethod
+    def of(cls, shutter_deg: float | None, fades: float = FADES) -> Exposure:
+        """One that is given by its angle (0…360), or that frames will tell."""
+        return cls(fades=fades) if shutter_deg is None else cls(shutter_deg / 360, given=True)
+
+    @classmethod
     def begun(cls, share: float) -> Exposure:
         """One that is taken for known until frames say otherwise."""
         return cls(share, fades=1.0, _sums=(USUAL * share**2, USUAL))

@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry import carry
-from .align import PICTURE_PX, Fit
+from ..shot.lock import Motion
+from .align import BASES, PICTURE_PX, Fit
 from .spread import mean_trace, moved_by
 
 Matrix = NDArray[np.float64]
@@ -102,10 +103,13 @@ def chained(chain: Chain, start: int) -> dict[int, Matrix]:
         waiting = rest
 
 
-def adjusted(chain: Chain, start: int, size: tuple[int, int], corners: NDArray[np.float64]) -> Adjusted:
+def adjusted(
+    chain: Chain, start: int, size: tuple[int, int], corners: NDArray[np.float64], motion: Motion = "perspective"
+) -> Adjusted:
     """The motions that agree best with all links at once, so that drift does not add up.
 
-    Each frame's motion is D · (the chain's), with eight small numbers for D on the frame scaled to 1. A link's error
+    Each frame's motion is D · (the chain's), with as many small numbers for D, on the frame scaled to 1, as the kind of
+    motion has (eight for perspective; each kind is a group, so that D is of that kind too). A link's error
     is that of the motion it measured, in its own deviations; the covariance of all motions follows from the links' own,
     and grows with what they contradict one another.
 
@@ -120,7 +124,9 @@ def adjusted(chain: Chain, start: int, size: tuple[int, int], corners: NDArray[n
     """
     rough = chained(chain, start)
     frames = [frame for frame in sorted(rough) if frame != start]
-    place = {frame: 8 * k for k, frame in enumerate(frames)}
+    basis = BASES[motion]
+    free = basis.shape[1]
+    place = {frame: free * k for k, frame in enumerate(frames)}
     links = [link for link in chain.links if link.key in rough and link.frame in rough]
     if not frames or not links:
         return Adjusted(rough, dict.fromkeys(rough, 0.0))
@@ -132,7 +138,8 @@ def adjusted(chain: Chain, start: int, size: tuple[int, int], corners: NDArray[n
         out = {start: np.eye(3)}
         for frame in frames:
             k = place[frame]
-            out[frame] = back @ (np.eye(3) + np.append(values[k : k + 8], 0).reshape(3, 3)) @ norm @ rough[frame]
+            small = basis @ values[k : k + free]
+            out[frame] = back @ (np.eye(3) + np.append(small, 0).reshape(3, 3)) @ norm @ rough[frame]
         return out
 
     table = Links(links)
@@ -142,20 +149,21 @@ def adjusted(chain: Chain, start: int, size: tuple[int, int], corners: NDArray[n
     norms, chain_of = back[None], np.array([norm @ rough[frame] for frame in frames])
 
     def errors(values: NDArray) -> NDArray:
-        small = np.concatenate([values.reshape(-1, 8), np.zeros((len(frames), 1))], axis=1).reshape(-1, 3, 3)
+        eight = values.reshape(-1, free) @ basis.T
+        small = np.concatenate([eight, np.zeros((len(frames), 1))], axis=1).reshape(-1, 3, 3)
         now = np.concatenate([np.eye(3)[None], norms @ (np.eye(3) + small) @ chain_of])
         at = flat_points @ (now[ends_at] @ np.linalg.inv(now[keys])).transpose(0, 2, 1)
         return table.off(at[..., :2] / at[..., 2:])
 
     columns = [
-        [place[frame] + n for frame in (link.key, link.frame) if frame != start for n in range(8)] for link in links
+        [place[frame] + n for frame in (link.key, link.frame) if frame != start for n in range(free)] for link in links
     ]
-    found = settled(errors, 8 * len(frames), table.rows, columns)
+    found = settled(errors, free * len(frames), table.rows, columns)
     p, q = ((corners - np.array(size) / 2) / unit).T
-    ends = moved_by(p, q) * unit
+    ends = moved_by(p, q) @ basis * unit
     give = {start: 0.0}
     for frame, covariance in spreads(
-        found, [(frame, range(place[frame], place[frame] + 8)) for frame in frames], len(links) / len(frames)
+        found, [(frame, range(place[frame], place[frame] + free)) for frame in frames], len(links) / len(frames)
     ).items():
         give[frame] = float(np.sqrt(mean_trace(ends, covariance) + PICTURE_PX**2))
     return Adjusted({frame: motion / motion[2, 2] for frame, motion in motions(found.x).items()}, give)

@@ -124,7 +124,7 @@ def _settled(
 ) -> Lock:  # fmt: skip
     """The frames whose blur is unlike the pattern's measured once more: now it is known how both move, from the frames
     before and after, and how long the shutter is open."""
-    start, done, exposure = lock.reference_frame, dict[int, LockFrame](), Exposure(fades=1.0)
+    start, done, exposure = lock.reference_frame, dict[int, LockFrame](), Exposure.of(lock.shutter_deg, fades=1.0)
     entries = {entry.frame: entry for entry in lock.solved}
     for rounds in range(MOST_ROUNDS):
         share, farthest = exposure.share, 0.0
@@ -213,7 +213,7 @@ class _Follower:
         self.base = np.eye(3)  # reference frame to the frame on which the pattern was taken
         self.drift_px = 0.0
         self.last = self.before = np.eye(3)
-        self.exposure, self.renewed = Exposure(), False
+        self.exposure, self.renewed = Exposure.of(lock.shutter_deg), False
         self.own_step: NDArray[np.float64] | None = None  # px a frame, of the frame on which the pattern was taken
 
     def follow(self, frame: int, previous: LockFrame) -> tuple[LockFrame | None, str]:
@@ -242,9 +242,10 @@ class _Follower:
             found = self.area.find(feeds, guess @ np.linalg.inv(self.base), self.lock.moves, cover, blur_of, top)
             words = fault_of(found, self.lock)
             covered = found is not None and found.kept < MAY_BE_TWO * found.seen
-            if found is not None and covered and not words:
+            loose = found is not None and found.uncertainty_px > WORST_UNCERTAINTY_PX
+            if found is not None and covered and (loose or not words):
                 two = next(iter(seconds(self.area, feeds, found, cover)), None)
-                words = say(NEITHER, apart=two.apart_px) if two is not None and two.share > MUCH else ""
+                words = say(NEITHER, apart=two.apart_px) if two is not None and two.share > MUCH else words
             if found is not None and covered and not words:
                 apart = apart_without(self.area, feeds, found, self.lock.moves, cover)
                 words = say(LOOSE, apart=apart) if apart else ""
@@ -325,6 +326,16 @@ def confidence_of(fit: Fit) -> float:
     return float(min(max(fit.likeness, 0.0), 1.0) * min(1.0, fit.kept / max(fit.seen, 1e-3) / 0.55))
 
 
+def too_loose(lock: Lock, uncertainty_px: float) -> str:
+    """What is said of a field that does not tell all of the motion that is asked of it."""
+    return say(
+        "the field has too little texture for {moves} (its corners are known to {uncertainty_px:.1f} "
+        "px). Make it larger, or choose a simpler motion.",
+        moves=say(lock.moves),
+        uncertainty_px=uncertainty_px,
+    )
+
+
 def fault_of(fit: Fit | None, lock: Lock) -> str:
     """Why a fit cannot be used; empty where it can."""
     if fit is None:
@@ -342,12 +353,7 @@ def fault_of(fit: Fit | None, lock: Lock) -> str:
             least_confidence=lock.least_confidence,
         )
     if fit.uncertainty_px > WORST_UNCERTAINTY_PX:
-        return say(
-            "the field has too little texture for {moves} (its corners are known to {uncertainty_px:.1f} "
-            "px). Make it larger, or choose a simpler motion.",
-            moves=say(lock.moves),
-            uncertainty_px=fit.uncertainty_px,
-        )
+        return too_loose(lock, fit.uncertainty_px)
     if fit.uneven_px > WORST_UNEVEN_PX:
         return say(
             "parts of the field move apart by {uneven_px:.1f} px: it is not one plane. Draw it over one thing.",

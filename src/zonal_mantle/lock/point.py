@@ -146,7 +146,9 @@ def _settled(
     """The marks measured once more on frames that are blurred unlike their own: now it is known how each moves, from
     the frames before and after, and how long the shutter is open."""
     start, reference = lock.reference_frame, feed_of(lock.reference_frame)
-    exposure, done, asked = _first_exposure(walks, start, reference, feed_of), dict[int, LockFrame](), set[int]()
+    given = lock.shutter_deg is not None
+    exposure = Exposure.of(lock.shutter_deg) if given else _first_exposure(walks, start, reference, feed_of)
+    done, asked = dict[int, LockFrame](), set[int]()
     for rounds in range(MOST_ROUNDS):
         share, farthest, feed, last = exposure.share, 0.0, reference, start
         unlike = _blurred_unlike(walks, start)

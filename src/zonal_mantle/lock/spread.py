@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 
 from . import align_rows
 from .blur import Blur
-from .level import sloped
 
 if TYPE_CHECKING:
     from .align import State
@@ -21,7 +20,6 @@ Matrix = NDArray[np.float64]
 BLOCKS = (6, 4)
 LEAST_BELIEVED = 0.4  # of a part's slopes, or it is taken to be covered
 CORRELATED = 2.5  # the feed is blurred a little, so that neighbouring pixels err alike
-MOST_NOISE = 0.7  # of the slopes: beyond it they would not have been used
 SHUTTER_GIVE = 0.07  # by how much of a frame's time a streak may be wrong, in length and from place to place
 LEAST_CLUSTERS = 40  # of eight numbers to be told
 CLUSTERS_PX = (16, 64)  # sides of blocks whose noise is taken to be independent
@@ -90,24 +88,14 @@ def by_blocks(state: State) -> list[Matrix]:
     K.-Y. Liang & S. L. Zeger, Longitudinal data analysis using generalized linear models, Biometrika 73 (1986): the
     scores of each cluster stand for its variance. From memory.
     """
-    out, real = [], 1 - _slopes_of_noise(state)
+    out, real = [], np.sqrt(state.told.real(2))  # of the area's own slopes, that bear twice the noise
     fewest = np.sqrt(float(state.weighed.weight.sum(dtype=float)) / LEAST_CLUSTERS)
     for side in sorted({int(min(each, max(fewest, CLUSTERS_PX[0]))) for each in CLUSTERS_PX}):
         square, count, scores = _scored(state, state.weighed.rest, side)
         few = count / max(count - state.basis.shape[1], 1)
-        back = np.linalg.pinv(square, rcond=1e-12, hermitian=True) / real
+        back = np.linalg.pinv(square, rcond=1e-12, hermitian=True) / np.outer(real, real)
         out.append(few * back @ (scores.T @ scores) @ back)
     return out
-
-
-def _slopes_of_noise(state: State) -> float:
-    """The share of an area's slopes that is noise, by the slopes of what is left over: it tells nothing of motion, but
-    makes the normal equations larger."""
-    level, weighed = state.level, state.weighed
-    left = sloped(level.origin, weighed.rest, level.mask)
-    power = float((weighed.weight * left.slope).sum(dtype=float)) / (1 + weighed.gain**2)
-    own = float((weighed.weight * level.slope).sum(dtype=float))
-    return min(power / max(own, 1e-12), MOST_NOISE)
 
 
 def uneven_of(state: State, noise: float) -> float:

@@ -4,35 +4,26 @@ whole."""
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
-from functools import cached_property
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..geometry import carry
 from ..shot.lock import Lock, LockFrame
 from ..words import say
-from .align import Area, Fit
-from .blur import Blur, Course, Exposure, always, courses_of
+from .align import Area
+from .blur import Blur, Exposure, always, courses_of
 from .chain import Adjusted, Chain, Link, adjusted
-from .check import is_cut
 from .errors import LockError
 from .level import pyramid
-from .plane import LEAST_CONTRAST, check_start, confidence_of
-from .repeats import LIKENESS_GIVE, TELLS, Rival, apart_px, first_untold, periods, rivals
+from .plane import LEAST_CONTRAST, check_start, too_loose
 from .residual import likely
 from .runs import Direction, flat
+from .walker import WORST_LINK_PX, Walker, repeating
 
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
-NEW_KEY = 0.65  # where less of the field is still in view a frame becomes the next key
-LINKED = 0.35  # frames that share at least this much are measured against one another
-WORST_LINK_PX = 1.5
-GRID = (4, 3)
-JUMP = 0.7  # of a period, from where the motion so far has a frame, by which it may be one off
-SMOOTH = 0.5  # of a period, by which a motion changes from frame to frame
+TOO_LOOSE_PX = 3.0  # of error at the field's corners
 
 
 def measure_chain(
@@ -69,7 +60,7 @@ def measure_chain(
     ways += [range(start - 1, frames[0] - 1, -1)] if direction in ("backward", "both") else []
     total, done = max(1, sum(len(way) for way in ways)), 0
     for way in ways:
-        walker = _Walker(lock, feed_of, field_mask, cover_of, start)
+        walker = Walker(lock, feed_of, field_mask, cover_of, start)
         for frame in way:
             progress(0.9 * done / total, say("{name}: frame {frame}", name=lock.name, frame=frame))
             done += 1
@@ -85,183 +76,26 @@ def measure_chain(
                 )
                 break
         found, links = walker.untold(), walker.links
+        side = say("Forward") if way.step > 0 else say("Backward")
         if found is not None:
             first, key = found
             links = [link for link in links if abs(link.frame - start) < abs(first - start)]
-            side = say("Forward") if first > start else say("Backward")
             chain.lost = [words for words in chain.lost if not words.startswith(side)]
             chain.lost.append(
                 say("{side}: lost on frame {first}: {repeating}", side=side, first=first, repeating=repeating(key))
             )
+        chain.lost += [
+            say(
+                "{side}: frame {frame} is left out: what is seen through the field repeats, and nothing on it tells by "
+                "how much it moved.",
+                side=side,
+                frame=frame,
+            )
+            for frame in walker.skipped
+            if found is None or abs(frame - start) < abs(found[0] - start)
+        ]
         chain.links += links
     return chain
-
-
-@dataclass
-class Key:
-    """A frame that others are measured against: its area, how it moved, and the motion to the last frame; of frames
-    found on it that could be a period off, how much less alike their rivals are."""
-
-    frame: int
-    area: Area
-    step: NDArray[np.float64]
-    motion: Matrix
-    doubts: dict[int, list[float]] = field(default_factory=dict)
-
-    @cached_property
-    def periods(self) -> list[tuple[float, float]]:
-        """By what its texture repeats."""
-        return periods(self.area)
-
-
-class _Walker:
-    """Goes one way through the shot, frame by frame, and keeps the keys that are still in view."""
-
-    def __init__(
-        self,
-        lock: Lock,
-        feed_of: Callable[[int], Array],
-        mask: Array,
-        cover_of: Callable[[int], Array | None],
-        start: int,
-    ) -> None:
-        self.lock, self.feed_of, self.mask, self.cover_of = lock, feed_of, mask, cover_of
-        self.links: list[Link] = []
-        self.keys: list[Key] = []
-        self.doubtful: list[Key] = []
-        self.exposure = Exposure()
-        self.before: Matrix = np.eye(3)  # the step from the frame before the last to the last
-        self.moves = False  # whether that is known
-        self.last = start
-        self._add_key(start, pyramid(feed_of(start), 5))
-
-    def step(self, frame: int) -> str:
-        """Links one more frame; says why where that cannot be done."""
-        feed, cover = self.feed_of(frame), self.cover_of(frame)
-        feeds = pyramid(feed, 5)
-        for key in reversed(list(self.keys)):
-            newest = key is self.keys[-1]
-            fit = self._align(key, frame, feeds, cover, thorough=newest)
-            if fit is None and newest and key.frame != self.last:
-                key = self._add_key(self.last, pyramid(self.feed_of(self.last), 5)) or key
-                fit = self._align(key, frame, feeds, cover, thorough=True)
-            if fit is None and newest:
-                if is_cut(feed, self.feed_of(self.last)):
-                    return say("there is a cut between frame {frame} and the next.", frame=min(frame, self.last))
-                return repeating(key) if key.periods else say("what is seen through the field cannot be found again.")
-            if fit is None:
-                self.keys.remove(key)
-                continue
-            self.exposure.learn(fit.left)
-            points = _grid(key.area, fit.homography, feed.shape)
-            self.links.append(Link(key.frame, frame, fit, points, key.area.whitening(fit, points)))
-            if newest:
-                step = fit.homography @ np.linalg.inv(key.motion)
-                self.before, self.moves = step / step[2, 2], True
-            key.motion = fit.homography
-        newest_key = self.keys[-1]
-        if _shared(newest_key.area, newest_key.motion, feed.shape) < NEW_KEY:
-            self._add_key(frame, feeds)
-        self.last = frame
-        return ""
-
-    def untold(self) -> tuple[int, Key] | None:
-        """The first frame from which it is not told by how many periods of a texture the picture moved."""
-        start, worst = self.lock.reference_frame, dict[int, tuple[float, Key]]()
-        for key in self.doubtful:
-            for frame, worse in key.doubts.items():
-                if frame not in worst or min(worse) < worst[frame][0]:
-                    worst[frame] = min(worse), key
-        frames = sorted(worst, key=lambda frame: abs(frame - start))
-        first = first_untold([worst[frame][0] for frame in frames])
-        return None if first is None else (frames[first], worst[frames[first]][1])
-
-    def _align(self, key: Key, frame: int, feeds: list[Array], cover: Array | None, thorough: bool) -> Fit | None:
-        """A key's field on a frame, from where the motion so far would bring it; both blurred alike."""
-        blur, expected = (
-            Blur(Course(key.step), Course(self._step_px(self.before)), self.exposure.share),
-            (self.before @ key.motion),
-        )
-
-        def find(guess: Matrix) -> Fit | None:
-            return key.area.find(feeds, guess, self.lock.moves, cover, lambda at: blur)
-
-        guesses = [expected]
-        if thorough:
-            guesses += [key.motion, key.area.start(feeds, key.motion)]
-        found = list[Fit]()
-        for guess in guesses:
-            fit = find(guess)
-            if fit is None or not self._is_good(fit):
-                continue
-            if thorough or _shared(key.area, fit.homography, feeds[0].shape) > LINKED:
-                found.append(fit)
-                if not (thorough and key.periods):
-                    break
-        return self._told(key, frame, found, expected, find) if found else None
-
-    def _is_good(self, fit: Fit) -> bool:
-        sure = confidence_of(fit) >= self.lock.least_confidence
-        return sure and fit.residual_px < WORST_LINK_PX and fit.kept > 0.15
-
-    def _told(
-        self, key: Key, frame: int, fits: list[Fit], expected: Matrix, find: Callable[[Matrix], Fit | None]
-    ) -> Fit | None:
-        """Of fits and their rivals a period off the one that is the most alike and that the motion so far expects,
-        weighed against one another. Doubts are kept with the key."""
-        fit = max(fits, key=lambda each: each.likeness)
-        others = [rival for rival in rivals(fit, key.periods, find) if self._is_good(rival.fit)]
-        period = min((float(np.hypot(x, y)) for x, y in key.periods), default=np.inf)
-        jumps = self._jumps(fit, expected, period)
-        if not jumps and not any(rival.worse < np.log(TELLS) for rival in others):
-            return fit
-        all_of_them = [Rival(fit, 0.0), *others]
-        best = min(each.worse for each in all_of_them)
-        close = [each for each in all_of_them if each.worse < best + np.log(TELLS)]
-
-        def cost(rival: Rival) -> float:
-            far = apart_px(rival.fit.homography, expected) / period if self.moves else 0.0
-            return rival.worse / LIKENESS_GIVE + (far / SMOOTH) ** 2
-
-        chosen = min(close, key=cost)
-        if key not in self.doubtful:
-            self.doubtful.append(key)
-        worse = [each.worse - chosen.worse for each in all_of_them if each is not chosen]
-        untold = not worse or min(worse) < 2 * LIKENESS_GIVE
-        key.doubts[frame] = [*worse, -1.0] if untold and self._jumps(chosen.fit, expected, period) else worse
-        return chosen.fit
-
-    def _jumps(self, fit: Fit, expected: Matrix, period: float) -> bool:
-        """Whether a frame is most of a period of the texture from where the motion so far has it."""
-        return self.moves and apart_px(fit.homography, expected) > JUMP * period
-
-    def _step_px(self, motion: Matrix) -> NDArray[np.float64]:
-        """How far a motion from frame to frame carries the middle of the field."""
-        middle = np.array([[self.mask.shape[1] / 2, self.mask.shape[0] / 2]])
-        return np.asarray((carry(motion, middle) - middle)[0])
-
-    def _add_key(self, frame: int, feeds: list[Array]) -> Key | None:
-        mask = self.mask_on(frame)
-        if float(mask.sum()) < 400:
-            return None
-        key = Key(frame, Area(feeds, mask), self._step_px(self.before), np.eye(3))
-        self.keys = [*self.keys[-3:], key]
-        return key
-
-    def mask_on(self, frame: int) -> Array:
-        """What of a frame the field sees."""
-        cover = self.cover_of(frame)
-        return self.mask if cover is None else np.asarray(self.mask * cover, np.float32)
-
-
-def repeating(key: Key) -> str:
-    """What is said where nothing tells by how many periods of its texture a field moved."""
-    period = min(float(np.hypot(x, y)) for x, y in key.periods)
-    return say(
-        "what is seen through the field repeats every {period:.0f} px, and nothing in it tells by how "
-        "many of these it moved. Draw the field over something that does not repeat.",
-        period=period,
-    )
 
 
 def _textured(feed: Array, mask: Array) -> bool:
@@ -269,32 +103,6 @@ def _textured(feed: Array, mask: Array) -> bool:
     soft = cv2.GaussianBlur(feed, (0, 0), 3.0)
     inside = soft[mask > 0.5]
     return bool(inside.size and inside.std() > LEAST_CONTRAST)
-
-
-def _shared(area: Area, motion: Matrix, shape: tuple[int, ...]) -> float:
-    """Share of a field that a motion leaves within the frame."""
-    points = _points(area, (16, 9))
-    at = carry(motion, points)
-    return float(np.mean((at[:, 0] > 2) & (at[:, 1] > 2) & (at[:, 0] < shape[1] - 2) & (at[:, 1] < shape[0] - 2)))
-
-
-def _points(area: Area, count: tuple[int, int]) -> NDArray[np.float64]:
-    x0, y0, x1, y1 = area.box
-    xs, ys = np.meshgrid(np.linspace(x0, x1, count[0]), np.linspace(y0, y1, count[1]))
-    return np.stack([xs.reshape(-1), ys.reshape(-1)], axis=1)
-
-
-def _grid(area: Area, motion: Matrix, shape: tuple[int, ...]) -> NDArray[np.float64]:
-    """Points of the field that a frame still sees, spread over what both share."""
-    points = _points(area, (24, 14))
-    at = carry(motion, points)
-    seen = (at[:, 0] > 0) & (at[:, 1] > 0) & (at[:, 0] < shape[1]) & (at[:, 1] < shape[0])
-    shared = points[seen]
-    if len(shared) < 4:
-        return points[:4]
-    low, high = shared.min(axis=0), shared.max(axis=0)
-    xs, ys = np.meshgrid(np.linspace(low[0], high[0], GRID[0]), np.linspace(low[1], high[1], GRID[1]))
-    return np.stack([xs.reshape(-1), ys.reshape(-1)], axis=1)
 
 
 def solve_staying(
@@ -314,10 +122,27 @@ def solve_staying(
     chain = measure_chain(lock, feed_of, field_mask, cover_of, frames, direction, progress)
     start, size = lock.reference_frame, (field_mask.shape[1], field_mask.shape[0])
     corners = corners_of(field_mask)
-    found = adjusted(chain, start, size, corners)
+    found = adjusted(chain, start, size, corners, lock.moves)
     chain = settled_chain(lock, chain, found.motions, feed_of, field_mask, cover_of, progress)
-    found = adjusted(chain, start, size, corners)
+    found = _as_far_as_told(lock, chain, adjusted(chain, start, size, corners, lock.moves))
     return lock.but(solved=entries_of(chain, found), lost=tuple(chain.lost))
+
+
+def _as_far_as_told(lock: Lock, chain: Chain, found: Adjusted) -> Adjusted:
+    """The motions up to the first, either way, of which what is seen through the field does not tell all; that is
+    said."""
+    start, motions = lock.reference_frame, found.motions
+    for forward, side in ((True, say("Forward")), (False, say("Backward"))):
+        loose = [frame for frame, give in found.give_px.items() if give > TOO_LOOSE_PX and (frame > start) == forward]
+        if not loose:
+            continue
+        first = min(loose, key=lambda frame: abs(frame - start))
+        beyond = range(first, max(motions) + 1) if forward else range(min(motions), first + 1)
+        motions = {frame: motion for frame, motion in motions.items() if frame not in beyond}
+        chain.lost = [words for words in chain.lost if not words.startswith(side)]
+        problem = too_loose(lock, found.give_px[first])
+        chain.lost.append(say("{how}: lost on frame {frame}: {problem}", how=side, frame=first, problem=problem))
+    return Adjusted(motions, found.give_px)
 
 
 def settled_chain(
@@ -327,7 +152,7 @@ def settled_chain(
     """The links between frames whose blur is unlike measured once more: now it is known how both move, and how long the
     shutter is open."""
     middle = np.array([mask.shape[1] / 2, mask.shape[0] / 2])
-    courses, exposure = courses_of(motions, dict.fromkeys(motions, middle)), Exposure(fades=1.0)
+    courses, exposure = courses_of(motions, dict.fromkeys(motions, middle)), Exposure.of(lock.shutter_deg, fades=1.0)
     for link in chain.links:
         exposure.learn(link.fit.left)
     links, unlike = [], [link for link in chain.links if courses[link.key].may_be_unlike(courses[link.frame])]
@@ -346,7 +171,7 @@ def settled_chain(
         top = area.sizes_for(blur)
         feeds = pyramid(feed_of(link.frame), top)
         fit = area.find(feeds, link.fit.homography, lock.moves, cover_of(link.frame), always(blur), top=top)
-        if fit is None or fit.residual_px > WORST_LINK_PX:
+        if fit is None or fit.firm_residual_px > WORST_LINK_PX:
             links.append(link)
             continue
         exposure.learn(fit.left)

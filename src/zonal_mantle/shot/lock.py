@@ -127,7 +127,8 @@ class Lock(Value):
     `filter_px` blurs the feed before the search when above 0 and sharpens it when below. A camera's places and
     points are in metres once it is scaled (`in_metres`); before, its longest way is 1. `rides` names a lock whose
     motion, or the parts of it in `follow`, the search starts from. `smooth_frames` is the standard deviation of a
-    smoothing over time.
+    smoothing over time. `shutter_deg` is how long the plate's shutter was open where that is known (360: from frame to
+    frame); where it is not, marks and fields find it in their own blur.
     """
 
     id: str
@@ -152,6 +153,7 @@ class Lock(Value):
     distance_m: float | None = Field(default=None, gt=0)
     correction: Correction = Correction()
     smooth_frames: float = Field(default=0.0, ge=0, le=50)
+    shutter_deg: float | None = Field(default=None, ge=0, le=360)
     solved: tuple[LockFrame, ...] = ()
     lost: tuple[str, ...] = ()
     remarks: tuple[str, ...] = ()

@@ -30,6 +30,7 @@ PATTERNS = {
     "renew every frame": "on every frame",
 }  # fmt: skip
 NOTHING = "none"
+USUAL_SHUTTER_DEG = 180.0
 Sample = Callable[[str, Callable[[Area], None]], None]
 
 
@@ -95,6 +96,14 @@ class MeasurePanel(Panel):
         self.plain(self.filter, lambda: self._value("filter_px"), lambda v, w, g: self._anew(w, g, filter_px=v))
         self.plain(self.least, lambda: self._value("least_confidence"), self._put_least)
         self.inside.addLayout(row(self.filter, self.least))
+        self.shutter = NumberField(
+            "Shutter angle", 0, 360, 1, 180, 0, "°", "How long the plate's shutter was open: 360 is from frame to frame"
+        )
+        self.plain(self.shutter, self._shutter_deg, lambda v, w, g: self._anew(w, g, shutter_deg=v))
+        self.shutter_given = QCheckBox(say("Shutter angle is known"))
+        self.shutter_given.setToolTip(say("The shutter angle is taken as it stands; else it is found from the blur"))
+        self.shutter_given.clicked.connect(self._know_shutter)
+        self.inside.addLayout(row(self.shutter, self.shutter_given))
         self.focal = NumberField(
             "Focal length",
             1,
@@ -151,6 +160,9 @@ class MeasurePanel(Panel):
         self.stays.setVisible(lock is not None and lock.kind == "plane")
         for part in (self.focal, self.sensor, self.given, self.bend):
             part.setVisible(lens)
+        blurs = lock is not None and lock.kind in ("point", "plane", "pan")
+        self.shutter_given.setVisible(blurs)
+        self.shutter.setVisible(blurs and lock is not None and lock.shutter_deg is not None)
         for part in (
             self.motion,
             self.channel,
@@ -202,6 +214,7 @@ class MeasurePanel(Panel):
         fill(self.guess, [(None, NOTHING), *self._others(lock)], lock.rides)
         self.stays.setChecked(lock.field_stays)
         self.given.setChecked(lock.lens.given)
+        self.shutter_given.setChecked(lock.shutter_deg is not None)
         self.bend.setChecked(lock.lens.solve_distortion)
         self.start.setText(_words(lock))
         ready = bool(lock.marks) if point else True
@@ -256,6 +269,12 @@ class MeasurePanel(Panel):
             self.desk.edit_lock(
                 lock.but(least_confidence=value), say("{words} of {name}", words=say(words), name=lock.name), gesture
             )
+
+    def _shutter_deg(self) -> float | None:
+        return self.desk.lock.shutter_deg if self.desk.lock is not None else None
+
+    def _know_shutter(self, on: bool) -> None:
+        self._anew("Shutter angle is known", shutter_deg=USUAL_SHUTTER_DEG if on else None)
 
     def _lens_value(self, name: str) -> float | None:
         return getattr(self.desk.lock.lens, name) if self.desk.lock is not None else None

@@ -1,0 +1,88 @@
+"""Which ways of moving a picture tells: the power of its slopes against that of noise, way by way.
+
+Posts tell nothing of height, one rail nothing of growing taller: slopes along such ways are those of noise alone, which
+make normal equations as large as true ones do. A way that is not told is not gone, and what is known of it is not more
+than was known before.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float32]
+Matrix = NDArray[np.float64]
+
+LEAST_POWER = 1.3  # of slopes, noise and all, against noise alone
+CELLS = (24, 14)  # an area's weight is looked at in so many
+UNKNOWN = 0.5  # standard deviation of a way that nothing tells, of half the area's longer side
+LEAST_COUNTED = 50  # slopes that tell a noise
+_ACROSS = np.array([[-0.5, 0, 0.5]], np.float32)
+
+
+class Told(NamedTuple):
+    """Ways of moving and what a picture tells of each.
+
+    ways : (n, n), columns, in the numbers of the motion; power: (n), of the slopes along each, noise included, where
+    that of noise is 1.
+    """
+
+    ways: Matrix
+    power: NDArray[np.float64]
+
+    @property
+    def free(self) -> Matrix | None:
+        """The ways that are told, (n, m); None where all are."""
+        kept = self.power >= LEAST_POWER
+        return None if kept.all() else np.asarray(self.ways[:, kept])
+
+    @property
+    def hidden(self) -> NDArray[np.bool_]:
+        """Which ways are not told. (n)."""
+        return np.asarray(self.power < LEAST_POWER)
+
+    def real(self, noises: float) -> NDArray[np.float64]:
+        """The share of the power along each way that is the picture's own, (n), where slopes hold `noises` times the
+        noise that the mean of two pictures' slopes has."""
+        own = np.maximum(self.power - 1, LEAST_POWER - 1)
+        return np.asarray(own / (own + noises))
+
+
+def _noise_of(slopes: Array, weight: Array) -> float:
+    """The variance of the noise in slopes of what is left over, by their median: what does not fit is left over at
+    edges, noise everywhere."""
+    counted = slopes[1:-1:3, 1:-1:3][weight[1:-1:3, 1:-1:3] > 0.5]
+    return float(np.median(np.abs(counted)) / 0.6745) ** 2 if counted.size > LEAST_COUNTED else 0.0
+
+
+def told_of(square: Matrix, rest: Array, weight: Array, moves_at: Matrix, unit: float) -> Told:
+    """What slopes tell, by those of what is left over.
+
+    Parameters
+    ----------
+    square : (n + 2, n + 2), the normal equations of the motion, by the mean of both pictures' slopes, with gain and
+        bias.
+    rest, weight : (h, w), what is left over between the pictures, and what of it counts.
+    moves_at : (cells, 2, n), how the numbers move the middles of `CELLS`, row by row, of the area; unit: px of one.
+
+    References
+    ----------
+    Attenuation by noise in the regressors: W. A. Fuller, Measurement Error Models (1987), section 2.2. From memory. The
+    noise of a mean of two slopes has a quarter of the power of their difference's.
+    """
+    counted = np.asarray(cv2.resize(weight, CELLS, interpolation=cv2.INTER_AREA), float).reshape(-1)
+    share = weight.size / counted.size
+    slopes = (np.asarray(cv2.filter2D(rest, -1, each), np.float32) for each in (_ACROSS, _ACROSS.T))
+    both = np.array([_noise_of(each, weight) / 4 for each in slopes])
+    base = np.einsum("c,d,cdj,cdk->jk", counted * share, both, moves_at, moves_at) * unit**2
+    light = np.linalg.pinv(square[-2:, -2:], hermitian=True)  # what gain and bias explain tells nothing
+    square = square[:-2, :-2] - square[:-2, -2:] @ light @ square[-2:, :-2]
+    scale = np.sqrt(np.maximum(np.diag(base), 1e-30))
+    values, vectors = np.linalg.eigh(base / np.outer(scale, scale))
+    root = vectors / np.sqrt(np.maximum(values, 1e-9))
+    inner = root.T @ (square / np.outer(scale, scale)) @ root
+    power, ways = np.linalg.eigh((inner + inner.T) / 2)
+    return Told((root @ ways) / scale[:, None], power)

@@ -1,0 +1,281 @@
+"""Going one way through a shot with a field that stays: key frames, what is linked to them, and repeats decided."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from functools import cached_property, partial
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..geometry import carry
+from ..shot.lock import Lock
+from ..words import say
+from .align import Area, Fit
+from .blur import Blur, Course, Exposure
+from .chain import Link
+from .check import is_cut
+from .level import pyramid
+from .plane import confidence_of
+from .repeats import (
+    GIVE,
+    TELLS,
+    Parts,
+    Repeats,
+    Rival,
+    Rivalry,
+    apart_px,
+    first_untold,
+    left_in_parts,
+    near_sizes,
+    repeats_of,
+    shifted,
+    slid,
+)
+
+Array = NDArray[np.float32]
+Matrix = NDArray[np.float64]
+NEW_KEY = 0.65  # where less of the field is still in view a frame becomes the next key
+NEW_KEY_REPEATS = 0.85  # the same for a texture that repeats: what tells repeats apart fades with the distance
+LINKED = 0.35  # frames that share at least this much are measured against one another
+WORST_LINK_PX = 1.5
+GRID = (4, 3)
+STARTS = 3  # from which a texture that repeats is looked for: one of them may slide along what does not change
+SLID_PX = 1.0  # along what hardly changes, from which it is looked for once more
+JUMP = 0.7  # of a period, from where the motion so far has a frame, by which it may be one off
+SMOOTH = 0.5  # of a period, by which a motion changes from frame to frame
+
+
+@dataclass
+class Key:
+    """A frame that others are measured against: its area, how it moved, and the motion to the last frame; of frames
+    found on it that could be a period off, how much less alike their rivals are."""
+
+    frame: int
+    area: Area
+    step: NDArray[np.float64]
+    motion: Matrix
+    doubts: dict[int, float | None] = field(default_factory=dict)
+
+    @cached_property
+    def repeats(self) -> Repeats:
+        """By what its texture repeats."""
+        return repeats_of(self.area)
+
+
+class Walker:
+    """Goes one way through the shot, frame by frame, and keeps the keys that are still in view."""
+
+    def __init__(
+        self,
+        lock: Lock,
+        feed_of: Callable[[int], Array],
+        mask: Array,
+        cover_of: Callable[[int], Array | None],
+        start: int,
+    ) -> None:
+        self.lock, self.feed_of, self.mask, self.cover_of = lock, feed_of, mask, cover_of
+        self.links: list[Link] = []
+        self.keys: list[Key] = []
+        self.doubtful: list[Key] = []
+        self.exposure = Exposure.of(lock.shutter_deg)
+        self.before: Matrix = np.eye(3)  # the step from the frame before the last to the last
+        self.moves = False  # whether that is known
+        self.skipped: list[int] = []
+        self.last = start
+        self._add_key(start, pyramid(feed_of(start), 5))
+
+    def step(self, frame: int) -> str:
+        """Links one more frame; says why where that cannot be done."""
+        feed, cover = self.feed_of(frame), self.cover_of(frame)
+        feeds = pyramid(feed, 5)
+        for key in reversed(list(self.keys)):
+            newest = key is self.keys[-1]
+            fit = self._align(key, frame, feeds, cover, thorough=newest)
+            if fit is None and newest and key.frame != self.last:
+                key = self._add_key(self.last, pyramid(self.feed_of(self.last), 5)) or key
+                fit = self._align(key, frame, feeds, cover, thorough=True)
+            if fit is None and newest:
+                if is_cut(feed, self.feed_of(self.last)):
+                    return say("there is a cut between frame {frame} and the next.", frame=min(frame, self.last))
+                return (
+                    repeating(key)
+                    if key.repeats.shifts
+                    else say("what is seen through the field cannot be found again.")
+                )
+            if fit is None:
+                self.keys.remove(key)
+                continue
+            self.exposure.learn(fit.left)
+            points = _grid(key.area, fit.homography, feed.shape)
+            self.links.append(Link(key.frame, frame, fit, points, key.area.whitening(fit, points)))
+            if newest:
+                step = fit.homography @ np.linalg.inv(key.motion)
+                self.before, self.moves = step / step[2, 2], True
+            key.motion = fit.homography
+        newest_key = self.keys[-1]
+        least = NEW_KEY_REPEATS if newest_key.repeats.shifts else NEW_KEY
+        if _shared(newest_key.area, newest_key.motion, feed.shape) < least:
+            self._add_key(frame, feeds)
+        self.last = frame
+        return ""
+
+    def untold(self) -> tuple[int, Key] | None:
+        """The first frame from which it is not told by how many periods of a texture the picture moved. Single frames
+        of which that is not told, while the next is by another key, lose their links (`skipped`)."""
+        start = self.lock.reference_frame
+        by_frame = dict[int, list[tuple[float | None, Key]]]()
+        for key in self.doubtful:
+            for frame, worse in key.doubts.items():
+                by_frame.setdefault(frame, []).append((worse, key))
+        frames = sorted(by_frame, key=lambda frame: abs(frame - start))
+        values = list[float | None]()
+        for frame in frames:
+            proofs = [worse for worse, _ in by_frame[frame] if worse is not None]
+            least = min(proofs, default=0.0)
+            values.append((least if least <= -2 * GIVE else max(proofs)) if proofs else None)
+        keys = {link.key for link in self.links}
+        alone = {
+            frame
+            for frame, value, after in zip(frames, values, values[1:])
+            if value is not None and value < 2 * GIVE and after is not None and after >= TELLS and frame not in keys
+        }
+        self.links = [link for link in self.links if link.frame not in alone]
+        self.skipped = sorted(alone)
+        frames, values = [list(each) for each in zip(*((f, v) for f, v in zip(frames, values) if f not in alone))] or [
+            [],
+            [],
+        ]
+        first = first_untold(values)
+        return None if first is None else (frames[first], by_frame[frames[first]][0][1])
+
+    def _align(self, key: Key, frame: int, feeds: list[Array], cover: Array | None, thorough: bool) -> Fit | None:
+        """A key's field on a frame, from where the motion so far would bring it; both blurred alike."""
+        blur, expected = (
+            Blur(Course(key.step), Course(self._step_px(self.before)), self.exposure.share),
+            (self.before @ key.motion),
+        )
+
+        def find(guess: Matrix, top: int | None = None) -> Fit | None:
+            fit = key.area.find(feeds, guess, self.lock.moves, cover, lambda at: blur, top)
+            return fit if fit is not None and self._is_good(fit) else None
+
+        def find_near(guess: Matrix) -> Fit | None:
+            top = near_sizes(repeats.shortest_px)
+            fit = find(guess, top)
+            if fit is None:
+                return None
+            there = slid(key.area, feeds, fit.homography, cover, repeats)
+            return fit if apart_px(there, fit.homography) < SLID_PX else find(there, top) or fit
+
+        def left(motion: Matrix) -> Parts:
+            return left_in_parts(key.area, feeds, motion, cover, repeats.shortest_px)
+
+        repeats = key.repeats
+        still, anywhere = partial(find, key.motion), lambda: find(key.area.start(feeds, key.motion))
+        tries: list[Callable[[], Fit | None]] = [partial(find, expected), still, anywhere]
+        if repeats.shifts:
+            between = [partial(find_near, expected @ shifted(x / 2, y / 2)) for x, y in repeats.shifts[:2]]
+            tries = [partial(find_near, expected), *between, partial(find, expected), anywhere, still]
+        wanted, found = STARTS if thorough and repeats.shifts else 1, list[Fit]()
+        for attempt in tries if thorough else tries[: 3 if repeats.shifts else 1]:
+            fit = attempt()
+            if fit is None or not (thorough or _shared(key.area, fit.homography, feeds[0].shape) > LINKED):
+                continue
+            found.append(fit)
+            if len(found) == wanted:
+                break
+        if not found or not repeats.shifts:
+            return found[0] if found else None
+        rivalry = Rivalry(repeats.shifts if thorough else repeats.shifts[:2], find_near, left)
+        for fit in found:
+            rivalry.add(fit)
+        return self._told(key, frame, rivalry, expected)
+
+    def _is_good(self, fit: Fit) -> bool:
+        sure = confidence_of(fit) >= self.lock.least_confidence
+        return sure and fit.firm_residual_px < WORST_LINK_PX and fit.kept > 0.15
+
+    def _told(self, key: Key, frame: int, rivalry: Rivalry, expected: Matrix) -> Fit:
+        """Of what was found and its rivals a period off the one that is the most alike and that the motion so far
+        expects, weighed against one another. Doubts are kept with the key."""
+        fit = rivalry.best()
+        all_of_them = [Rival(fit, 0.0), *rivalry.beside(fit)]
+        best = min(each.worse for each in all_of_them)
+        close = [each for each in all_of_them if each.worse < best + TELLS]
+
+        def cost(rival: Rival) -> float:
+            far = apart_px(rival.fit.homography, expected) / key.repeats.shortest_px if self.moves else 0.0
+            return rival.worse / GIVE + (far / SMOOTH) ** 2
+
+        chosen = min(close, key=cost)
+        others = [each for each in all_of_them if each is not chosen]
+        if others:
+            if key not in self.doubtful:
+                self.doubtful.append(key)
+            worse = min(each.worse - chosen.worse for each in others)
+            moved, *of_others = (float(np.hypot(*self._step_px(each.fit.homography))) for each in (chosen, *others))
+            proves = min(of_others) < moved
+            jumps = self._jumps(chosen.fit, expected, key.repeats.shortest_px)
+            if worse < 2 * GIVE and jumps:
+                worse = -2 * GIVE
+            key.doubts[frame] = worse if proves or worse <= -2 * GIVE else None
+        return chosen.fit
+
+    def _jumps(self, fit: Fit, expected: Matrix, period: float) -> bool:
+        """Whether a frame is most of a period of the texture from where the motion so far has it."""
+        return self.moves and apart_px(fit.homography, expected) > JUMP * period
+
+    def _step_px(self, motion: Matrix) -> NDArray[np.float64]:
+        """How far a motion from frame to frame carries the middle of the field."""
+        middle = np.array([[self.mask.shape[1] / 2, self.mask.shape[0] / 2]])
+        return np.asarray((carry(motion, middle) - middle)[0])
+
+    def _add_key(self, frame: int, feeds: list[Array]) -> Key | None:
+        mask = self.mask_on(frame)
+        if float(mask.sum()) < 400:
+            return None
+        key = Key(frame, Area(feeds, mask), self._step_px(self.before), np.eye(3))
+        self.keys = [*self.keys[-3:], key]
+        return key
+
+    def mask_on(self, frame: int) -> Array:
+        """What of a frame the field sees."""
+        cover = self.cover_of(frame)
+        return self.mask if cover is None else np.asarray(self.mask * cover, np.float32)
+
+
+def repeating(key: Key) -> str:
+    """What is said where nothing tells by how many periods of its texture a field moved."""
+    return say(
+        "what is seen through the field repeats every {period:.0f} px, and nothing in it tells by how "
+        "many of these it moved. Draw the field over something that does not repeat.",
+        period=key.repeats.shortest_px,
+    )
+
+
+def _shared(area: Area, motion: Matrix, shape: tuple[int, ...]) -> float:
+    """Share of a field that a motion leaves within the frame."""
+    points = _points(area, (16, 9))
+    at = carry(motion, points)
+    return float(np.mean((at[:, 0] > 2) & (at[:, 1] > 2) & (at[:, 0] < shape[1] - 2) & (at[:, 1] < shape[0] - 2)))
+
+
+def _points(area: Area, count: tuple[int, int]) -> NDArray[np.float64]:
+    x0, y0, x1, y1 = area.box
+    xs, ys = np.meshgrid(np.linspace(x0, x1, count[0]), np.linspace(y0, y1, count[1]))
+    return np.stack([xs.reshape(-1), ys.reshape(-1)], axis=1)
+
+
+def _grid(area: Area, motion: Matrix, shape: tuple[int, ...]) -> NDArray[np.float64]:
+    """Points of the field that a frame still sees, spread over what both share."""
+    points = _points(area, (24, 14))
+    at = carry(motion, points)
+    seen = (at[:, 0] > 0) & (at[:, 1] > 0) & (at[:, 0] < shape[1]) & (at[:, 1] < shape[0])
+    shared = points[seen]
+    if len(shared) < 4:
+        return points[:4]
+    low, high = shared.min(axis=0), shared.max(axis=0)
+    xs, ys = np.meshgrid(np.linspace(low[0], high[0], GRID[0]), np.linspace(low[1], high[1], GRID[1]))
+    return np.stack([xs.reshape(-1), ys.reshape(-1)], axis=1)
