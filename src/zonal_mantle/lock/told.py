@@ -20,7 +20,6 @@ LEAST_POWER = 1.3  # of slopes, noise and all, against noise alone
 CELLS = (24, 14)  # an area's weight is looked at in so many
 UNKNOWN = 0.5  # standard deviation of a way that nothing tells, of half the area's longer side
 LEAST_COUNTED = 50  # slopes that tell a noise
-_ACROSS = np.array([[-0.5, 0, 0.5]], np.float32)
 
 
 class Told(NamedTuple):
@@ -51,11 +50,16 @@ class Told(NamedTuple):
         return np.asarray(own / (own + noises))
 
 
-def _noise_of(slopes: Array, weight: Array) -> float:
-    """The variance of the noise in slopes of what is left over, by their median: what does not fit is left over at
-    edges, noise everywhere."""
-    counted = slopes[1:-1:3, 1:-1:3][weight[1:-1:3, 1:-1:3] > 0.5]
-    return float(np.median(np.abs(counted)) / 0.6745) ** 2 if counted.size > LEAST_COUNTED else 0.0
+def _noise_of(rest: Array, weight: Array) -> NDArray[np.float64]:
+    """The variance of the noise in slopes of what is left over, across and down, by their median on every third pixel:
+    what does not fit is left over at edges, noise everywhere."""
+    counted = weight[1:-1:3, 1:-1:3] > 0.5
+    if np.count_nonzero(counted) < LEAST_COUNTED:
+        return np.zeros(2)
+    there, before = (slice(2, None, 3), slice(0, -2, 3)), slice(1, -1, 3)
+    across, down = (rest[before, end] for end in there), (rest[end, before] for end in there)
+    slopes = (np.abs(np.subtract(*each))[counted] / 2 for each in (across, down))
+    return np.array([(float(np.median(each)) / 0.6745) ** 2 for each in slopes])
 
 
 def told_of(square: Matrix, rest: Array, weight: Array, moves_at: Matrix, unit: float) -> Told:
@@ -75,8 +79,7 @@ def told_of(square: Matrix, rest: Array, weight: Array, moves_at: Matrix, unit: 
     """
     counted = np.asarray(cv2.resize(weight, CELLS, interpolation=cv2.INTER_AREA), float).reshape(-1)
     share = weight.size / counted.size
-    slopes = (np.asarray(cv2.filter2D(rest, -1, each), np.float32) for each in (_ACROSS, _ACROSS.T))
-    both = np.array([_noise_of(each, weight) / 4 for each in slopes])
+    both = _noise_of(rest, weight) / 4
     base = np.einsum("c,d,cdj,cdk->jk", counted * share, both, moves_at, moves_at) * unit**2
     light = np.linalg.pinv(square[-2:, -2:], hermitian=True)  # what gain and bias explain tells nothing
     square = square[:-2, :-2] - square[:-2, -2:] @ light @ square[-2:, :-2]
