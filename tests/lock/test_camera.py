@@ -93,6 +93,15 @@ def test_a_walk_is_solved_with_its_focal_length(way):
         assert np.degrees(np.linalg.norm(apart)) < 0.15
 
 
+def test_a_camera_is_there_whole_before_it_is_done():
+    tracks, _, _ = walked(moving=12)
+    seen = []
+    done = camera_from_tracks(LOCK, tracks, range(1, 21), SIZE, quiet, lambda made: seen.append(made()))
+    assert len(seen) >= 3
+    assert all(len(each.solved) == 20 and each.points for each in seen)
+    assert seen[-1].lens.focal_px == pytest.approx(done.lens.focal_px, rel=0.05)
+
+
 def test_what_moves_by_itself_is_thrown_out():
     tracks, _, _ = walked(moving=20)
     still = static_tracks(tracks, range(1, 21), 1)

@@ -1,6 +1,7 @@
 """The lock bench by mouse: a field and what is left out, solved, judged, corrected, written, read, compared."""
 
 import errno
+import threading
 from pathlib import Path
 
 import cv2
@@ -10,6 +11,7 @@ from PySide6.QtCore import QPoint, Qt
 from skimage import data
 
 from zonal_mantle.api import shot_from_plate
+from zonal_mantle.comp import solve_lock
 from zonal_mantle.geometry import carry
 from zonal_mantle.media import open_source
 from zonal_mantle.place import reference_to_frame
@@ -169,6 +171,55 @@ def test_a_shutter_that_is_known_is_given_to_the_lock(opened):
     assert desk.lock.shutter_deg == 90
     opened.click(measure.shutter_given)
     assert desk.lock.shutter_deg is None
+
+
+def test_a_lock_is_seen_while_it_is_solved_and_is_not_in_the_shot_before(opened, monkeypatch):
+    desk, window = opened.window.desk, opened.window
+    stage = new_lock(opened, "plane")
+    draw_house(opened, stage)
+    go_on = threading.Event()
+
+    def slowly(shot, lock_id, store, direction, progress, missing, so_far):
+        def told(made):
+            lock = made()
+            so_far(lambda: lock)
+            if len(lock.solved) == 6:
+                go_on.wait(60)
+
+        return solve_lock(shot, lock_id, store, direction, progress, missing, told)
+
+    monkeypatch.setattr("zonal_mantle.ui.bench.lock_measure.solve_lock", slowly)
+    monkeypatch.setattr("zonal_mantle.ui.solving.EVERY_S", 0.0)
+    opened.click(stage.measure.both)
+    opened.wait(lambda: desk.solving.seen(desk.lock) is not desk.lock and len(desk.solving.seen(desk.lock).solved) == 6)
+    assert desk.lock.solved == ()
+    assert not desk.unsaved or desk.shot == desk.history.shot
+    known = desk.solving.seen(desk.lock).solved
+    assert desk.seen_shot.lock(desk.lock.id).solved == known
+    desk.set_frame(known[-1].frame)
+    opened.settled()  # the picture is made with what is known by now
+    there = reference_to_frame(desk.seen_shot, desk.lock.id, desk.frame)
+    assert np.allclose(there, np.reshape(known[-1].homography, (3, 3)))
+    window.rail.repaint()
+    go_on.set()
+    solved(opened)
+    assert desk.solving.shot is desk.shot
+    assert len(desk.lock.solved) == len(desk.shot.frames)
+    opened.keys(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert desk.lock.solved == ()  # one step of undo, as ever
+
+
+def test_a_cancelled_solve_leaves_nothing_of_what_was_seen_of_it(opened, monkeypatch):
+    desk = opened.window.desk
+    stage = new_lock(opened, "plane")
+    draw_house(opened, stage)
+    monkeypatch.setattr("zonal_mantle.ui.solving.EVERY_S", 0.0)
+    opened.click(stage.measure.both)
+    opened.wait(lambda: desk.solving.seen(desk.lock) is not desk.lock)
+    desk.cancel_job()
+    opened.wait(lambda: desk.job is None)
+    assert desk.solving.shot is desk.shot
+    assert desk.lock.solved == ()
 
 
 def test_a_camera_lock_shows_points_carries_a_card_and_is_scaled(opened):

@@ -23,7 +23,7 @@ from ..lock import (
     solve_staying,
 )
 from ..lock.propose import PARALLAX_PX, Proposal, tried, whole_region
-from ..lock.runs import Direction
+from ..lock.runs import Direction, SoFar, unseen
 from ..matte import shape_alpha
 from ..media import bits_per_pixel
 from ..place.ride import followed
@@ -55,12 +55,15 @@ def solve_lock(
     direction: Direction = "both",
     progress: Callable[[float, str], None] = lambda share, words: None,
     missing_only: bool = False,
+    so_far: SoFar = unseen,
 ) -> Shot:
     """The shot with a lock solved on its plate.
 
     Parameters
     ----------
     missing_only : frames that are solved stay as they are (point locks, and plane locks whose field rides).
+    so_far : called, while it goes on, with what makes the lock as it is by then; its last frames are less exact than
+        they will be.
 
     Raises
     ------
@@ -69,7 +72,7 @@ def solve_lock(
     """
     lock = shot.lock(lock_id)
     work = _Work(shot, lock, pictures)
-    solved = work.solve(direction, progress, missing_only)
+    solved = work.solve(direction, progress, missing_only, so_far)
     return shot.with_lock(solved.but(remarks=(*remarks_on(work.neighbours()), *work.codec_remarks())))
 
 
@@ -164,12 +167,14 @@ class _Work:
         """Thin columns of all frames that were looked at, by which doubled and interlaced frames are found."""
         return self._small
 
-    def solve(self, direction: Direction, progress: Callable[[float, str], None], missing_only: bool) -> Lock:
+    def solve(
+        self, direction: Direction, progress: Callable[[float, str], None], missing_only: bool, so_far: SoFar = unseen
+    ) -> Lock:
         """The lock, solved by its kind's solver."""
         lock, frames = self.lock, self.shot.frames
         guess = self.guess if lock.rides else None
         if lock.kind == "point":
-            solved = solve_point(lock, self.feed, frames, direction, progress, missing_only, guess)
+            solved = solve_point(lock, self.feed, frames, direction, progress, missing_only, guess, so_far)
             return self._with_codec(solved)
         if lock.reference_frame not in frames:
             raise LockError(
@@ -183,13 +188,13 @@ class _Work:
                 )
             )
         if lock.kind == "camera":
-            return solve_camera(lock, self.feed, self.cover, frames, progress)
+            return solve_camera(lock, self.feed, self.cover, frames, progress, so_far)
         field = self.field()
         if lock.kind == "pan":
-            return solve_pan(lock, self.feed, field, self.cover, frames, direction, progress)
+            return solve_pan(lock, self.feed, field, self.cover, frames, direction, progress, so_far)
         if lock.field_stays:
-            return solve_staying(lock, self.feed, field, self.cover, frames, direction, progress)
-        return solve_plane(lock, self.feed, field, self.cover, frames, direction, progress, missing_only, guess)
+            return solve_staying(lock, self.feed, field, self.cover, frames, direction, progress, so_far)
+        return solve_plane(lock, self.feed, field, self.cover, frames, direction, progress, missing_only, guess, so_far)
 
     def field(self) -> Array:
         """The field on the reference frame: its shapes, or the whole frame where none is drawn; without what is out."""

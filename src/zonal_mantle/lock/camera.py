@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 import cv2
 import numpy as np
@@ -20,7 +21,7 @@ from .features import Track, follow_features
 from .pan import solve_turn
 from .plane import check_start
 from .residual import likely
-from .runs import flat, triple
+from .runs import SoFar, flat, triple, unseen
 
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
@@ -44,6 +45,7 @@ def solve_camera(
     cover_of: Callable[[int], Array | None],
     frames: range,
     progress: Progress = lambda share, words: None,
+    so_far: SoFar = unseen,
 ) -> Lock:
     """Solves a moving camera: turn and place a frame, points of the scene, and the focal length unless it is given.
 
@@ -60,13 +62,13 @@ def solve_camera(
     tracks = follow_features(feed_of, cover_of, frames, lambda s, w: progress(0.45 * s, w), lock.name)
     feed = feed_of(lock.reference_frame)
     size = (feed.shape[1], feed.shape[0])
-    return camera_from_tracks(lock, tracks, frames, size, lambda s, w: progress(0.45 + 0.55 * s, w))
+    return camera_from_tracks(lock, tracks, frames, size, lambda s, w: progress(0.45 + 0.55 * s, w), so_far)
 
 
 def camera_from_tracks(
-    lock: Lock, tracks: list[Track], frames: range, size: tuple[int, int], progress: Progress
+    lock: Lock, tracks: list[Track], frames: range, size: tuple[int, int], progress: Progress, so_far: SoFar = unseen
 ) -> Lock:
-    """As `solve_camera`, from tracks that are there."""
+    """As `solve_camera`, from tracks that are there. The whole camera is there from its first adjustment on."""
     start, middle = lock.reference_frame, np.array(size) / 2
     alive = {frame: sum(frame in track.places for track in tracks) for frame in frames}
     thin = [frame for frame in frames if alive[frame] < LEAST_TRACKS]
@@ -112,6 +114,7 @@ def camera_from_tracks(
                     count=len(used),
                 )
             )
+        so_far(partial(_as_lock, lock, scene, used, _views(used, index, middle), order, size, None))
     views = _views(used, index, middle)
     scene = adjust(scene, views, not given, lock.lens.solve_distortion, 40, 1e-5, report)
     alone = turning(scene, views, not given, lock.lens.solve_distortion)

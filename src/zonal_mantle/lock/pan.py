@@ -16,7 +16,7 @@ from .align import PICTURE_PX
 from .chain import SOFT, Chain, Links, chained, settled, spreads
 from .errors import LockError
 from .residual import likely
-from .runs import Direction, flat, triple
+from .runs import Direction, SoFar, flat, triple, unseen
 from .spread import mean_trace
 from .stay import corners_of, measure_chain, settled_chain, sureness
 
@@ -35,6 +35,7 @@ def solve_pan(
     frames: range,
     direction: Direction = "both",
     progress: Callable[[float, str], None] = lambda share, words: None,
+    so_far: SoFar = unseen,
 ) -> Lock:
     """Solves a turning camera through a field that stays: focal length, a turn a frame, on request distortion.
 
@@ -45,7 +46,7 @@ def solve_pan(
     ----------
     A turning camera moves pictures by K R K⁻¹ (Hartley & Zisserman 2004, section 8.4.2).
     """
-    chain = measure_chain(lock, feed_of, field_mask, cover_of, frames, direction, progress)
+    chain = measure_chain(lock, feed_of, field_mask, cover_of, frames, direction, progress, so_far)
     size, start = (field_mask.shape[1], field_mask.shape[0]), lock.reference_frame
     first = solve_turn(chain, start, size, lock.lens, must_know=False)
     chain = settled_chain(lock, chain, first.motions(size), feed_of, field_mask, cover_of, progress)

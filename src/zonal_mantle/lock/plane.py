@@ -16,7 +16,7 @@ from .check import is_cut
 from .errors import LockError
 from .level import pyramid
 from .residual import likely
-from .runs import CUT, Direction, flat, run_both_ways
+from .runs import CUT, Direction, SoFar, flat, run_both_ways, unseen
 from .twofold import MUCH, apart_without, seconds, without_what_stands
 
 Array = NDArray[np.float32]
@@ -51,6 +51,7 @@ def solve_plane(
     progress: Callable[[float, str], None] = lambda share, words: None,
     missing_only: bool = False,
     guess_of: Callable[[int], Matrix] | None = None,
+    so_far: SoFar = unseen,
 ) -> Lock:
     """Follows a field from its reference frame.
 
@@ -63,6 +64,7 @@ def solve_plane(
     field : (h, w) float32, 0…1, on the reference frame.
     cover_of : (h, w) float32, what of a frame counts; None: all of it.
     guess_of : reference frame to a frame, from another lock.
+    so_far : called with each frame that is there.
 
     Raises
     ------
@@ -83,7 +85,7 @@ def solve_plane(
         def step(share: float, words: str) -> None:
             progress(begins + (ends - begins) * share, words)
 
-        return run_both_ways(lock, first, frames, direction, begin, step, missing_only, LOOK_ON)
+        return run_both_ways(lock, first, frames, direction, begin, step, missing_only, LOOK_ON, so_far)
 
     found = solved(area, 0.0, 0.5)
     if any(follower.renewed for follower in followers):

@@ -17,7 +17,7 @@ from .errors import LockError
 from .fit import fit_motion, possible_motion, robust_motion
 from .patch import UPRIGHT, Found, Patch, Shape
 from .residual import likely
-from .runs import Direction, flat, run_both_ways
+from .runs import Direction, SoFar, flat, run_both_ways, unseen
 
 Array = NDArray[np.float32]
 LEAST_CONTRAST = 0.004  # coded values; flatter than the grain of a clean 8-bit plate
@@ -66,6 +66,7 @@ def solve_point(
     progress: Callable[[float, str], None] = lambda share, words: None,
     missing_only: bool = False,
     guess: Callable[[int], NDArray] | None = None,
+    so_far: SoFar = unseen,
 ) -> Lock:
     """Follows a lock's marks from its reference frame.
 
@@ -83,6 +84,7 @@ def solve_point(
     progress : called with a share 0…1 and words; it may raise to cancel, and nothing is changed then.
     missing_only : frames that are solved stay as they are.
     guess : the (3, 3) motion from the reference frame to a frame that each mark's search starts from.
+    so_far : called with each frame that is there.
 
     Returns
     -------
@@ -134,7 +136,9 @@ def solve_point(
 
         return follow
 
-    found = run_both_ways(lock, first, frames, direction, begin, lambda s, w: progress(0.8 * s, w), missing_only)
+    found = run_both_ways(
+        lock, first, frames, direction, begin, lambda s, w: progress(0.8 * s, w), missing_only, so_far=so_far
+    )
     if lock.renewal != "hold the first" or missing_only:
         return found
     return _settled(found, walks, feed_of, lambda s, w: progress(0.8 + 0.2 * s, w))

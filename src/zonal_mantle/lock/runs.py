@@ -15,7 +15,12 @@ Direction = Literal["forward", "backward", "both"]
 CUT, TWO, MIXED = mark("there is a cut"), "two things in the field move apart", "the field does not hold together"
 FINAL = (CUT, TWO, MIXED)  # after which nothing is looked for again
 AGAIN_PX = 0.3  # of error; what is found again must be known better
+SoFar = Callable[[Callable[[], Lock]], None]  # takes what makes the lock as it is so far, where that is asked for
 Follow = Callable[[int, LockFrame], tuple[LockFrame | None, str]]
+
+
+def unseen(lock: Callable[[], Lock]) -> None:
+    """Nobody asks for a lock before it is done."""
 
 
 def flat(matrix: NDArray) -> Nine:
@@ -39,6 +44,7 @@ def run_both_ways(
     progress: Callable[[float, str], None],
     missing_only: bool = False,
     look_on: int = 0,
+    so_far: SoFar = unseen,
 ) -> Lock:
     """Solves frame after frame, away from the reference frame.
 
@@ -48,6 +54,7 @@ def run_both_ways(
     begin : called for each way; gives what solves a frame from the one before it: the entry, or None and why not.
     missing_only : solved frames are gone through but stay as they are.
     look_on : over how many frames it is looked for again where it is lost, unless there is a cut.
+    so_far : called with each frame that is there.
 
     Returns
     -------
@@ -66,6 +73,10 @@ def run_both_ways(
             entries |= {frame: old[frame] for frame in way if frame in old}
             lost += [words for words in lock.lost if words.startswith((name, say(name)))]
     total, done = max(1, sum(len(way) for way in ways)), 0
+
+    def as_it_is() -> Lock:
+        return lock.but(solved=tuple(entries[frame] for frame in sorted(entries)), lost=tuple(lost))
+
     for way in ways:
         follow, previous, since = begin(), first, 0
         if missing_only:
@@ -82,6 +93,7 @@ def run_both_ways(
                     lost[-1] += say(" Found again on frame {frame}.", frame=frame)
                 entries[frame] = previous = entry
                 since = 0
+                so_far(as_it_is)
                 continue
             if not since:
                 side = say("Forward") if frame > start else say("Backward")
@@ -90,4 +102,4 @@ def run_both_ways(
             if since > look_on or any(words in english(problem) for words in FINAL):
                 break
     progress(1.0, say("{name}: done", name=lock.name))
-    return lock.but(solved=tuple(entries[frame] for frame in sorted(entries)), lost=tuple(lost))
+    return as_it_is()

@@ -4,6 +4,7 @@ whole."""
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 import cv2
 import numpy as np
@@ -13,12 +14,12 @@ from ..shot.lock import Lock, LockFrame
 from ..words import say
 from .align import Area
 from .blur import Blur, Exposure, always, courses_of
-from .chain import Adjusted, Chain, Link, adjusted
+from .chain import Adjusted, Chain, Link, adjusted, chained
 from .errors import LockError
 from .level import pyramid
 from .plane import LEAST_CONTRAST, check_start, too_loose
 from .residual import likely
-from .runs import Direction, flat
+from .runs import Direction, SoFar, flat, unseen
 from .walker import WORST_LINK_PX, Walker, repeating
 
 Array = NDArray[np.float32]
@@ -34,6 +35,7 @@ def measure_chain(
     frames: range,
     direction: Direction,
     progress: Callable[[float, str], None],
+    so_far: SoFar = unseen,
 ) -> Chain:
     """Measures motion through a field that does not move, from the reference frame both ways.
 
@@ -75,6 +77,7 @@ def measure_chain(
                     )
                 )
                 break
+            so_far(partial(_roughly, lock, Chain([*chain.links, *walker.links], list(chain.lost))))
         found, links = walker.untold(), walker.links
         side = say("Forward") if way.step > 0 else say("Backward")
         if found is not None:
@@ -113,19 +116,29 @@ def solve_staying(
     frames: range,
     direction: Direction = "both",
     progress: Callable[[float, str], None] = lambda share, words: None,
+    so_far: SoFar = unseen,
 ) -> Lock:
     """Solves a plane lock whose field stays in the frame.
 
     Parameters and errors are those of `solve_plane`. The residual of a frame is what its links and the whole
     disagree by, with what the links themselves do not know.
     """
-    chain = measure_chain(lock, feed_of, field_mask, cover_of, frames, direction, progress)
+    chain = measure_chain(lock, feed_of, field_mask, cover_of, frames, direction, progress, so_far)
     start, size = lock.reference_frame, (field_mask.shape[1], field_mask.shape[0])
     corners = corners_of(field_mask)
     found = adjusted(chain, start, size, corners, lock.moves)
     chain = settled_chain(lock, chain, found.motions, feed_of, field_mask, cover_of, progress)
     found = _as_far_as_told(lock, chain, adjusted(chain, start, size, corners, lock.moves))
     return lock.but(solved=entries_of(chain, found), lost=tuple(chain.lost))
+
+
+def _roughly(lock: Lock, chain: Chain) -> Lock:
+    """A lock by the first chain of links that leads to each frame, before all are adjusted."""
+    worst: dict[int, float] = {lock.reference_frame: 0.0}
+    for link in chain.links:
+        worst.setdefault(link.frame, float(np.hypot(worst.get(link.key, 0.0), link.fit.firm_residual_px)))
+    motions = chained(chain, lock.reference_frame)
+    return lock.but(solved=entries_of(chain, Adjusted(motions, worst)), lost=tuple(chain.lost))
 
 
 def _as_far_as_told(lock: Lock, chain: Chain, found: Adjusted) -> Adjusted:

@@ -29,6 +29,7 @@ from ..shot.matte import Reads
 from ..words import say
 from .measuring import Measuring
 from .shotfile import ShotFile
+from .solving import Solving
 from .thumbs import Thumbs
 
 _gestures = itertools.count()
@@ -97,6 +98,7 @@ class Desk(QObject):
         self.look = Look()
         self.measuring = Measuring(self)
         self.file = ShotFile(self)
+        self.solving = Solving(self)
         self.dragging = False
         self.job: Job | None = None
         self._job_end: Callable[[Any], None] | None = None
@@ -126,17 +128,18 @@ class Desk(QObject):
 
     @property
     def seen_shot(self) -> Shot:
-        """The shot as it is looked at: without the open part of the zone's match where one looks at it before."""
-        zone = self.zone
+        """The shot as it is looked at: without the open part of the zone's match where one looks at it before, with
+        what is known by now of a lock that is being solved."""
+        zone, shot = self.zone, self.solving.shot
         if self.compared is not None:
             return self.compared
         if not self.before or zone is None or self.stage != "Match":
-            return self.shot
+            return shot
         known, *of = self._without[:3]
-        if known is not self.shot or of != [zone.id, self.match_part]:
+        if known is not shot or of != [zone.id, self.match_part]:
             part = getattr(zone.match, self.match_part).but(on=False)
-            bare = self.shot.with_zone(zone.but(match=zone.match.but(**{self.match_part: part})))
-            self._without = (self.shot, zone.id, self.match_part, bare)
+            bare = shot.with_zone(zone.but(match=zone.match.but(**{self.match_part: part})))
+            self._without = (shot, zone.id, self.match_part, bare)
         return self._without[3]
 
     @property
@@ -427,6 +430,7 @@ class Desk(QObject):
         if job is not self.job:
             return
         then, self.job, self._job_end = self._job_end, None, None
+        self.solving.over()
         self.job_changed.emit(-1.0, "")
         if error is not None:
             plain = isinstance(error, MantleError)

@@ -118,7 +118,7 @@ class Track(QWidget):
         self._pins = self.keys.frames()
         zone, readings = desk.zone, desk.readings
         place = readings.places.get(zone.id) if zone is not None and desk.stage == "Place" else None
-        lock = desk.lock
+        lock = desk.solving.seen(desk.lock)
         curve = None if lock is None else (lock.reference_frame, lock.solved, bool(lock.marks or lock.field))
         marks = [finding.frame for finding in readings.findings if reason_set_aside(shot, finding) is None]
         patches = None if desk.patch_curves is None else (desk.patch_curves[1], desk.patch_curves[0] == shot.patches)
@@ -190,7 +190,7 @@ class Track(QWidget):
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
 
     def _paint_residuals(self, painter: QPainter) -> None:
-        lock = self.desk.lock
+        lock = self.desk.solving.seen(self.desk.lock)
         if lock is None:
             return
         top, bottom = 20.0, self.height() - 14.0

@@ -191,7 +191,7 @@ class Viewer(QWidget):
         out.scale(self.zoom * self._aspect(), self.zoom)
         plate_like = self.desk.own_zone is None and self.desk.view != "Delivery"
         if self.desk.held_still and plate_like and self.desk.lock is not None:
-            m = np.linalg.inv(reference_to_frame(self.desk.shot, self.desk.lock.id, self.desk.frame))
+            m = np.linalg.inv(reference_to_frame(self.desk.solving.shot, self.desk.lock.id, self.desk.frame))
             still = QTransform(
                 m[0, 0], m[1, 0], m[2, 0], m[0, 1], m[1, 1], m[2, 1], m[0, 2], m[1, 2], m[2, 2]
             )  # fmt: skip

@@ -8,6 +8,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QListWidget, QListWidgetItem
 
 from ...comp import Suggested, solve_lock, suggest_lock
+from ...comp.scheduler import Job
 from ...comp.solve import merged
 from ...lock import lock_feed, propose_marks
 from ...lock.errors import OnlyTurned
@@ -371,9 +372,11 @@ class MeasurePanel(Panel):
         if missing is None:
             missing = self.missing.isChecked() and self.missing.isVisible()
 
-        def work(job: object) -> Lock | OnlyTurned:
+        def work(job: Job) -> Lock | OnlyTurned:
             try:
-                return solve_lock(shot, lock.id, self.desk.store, direction, job.progress, missing).lock(lock.id)
+                so_far = self.desk.solving.listens(job)
+                found = solve_lock(shot, lock.id, self.desk.store, direction, job.progress, missing, so_far)
+                return found.lock(lock.id)
             except OnlyTurned as problem:
                 return problem
 

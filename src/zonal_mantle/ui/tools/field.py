@@ -33,7 +33,7 @@ class FieldTool(ShapeTool):
     def _motion(self, shape: Shape) -> np.ndarray:
         lock = self.desk.lock
         if lock is not None and shape.mode == "keep" and not lock.field_stays and lock.kind == "plane":
-            return reference_to_frame(self.desk.shot, lock.id, self.desk.frame)
+            return reference_to_frame(self.desk.solving.shot, lock.id, self.desk.frame)
         return super()._motion(shape)
 
     def put_all(self, shapes: tuple[Shape, ...], label: str, gesture: str | None = None) -> None:

@@ -54,7 +54,7 @@ class LockTool(Tool):
 
     # --- painting ---
     def paint(self, painter: QPainter, viewer: object) -> None:
-        lock = self.desk.lock
+        lock = self.desk.solving.seen(self.desk.lock)
         if lock is None or lock.kind == "by hand":
             return
         if lock.kind == "point":

@@ -36,7 +36,7 @@ class MarkTool(Tool):
 
     # --- painting ---
     def paint(self, painter: QPainter, viewer: object) -> None:
-        lock = self.desk.lock
+        lock = self.desk.solving.seen(self.desk.lock)
         if lock is None:
             return
         if lock.quad is not None:
@@ -100,7 +100,7 @@ class MarkTool(Tool):
 
     def _quad_points(self, lock: Lock) -> np.ndarray:
         assert lock.quad is not None
-        return carry(reference_to_frame(self.desk.shot, lock.id, self.desk.frame), np.array(lock.quad))
+        return carry(reference_to_frame(self.desk.solving.shot, lock.id, self.desk.frame), np.array(lock.quad))
 
     def _paint_quad(self, painter: QPainter, viewer: object, lock: Lock) -> None:
         a, b, c, d = (viewer.to_widget(x, y) for x, y in self._quad_points(lock))
