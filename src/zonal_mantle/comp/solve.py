@@ -37,7 +37,7 @@ Array = NDArray[np.float32]
 SOLVED_FIELDS = ("solved", "lost", "remarks", "points", "lens", "in_metres")
 MEASURED_FIELDS = (
     "kind", "reference_frame", "reads", "channel", "filter_px", "least_confidence", "rides", "follow", "marks",
-    "renewal", "renew_below", "motion", "field", "field_stays", "lens",
+    "renewal", "renew_below", "motion", "field", "field_stays", "lens", "shutter_deg",
 )  # fmt: skip
 MOST_COLUMNS = 100  # of each frame, by which doubled and interlaced frames are found
 # what H.264 moves marks by, root mean square, px: measured on marks of two photographs at rate factors 16 to 34,

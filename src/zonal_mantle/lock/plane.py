@@ -15,7 +15,9 @@ from .blur import MOST_STEP_PX, SHARE_KNOWN, Blur, Course, Exposure, always, cou
 from .check import is_cut
 from .errors import LockError
 from .level import pyramid
+from .repeats import Repeats, left_in_parts, repeats_of, shifted
 from .residual import likely
+from .rivalry import Doubts, Rivalry, decided, nearby, untold_words
 from .runs import CUT, Direction, SoFar, flat, run_both_ways, unseen
 from .twofold import MUCH, apart_without, seconds, without_what_stands
 
@@ -75,7 +77,7 @@ def solve_plane(
     area = area_of(lock, feed_of(start), field)
     first = LockFrame(frame=start, homography=flat(np.eye(3)))
 
-    followers: list[_Follower] = []
+    followers: list[_Follower] = []  # of the last run, a way each
 
     def solved(area: Area, begins: float, ends: float) -> Lock:
         def begin() -> Callable[[int, LockFrame], tuple[LockFrame | None, str]]:
@@ -85,7 +87,9 @@ def solve_plane(
         def step(share: float, words: str) -> None:
             progress(begins + (ends - begins) * share, words)
 
-        return run_both_ways(lock, first, frames, direction, begin, step, missing_only, LOOK_ON, so_far)
+        followers.clear()
+        found = run_both_ways(lock, first, frames, direction, begin, step, missing_only, LOOK_ON, so_far)
+        return _as_far_as_told(found, [(each.doubts, each.repeats.shortest_px) for each in followers], frames)
 
     found = solved(area, 0.0, 0.5)
     if any(follower.renewed for follower in followers):
@@ -118,6 +122,28 @@ def _without_what_stands(
             for entry in chosen
         ],
     )
+
+
+def _as_far_as_told(lock: Lock, ways: list[tuple[Doubts, float]], frames: range) -> Lock:
+    """A lock without the frames of which nothing tells by how many periods of a texture they moved; that is said.
+
+    Parameters
+    ----------
+    ways : of each way that was gone, its doubts and the period, px.
+    """
+    start, gone, lost = lock.reference_frame, set[int](), list(lock.lost)
+    for doubts, period in ways:
+        untold = doubts.untold(start)
+        at = untold.first if untold.first is not None else next(iter(untold.alone), None)
+        if at is None:
+            continue
+        side = say("Forward") if at > start else say("Backward")
+        gone |= set(untold.alone)
+        if untold.first is not None:
+            gone |= {frame for frame in frames if (frame >= at if at > start else frame <= at)}
+            lost = [words for words in lost if not words.startswith(side)]
+        lost += untold_words(untold, side, start, period)
+    return lock.but(solved=tuple(entry for entry in lock.solved if entry.frame not in gone), lost=tuple(lost))
 
 
 def _settled(
@@ -217,6 +243,8 @@ class _Follower:
         self.last = self.before = np.eye(3)
         self.exposure, self.renewed = Exposure.of(lock.shutter_deg), False
         self.own_step: NDArray[np.float64] | None = None  # px a frame, of the frame on which the pattern was taken
+        self.doubts = Doubts()
+        self._repeats: tuple[Area, Repeats] | None = None
 
     def follow(self, frame: int, previous: LockFrame) -> tuple[LockFrame | None, str]:
         """The lock on one more frame."""
@@ -265,6 +293,11 @@ class _Follower:
                 for other in seconds(self.area, feeds, (fits + failed)[0], cover):
                     stands(other.motion @ self.base, NEAR_SIZES[0])
         fit = min(fits, key=lambda each: each.uncertainty_px, default=None)
+        if fit is not None and self.repeats.shifts:
+            known = previous.frame != self.lock.reference_frame
+            fit = self._among_repeats(frame, feeds, fits, cover, blur_of, known)
+            problem = fault_of(fit, self.lock)
+            fit = None if problem else fit
         if fit is None:
             if is_cut(feed, self.feed_of(previous.frame)):
                 problem = say(
@@ -288,6 +321,37 @@ class _Follower:
         )
         self._renew(feeds, fit, feed, step)
         return entry, ""
+
+    @property
+    def repeats(self) -> Repeats:
+        """By what the texture of the field repeats."""
+        if self._repeats is None or self._repeats[0] is not self.area:
+            self._repeats = (self.area, repeats_of(self.area))
+        return self._repeats[1]
+
+    def _among_repeats(
+        self, frame: int, feeds: list[Array], fits: list[Fit], cover: Array | None,
+        blur_of: Callable[[Matrix], Blur | None], known: bool,
+    ) -> Fit:  # fmt: skip
+        """Of what was found and all that lies a period of the texture beside it, what it is."""
+        area, repeats = self.area, self.repeats
+        expected = self.last @ np.linalg.inv(self.before) @ self.last @ np.linalg.inv(self.base)
+
+        def find(guess: Matrix, top: int) -> Fit | None:
+            fit = area.find(feeds, guess, self.lock.moves, cover, blur_of, top)
+            return None if fault_of(fit, self.lock) else fit
+
+        find_near = nearby(area, feeds, cover, repeats, find)
+        rivalry = Rivalry(
+            repeats.shifts, find_near, lambda way: left_in_parts(area, feeds, way, cover, repeats.shortest_px)
+        )
+        halves = [expected @ shifted(x / 2, y / 2) for x, y in repeats.shifts[:2]]
+        for fit in [*fits, *(find_near(guess) for guess in (expected, *halves))]:
+            if fit is not None:
+                rivalry.add(fit)
+        found = decided(rivalry, expected if known else None, area.centre)
+        self.doubts.note(frame, found.proof)
+        return found.fit
 
     def _tries(self, frame: int, feeds: list[Array]):  # type: ignore[no-untyped-def]
         """Shares of the shutter with guesses, and at how many sizes: where what was learnt of the shutter leads

@@ -17,7 +17,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from .align import Area, Fit
+from .align import Area
 from .level import shrunk_to, to_arrays
 
 Array = NDArray[np.float32]
@@ -28,17 +28,11 @@ SMOOTH_PX = 16.0  # what is wider is no texture
 ALONG = 1.5  # periods, within which nothing may change along a way
 VALLEY = 0.4  # before a peak it looks less alike than that
 NEARLY, ELSEWHERE = 0.8, 0.3  # of the best likeness; sine of the angle between two ways to repeat
-TELLS = 5.0  # deviations by which one motion must be more alike than another, to be told from it
-GIVE = 1.0  # deviations by which chance changes that
-FADED = 0.3  # of how much less alike rivals were: then they are as alike
-SURE, LEAST_FRAMES = 4.0, 4  # deviations of the mean, and how many frames tell it
-LEAST_PARTS = 12  # of an area, that vote
+LEAST_PARTS, WANTED_PARTS = 12, 30  # of an area, that vote
 SCALES = (0.0, 0.5, 1.0)  # in periods, over which what is left is averaged before it is weighed
 PART_PERIODS, PART_SCALES, LEAST_PART_PX = 2.0, 4.0, 12  # sides of parts: in periods, in averages, and at least
 MOST_VOTE, VOTES_GIVE = 2.0, 0.06  # of a part; by which the mean of all may be off, a motion being never quite right
 OPPOSED = 3.0  # deviations by which scales may not contradict one another
-NEAR = 0.3  # of a period: what lies nearer is the same motion
-MOST_PERIODS = 12  # that are gone after what is more alike
 LEAST_SHOWN_PX = 6.0  # of a period, at a size
 LARGE_PX = 500_000  # a larger area is looked at at half its size
 
@@ -95,6 +89,8 @@ def repeats_of(area: Area) -> Repeats:
         xs, ys = (
             (np.linspace(0, end / unit, 33) + reach).round().astype(int) for end, reach in ((x, reach_x), (y, reach_y))
         )
+        if min(xs.min(), ys.min()) < 0 or xs.max() > 2 * reach_x or ys.max() > 2 * reach_y:
+            return False
         return bool(alike[ys, xs].min() < VALLEY)
 
     out = Repeats(_shortest([each for each in found if changes(*each[1:])], changes))
@@ -166,7 +162,8 @@ def left_in_parts(area: Area, feeds: list[Array], motion: Matrix, cover: Array |
             shrink = max(int(wide / 2), 1)
             size = columns // shrink, rows // shrink
             sums, counted = (_averaged(each, size, wide / shrink) for each in (sums, seen))
-        side = max(PART_PERIODS * period, PART_SCALES * wide, LEAST_PART_PX)
+        some = np.sqrt(rows * columns / WANTED_PARTS)
+        side = max(min(PART_PERIODS * period, some), PART_SCALES * wide, LEAST_PART_PX)
         count = max(int(columns / side), 1), max(int(rows / side), 1)
         share = cv2.resize(counted, count, interpolation=cv2.INTER_AREA)
         power = cv2.resize(sums**2 / (counted + 1e-3), count, interpolation=cv2.INTER_AREA)
@@ -250,107 +247,6 @@ def more_alike(a: Parts, b: Parts) -> float:
     if not found or (max(found) > OPPOSED and min(found) < -OPPOSED):
         return 0.0
     return max(found, key=abs)
-
-
-class Rival(NamedTuple):
-    """The same area found a period off, and how much less alike it is, in deviations; below 0 it is more alike."""
-
-    fit: Fit
-    worse: float
-
-
-class Rivalry:
-    """What an area can be taken for on one frame: motions that were found, each looked for once.
-
-    Parameters
-    ----------
-    area : whose texture repeats by `shifts`, see `periods`.
-    find : finds it from a start. left: what a motion leaves over, see `left_in_parts`.
-    """
-
-    def __init__(
-        self, shifts: list[tuple[float, float]], find: Callable[[Matrix], Fit | None],
-        left: Callable[[Matrix], Parts],
-    ) -> None:  # fmt: skip
-        self.shifts, self._find, self._left = shifts, find, left
-        self.near_px = NEAR * min(float(np.hypot(x, y)) for x, y in shifts)
-        self._known: list[tuple[Fit, Parts]] = []
-        self._tried: list[Matrix] = []
-
-    def add(self, fit: Fit) -> None:
-        """Takes a motion in, unless it is known."""
-        if all(apart_px(fit.homography, each.homography) > self.near_px for each, _ in self._known):
-            self._known.append((fit, self._left(fit.homography)))
-
-    def best(self) -> Fit:
-        """The motion that is more alike than all that lie a period beside it."""
-        best, parts = self._known[0]
-        for _ in range(MOST_PERIODS):
-            for fit, other in self._known:
-                if more_alike(other, parts) > 0:
-                    best, parts = fit, other
-            before = len(self._known)
-            self._look_beside(best)
-            if len(self._known) == before:
-                break
-        return best
-
-    def _look_beside(self, fit: Fit) -> None:
-        for x, y in self.shifts:
-            start = fit.homography @ shifted(x, y)
-            known = [*self._tried, *(each.homography for each, _ in self._known)]
-            if any(apart_px(start, each) < self.near_px for each in known):
-                continue
-            self._tried.append(start)
-            other = self._find(start)
-            if other is not None:
-                self.add(other)
-
-    def beside(self, fit: Fit) -> list[Rival]:
-        """All other motions that were found, against one."""
-        parts = next(parts for each, parts in self._known if each is fit)
-        return [Rival(each, more_alike(parts, other)) for each, other in self._known if each is not fit]
-
-
-def first_untold(worse: list[float | None]) -> int | None:
-    """Of frames that a smooth motion ties together the first from which nothing tells them from rivals a period off;
-    None where all are told.
-
-    Where a frame's rivals are clearly less alike it is told by itself. Others are told together while their rivals
-    are less alike on the whole (a one-sided t-test), and not while they become as alike or more so. Frames that moved
-    by less than their rivals prove nothing, since what stays with the frame (dirt, a reflection) speaks for standing
-    still: they are told by the next one that does.
-
-    Parameters
-    ----------
-    worse : by frame, away from the reference frame, of its best rival, see `Rival`; None where it proves nothing.
-    """
-    proofs = [(k, value) for k, value in enumerate(worse) if value is not None]
-    found = _first_of([value for _, value in proofs])
-    return None if found is None else (proofs[found - 1][0] + 1 if found else 0)
-
-
-def _first_of(worse: list[float]) -> int | None:
-    """The same, of frames that all can prove something."""
-    wrong = next((k for k, value in enumerate(worse) if value <= -2 * GIVE), len(worse))
-    open_ones = [k for k in range(wrong) if worse[k] < TELLS]
-    values = np.array([worse[k] for k in open_ones])
-    for n in range(2 * LEAST_FRAMES, len(values) + 1):
-        if values[n - LEAST_FRAMES : n].mean() < FADED * values[: n - LEAST_FRAMES].mean():
-            wrong = open_ones[n - LEAST_FRAMES]
-            values = values[: n - LEAST_FRAMES]
-            break
-    if len(values) and not _stand_out(values):
-        return open_ones[0]
-    return wrong if wrong < len(worse) else None
-
-
-def _stand_out(values: NDArray[np.float64]) -> bool:
-    """Whether rivals are less alike on the whole."""
-    if len(values) < LEAST_FRAMES:
-        return bool(values.min() > 2 * GIVE and values.sum() > TELLS * np.sqrt(len(values)))
-    error = max(float(values.std(ddof=1)), 0.5 * GIVE) / np.sqrt(len(values))
-    return bool(values.mean() > SURE * error)
 
 
 def shifted(x: float, y: float) -> Matrix:

@@ -19,8 +19,9 @@ from .errors import LockError
 from .level import pyramid
 from .plane import LEAST_CONTRAST, check_start, too_loose
 from .residual import likely
+from .rivalry import untold_words
 from .runs import Direction, SoFar, flat, unseen
-from .walker import WORST_LINK_PX, Walker, repeating
+from .walker import WORST_LINK_PX, Walker
 
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
@@ -78,25 +79,12 @@ def measure_chain(
                 )
                 break
             so_far(partial(_roughly, lock, Chain([*chain.links, *walker.links], list(chain.lost))))
-        found, links = walker.untold(), walker.links
-        side = say("Forward") if way.step > 0 else say("Backward")
-        if found is not None:
-            first, key = found
+        untold, links = walker.untold(), walker.links
+        side, first = say("Forward") if way.step > 0 else say("Backward"), untold.first
+        if first is not None:
             links = [link for link in links if abs(link.frame - start) < abs(first - start)]
             chain.lost = [words for words in chain.lost if not words.startswith(side)]
-            chain.lost.append(
-                say("{side}: lost on frame {first}: {repeating}", side=side, first=first, repeating=repeating(key))
-            )
-        chain.lost += [
-            say(
-                "{side}: frame {frame} is left out: what is seen through the field repeats, and nothing on it tells by "
-                "how much it moved.",
-                side=side,
-                frame=frame,
-            )
-            for frame in walker.skipped
-            if found is None or abs(frame - start) < abs(found[0] - start)
-        ]
+        chain.lost += untold_words(untold, side, start, walker.period_px)
         chain.links += links
     return chain
 

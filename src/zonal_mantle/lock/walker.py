@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property, partial
 
 import numpy as np
@@ -18,21 +18,8 @@ from .chain import Link
 from .check import is_cut
 from .level import pyramid
 from .plane import confidence_of
-from .repeats import (
-    GIVE,
-    TELLS,
-    Parts,
-    Repeats,
-    Rival,
-    Rivalry,
-    apart_px,
-    first_untold,
-    left_in_parts,
-    near_sizes,
-    repeats_of,
-    shifted,
-    slid,
-)
+from .repeats import Parts, Repeats, left_in_parts, repeats_of, shifted
+from .rivalry import Doubts, Rivalry, Untold, decided, nearby, repeating
 
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
@@ -42,21 +29,16 @@ LINKED = 0.35  # frames that share at least this much are measured against one a
 WORST_LINK_PX = 1.5
 GRID = (4, 3)
 STARTS = 3  # from which a texture that repeats is looked for: one of them may slide along what does not change
-SLID_PX = 1.0  # along what hardly changes, from which it is looked for once more
-JUMP = 0.7  # of a period, from where the motion so far has a frame, by which it may be one off
-SMOOTH = 0.5  # of a period, by which a motion changes from frame to frame
 
 
 @dataclass
 class Key:
-    """A frame that others are measured against: its area, how it moved, and the motion to the last frame; of frames
-    found on it that could be a period off, how much less alike their rivals are."""
+    """A frame that others are measured against: its area, how it moved, and the motion to the last frame."""
 
     frame: int
     area: Area
     step: NDArray[np.float64]
     motion: Matrix
-    doubts: dict[int, float | None] = field(default_factory=dict)
 
     @cached_property
     def repeats(self) -> Repeats:
@@ -78,11 +60,11 @@ class Walker:
         self.lock, self.feed_of, self.mask, self.cover_of = lock, feed_of, mask, cover_of
         self.links: list[Link] = []
         self.keys: list[Key] = []
-        self.doubtful: list[Key] = []
+        self.doubts, self.period_px = Doubts(), 0.0  # of the texture that repeats
+        self.middle = np.array([mask.shape[1] / 2, mask.shape[0] / 2])
         self.exposure = Exposure.of(lock.shutter_deg)
         self.before: Matrix = np.eye(3)  # the step from the frame before the last to the last
         self.moves = False  # whether that is known
-        self.skipped: list[int] = []
         self.last = start
         self._add_key(start, pyramid(feed_of(start), 5))
 
@@ -100,7 +82,7 @@ class Walker:
                 if is_cut(feed, self.feed_of(self.last)):
                     return say("there is a cut between frame {frame} and the next.", frame=min(frame, self.last))
                 return (
-                    repeating(key)
+                    repeating(key.repeats.shortest_px)
                     if key.repeats.shifts
                     else say("what is seen through the field cannot be found again.")
                 )
@@ -121,34 +103,11 @@ class Walker:
         self.last = frame
         return ""
 
-    def untold(self) -> tuple[int, Key] | None:
-        """The first frame from which it is not told by how many periods of a texture the picture moved. Single frames
-        of which that is not told, while the next is by another key, lose their links (`skipped`)."""
-        start = self.lock.reference_frame
-        by_frame = dict[int, list[tuple[float | None, Key]]]()
-        for key in self.doubtful:
-            for frame, worse in key.doubts.items():
-                by_frame.setdefault(frame, []).append((worse, key))
-        frames = sorted(by_frame, key=lambda frame: abs(frame - start))
-        values = list[float | None]()
-        for frame in frames:
-            proofs = [worse for worse, _ in by_frame[frame] if worse is not None]
-            least = min(proofs, default=0.0)
-            values.append((least if least <= -2 * GIVE else max(proofs)) if proofs else None)
-        keys = {link.key for link in self.links}
-        alone = {
-            frame
-            for frame, value, after in zip(frames, values, values[1:])
-            if value is not None and value < 2 * GIVE and after is not None and after >= TELLS and frame not in keys
-        }
-        self.links = [link for link in self.links if link.frame not in alone]
-        self.skipped = sorted(alone)
-        frames, values = [list(each) for each in zip(*((f, v) for f, v in zip(frames, values) if f not in alone))] or [
-            [],
-            [],
-        ]
-        first = first_untold(values)
-        return None if first is None else (frames[first], by_frame[frames[first]][0][1])
+    def untold(self) -> Untold:
+        """What is not told of by how many periods of a texture the picture moved; single frames lose their links."""
+        out = self.doubts.untold(self.lock.reference_frame, {link.key for link in self.links})
+        self.links = [link for link in self.links if link.frame not in out.alone]
+        return out
 
     def _align(self, key: Key, frame: int, feeds: list[Array], cover: Array | None, thorough: bool) -> Fit | None:
         """A key's field on a frame, from where the motion so far would bring it; both blurred alike."""
@@ -161,18 +120,11 @@ class Walker:
             fit = key.area.find(feeds, guess, self.lock.moves, cover, lambda at: blur, top)
             return fit if fit is not None and self._is_good(fit) else None
 
-        def find_near(guess: Matrix) -> Fit | None:
-            top = near_sizes(repeats.shortest_px)
-            fit = find(guess, top)
-            if fit is None:
-                return None
-            there = slid(key.area, feeds, fit.homography, cover, repeats)
-            return fit if apart_px(there, fit.homography) < SLID_PX else find(there, top) or fit
-
         def left(motion: Matrix) -> Parts:
             return left_in_parts(key.area, feeds, motion, cover, repeats.shortest_px)
 
         repeats = key.repeats
+        find_near = nearby(key.area, feeds, cover, repeats, find)
         still, anywhere = partial(find, key.motion), lambda: find(key.area.start(feeds, key.motion))
         tries: list[Callable[[], Fit | None]] = [partial(find, expected), still, anywhere]
         if repeats.shifts:
@@ -191,46 +143,18 @@ class Walker:
         rivalry = Rivalry(repeats.shifts if thorough else repeats.shifts[:2], find_near, left)
         for fit in found:
             rivalry.add(fit)
-        return self._told(key, frame, rivalry, expected)
+        found_so = decided(rivalry, expected if self.moves else None, self.middle)
+        self.doubts.note(frame, found_so.proof)
+        self.period_px = repeats.shortest_px
+        return found_so.fit
 
     def _is_good(self, fit: Fit) -> bool:
         sure = confidence_of(fit) >= self.lock.least_confidence
         return sure and fit.firm_residual_px < WORST_LINK_PX and fit.kept > 0.15
 
-    def _told(self, key: Key, frame: int, rivalry: Rivalry, expected: Matrix) -> Fit:
-        """Of what was found and its rivals a period off the one that is the most alike and that the motion so far
-        expects, weighed against one another. Doubts are kept with the key."""
-        fit = rivalry.best()
-        all_of_them = [Rival(fit, 0.0), *rivalry.beside(fit)]
-        best = min(each.worse for each in all_of_them)
-        close = [each for each in all_of_them if each.worse < best + TELLS]
-
-        def cost(rival: Rival) -> float:
-            far = apart_px(rival.fit.homography, expected) / key.repeats.shortest_px if self.moves else 0.0
-            return rival.worse / GIVE + (far / SMOOTH) ** 2
-
-        chosen = min(close, key=cost)
-        others = [each for each in all_of_them if each is not chosen]
-        if others:
-            if key not in self.doubtful:
-                self.doubtful.append(key)
-            worse = min(each.worse - chosen.worse for each in others)
-            moved, *of_others = (float(np.hypot(*self._step_px(each.fit.homography))) for each in (chosen, *others))
-            proves = min(of_others) < moved
-            jumps = self._jumps(chosen.fit, expected, key.repeats.shortest_px)
-            if worse < 2 * GIVE and jumps:
-                worse = -2 * GIVE
-            key.doubts[frame] = worse if proves or worse <= -2 * GIVE else None
-        return chosen.fit
-
-    def _jumps(self, fit: Fit, expected: Matrix, period: float) -> bool:
-        """Whether a frame is most of a period of the texture from where the motion so far has it."""
-        return self.moves and apart_px(fit.homography, expected) > JUMP * period
-
     def _step_px(self, motion: Matrix) -> NDArray[np.float64]:
         """How far a motion from frame to frame carries the middle of the field."""
-        middle = np.array([[self.mask.shape[1] / 2, self.mask.shape[0] / 2]])
-        return np.asarray((carry(motion, middle) - middle)[0])
+        return np.asarray((carry(motion, self.middle[None]) - self.middle)[0])
 
     def _add_key(self, frame: int, feeds: list[Array]) -> Key | None:
         mask = self.mask_on(frame)
@@ -244,15 +168,6 @@ class Walker:
         """What of a frame the field sees."""
         cover = self.cover_of(frame)
         return self.mask if cover is None else np.asarray(self.mask * cover, np.float32)
-
-
-def repeating(key: Key) -> str:
-    """What is said where nothing tells by how many periods of its texture a field moved."""
-    return say(
-        "what is seen through the field repeats every {period:.0f} px, and nothing in it tells by how "
-        "many of these it moved. Draw the field over something that does not repeat.",
-        period=key.repeats.shortest_px,
-    )
 
 
 def _shared(area: Area, motion: Matrix, shape: tuple[int, ...]) -> float:
