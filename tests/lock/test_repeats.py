@@ -207,3 +207,14 @@ def ridden(frames, ways, motion):
         there = cv2.perspectiveTransform(corners, np.reshape(entry.homography, (3, 3)))
         off.append(float(np.sqrt(((truth - there) ** 2).sum(axis=2).mean())))
     return found, off
+
+
+def test_frames_that_were_solved_stay_when_only_missing_ones_are_looked_for():
+    (held, _), (bare, _) = (panned(sheet, 10, 2) for sheet in (posts_before("camera"), bare_posts()))
+    mask = np.zeros((HEIGHT, WIDTH), np.float32)
+    mask[55:215, 160:320] = 1
+    lock = Lock(id="l", name="L", kind="plane", reference_frame=COUNT // 2)
+    before = solve_plane(lock, held.__getitem__, mask, lambda frame: None, range(4, 13)).but(motion="similarity")
+    after = solve_plane(before, bare.__getitem__, mask, lambda frame: None, range(COUNT), missing_only=True)
+    assert after.solved == before.solved
+    assert any("repeats every" in words for words in after.lost)

@@ -89,7 +89,8 @@ def solve_plane(
 
         followers.clear()
         found = run_both_ways(lock, first, frames, direction, begin, step, missing_only, LOOK_ON, so_far)
-        return _as_far_as_told(found, [(each.doubts, each.repeats.shortest_px) for each in followers], frames)
+        kept = {entry.frame for entry in lock.solved} if missing_only else set()
+        return _as_far_as_told(found, [(each.doubts, each.repeats.shortest_px) for each in followers], frames, kept)
 
     found = solved(area, 0.0, 0.5)
     if any(follower.renewed for follower in followers):
@@ -124,12 +125,12 @@ def _without_what_stands(
     )
 
 
-def _as_far_as_told(lock: Lock, ways: list[tuple[Doubts, float]], frames: range) -> Lock:
+def _as_far_as_told(lock: Lock, ways: list[tuple[Doubts, float]], frames: range, kept: set[int]) -> Lock:
     """A lock without the frames of which nothing tells by how many periods of a texture they moved; that is said.
 
     Parameters
     ----------
-    ways : of each way that was gone, its doubts and the period, px.
+    ways : of each way that was gone, its doubts and the period, px. kept: frames that stay whatever is said of them.
     """
     start, gone, lost = lock.reference_frame, set[int](), list(lock.lost)
     for doubts, period in ways:
@@ -143,7 +144,7 @@ def _as_far_as_told(lock: Lock, ways: list[tuple[Doubts, float]], frames: range)
             gone |= {frame for frame in frames if (frame >= at if at > start else frame <= at)}
             lost = [words for words in lost if not words.startswith(side)]
         lost += untold_words(untold, side, start, period)
-    return lock.but(solved=tuple(entry for entry in lock.solved if entry.frame not in gone), lost=tuple(lost))
+    return lock.but(solved=tuple(entry for entry in lock.solved if entry.frame not in gone - kept), lost=tuple(lost))
 
 
 def _settled(
