@@ -70,7 +70,10 @@ class MeasurePanel(Panel):
         self.stays = QCheckBox(say("Fixed field"))
         self.stays.setToolTip(say("For long pans and skies: motion is measured through a field that does not move"))
         self.stays.clicked.connect(lambda on: self._anew("Fixed field", field_stays=bool(on)))
-        self.inside.addWidget(self.stays)
+        self.shutter_given = QCheckBox(say("Shutter angle is known"))
+        self.shutter_given.setToolTip(say("The shutter angle is taken as it stands; else it is found from the blur"))
+        self.shutter_given.clicked.connect(self._know_shutter)
+        self.inside.addLayout(row(self.stays, self.shutter_given))
         self.motion = choice(MOTIONS, "The most that the motion may be", lambda v: self._anew("Motion model", motion=v))
         self.channel = choice(
             CHANNELS,
@@ -101,10 +104,7 @@ class MeasurePanel(Panel):
             "Shutter angle", 0, 360, 1, 180, 0, "°", "How long the plate's shutter was open: 360 is from frame to frame"
         )
         self.plain(self.shutter, self._shutter_deg, lambda v, w, g: self._anew(w, g, shutter_deg=v))
-        self.shutter_given = QCheckBox(say("Shutter angle is known"))
-        self.shutter_given.setToolTip(say("The shutter angle is taken as it stands; else it is found from the blur"))
-        self.shutter_given.clicked.connect(self._know_shutter)
-        self.inside.addLayout(row(self.shutter, self.shutter_given))
+        self.inside.addWidget(self.shutter)
         self.focal = NumberField(
             "Focal length",
             1,
