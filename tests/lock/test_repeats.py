@@ -6,9 +6,9 @@ import pytest
 from skimage import data
 
 from zonal_mantle.lock import LockError, pyramid, solve_pan, solve_plane, solve_staying
-from zonal_mantle.lock.align import Area
+from zonal_mantle.lock.align import Area, Fit
 from zonal_mantle.lock.repeats import left_in_parts, more_alike, repeats_of, shifted
-from zonal_mantle.lock.rivalry import first_untold
+from zonal_mantle.lock.rivalry import Decision, Doubts, first_untold
 from zonal_mantle.shot import Lock
 
 WIDTH, HEIGHT, FOCAL, COUNT = 480, 270, 700.0, 16
@@ -184,6 +184,15 @@ def test_a_field_that_rides_on_bare_posts_is_refused(degrees, motion):
     )
 
 
+def test_dirt_on_the_lens_does_not_hold_a_field_that_rides_on_bare_posts():
+    """What stays with the frame is all that could tell the posts apart, and speaks for standing still."""
+    frames, ways = panned(bare_posts(), 20, 2)
+    dirt = cv2.GaussianBlur(np.random.default_rng(5).standard_normal((HEIGHT, WIDTH)).astype(np.float32), (0, 0), 12)
+    lock, off = ridden([np.float32(frame + 0.3 * dirt) for frame in frames], ways, "similarity")
+    assert max(off) < 1.0
+    assert any("repeats every" in words for words in lock.lost)
+
+
 @pytest.mark.parametrize("name", ["camera", "page", "coffee"])
 def test_a_field_that_rides_on_posts_before_a_photograph_is_held(name):
     """Steps of 15 to 20 px over posts 16 px apart, in a field of 160 × 160 px."""
@@ -218,3 +227,15 @@ def test_frames_that_were_solved_stay_when_only_missing_ones_are_looked_for():
     after = solve_plane(before, bare.__getitem__, mask, lambda frame: None, range(COUNT), missing_only=True)
     assert after.solved == before.solved
     assert any("repeats every" in words for words in after.lost)
+
+
+def test_a_field_that_hardly_moves_needs_no_proof_and_one_that_moves_does():
+    fit = Fit(np.eye(3), 1.0, 1.0, 0.0, 0.0, 1.0)
+    still, moving = Doubts(), Doubts()
+    for frame, moved in enumerate([0.05, 0.2, 0.1], start=1):
+        still.note(frame, Decision(fit, None, moved))
+        moving.note(frame, Decision(fit, None, 2 * moved))
+    assert still.untold(0).first is None
+    assert moving.untold(0).first == 1
+    moving.note(4, Decision(fit, 9.0, 1.6))  # the next one tells them all
+    assert moving.untold(0).first is None

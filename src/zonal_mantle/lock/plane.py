@@ -351,7 +351,7 @@ class _Follower:
             if fit is not None:
                 rivalry.add(fit)
         found = decided(rivalry, expected if known else None, area.centre)
-        self.doubts.note(frame, found.proof)
+        self.doubts.note(frame, found)
         return found.fit
 
     def _tries(self, frame: int, feeds: list[Array]):  # type: ignore[no-untyped-def]

@@ -23,6 +23,7 @@ SURE, LEAST_FRAMES = 4.0, 4  # deviations of the mean, and how many frames tell 
 NEAR = 0.3  # of a period: what lies nearer is the same motion
 MOST_PERIODS = 12  # that are gone after what is more alike
 JUMP = 0.7  # of a period, from where the motion so far has a frame, by which it may be one off
+STILL = 0.25  # of a period: what moves by less, on all frames, stands still
 SMOOTH = 0.5  # of a period, by which a motion changes from frame to frame
 
 
@@ -38,7 +39,7 @@ class Rivalry:
 
     Parameters
     ----------
-    area : whose texture repeats by `shifts`, see `periods`.
+    shifts : by which the texture of what is looked for repeats, see `Repeats`.
     find : finds it from a start. left: what a motion leaves over, see `left_in_parts`.
     """
 
@@ -110,10 +111,11 @@ def nearby(
 
 class Decision(NamedTuple):
     """What a field was found to be, and how much less alike its nearest rival is, in deviations: None where that proves
-    nothing, infinite where there is no rival."""
+    nothing, infinite where there is no rival. `moved` is how far it went, in periods."""
 
     fit: Fit
     proof: float | None
+    moved: float = 0.0
 
 
 def decided(rivalry: Rivalry, expected: Matrix | None, middle: NDArray[np.float64]) -> Decision:
@@ -144,7 +146,7 @@ def decided(rivalry: Rivalry, expected: Matrix | None, middle: NDArray[np.float6
     if worse < 2 * GIVE and far(chosen) > JUMP:
         return Decision(chosen.fit, -2 * GIVE)
     proves = worse <= -2 * GIVE or min(moved(each) for each in others) < moved(chosen)
-    return Decision(chosen.fit, worse if proves else None)
+    return Decision(chosen.fit, worse if proves else None, moved(chosen) / rivalry.period_px)
 
 
 class Untold(NamedTuple):
@@ -159,11 +161,14 @@ class Doubts:
 
     def __init__(self) -> None:
         self._proofs: dict[int, list[float | None]] = {}
+        self._moved: dict[int, float] = {}  # of frames that prove nothing, in periods
 
-    def note(self, frame: int, proof: float | None) -> None:
+    def note(self, frame: int, found: Decision) -> None:
         """Takes a proof in; one without a rival says nothing of the others."""
-        if proof is None or np.isfinite(proof):
-            self._proofs.setdefault(frame, []).append(proof)
+        if found.proof is None or np.isfinite(found.proof):
+            self._proofs.setdefault(frame, []).append(found.proof)
+        if found.proof is None:
+            self._moved[frame] = max(found.moved, self._moved.get(frame, 0.0))
 
     def untold(self, start: int, needed: Collection[int] = ()) -> Untold:
         """What is not told, away from the reference frame. `needed` are frames on which later ones hang."""
@@ -180,7 +185,16 @@ class Doubts:
         tail = others[good[-1] + 1 :] if good else []
         if first is None and any(value is not None for _, value in tail):  # nothing after them tells the last ones
             first = good[-1] + 1
+        if first is None:
+            first = self._never_proved(others)
         return Untold(None if first is None else others[first][0], alone)
+
+    def _never_proved(self, others: list[tuple[int, float | None]]) -> int | None:
+        """The first of the last frames that prove nothing, where these moved so far that another period would do as
+        well; None where they hardly moved, or are followed by one that proves something."""
+        last = max((k for k, (_, value) in enumerate(others) if value is not None), default=-1) + 1
+        far = any(self._moved[frame] > STILL for frame, _ in others[last:])
+        return last if far else None
 
     def _value(self, frame: int) -> float | None:
         proofs = [proof for proof in self._proofs[frame] if proof is not None]

@@ -144,7 +144,7 @@ class Walker:
         for fit in found:
             rivalry.add(fit)
         found_so = decided(rivalry, expected if self.moves else None, self.middle)
-        self.doubts.note(frame, found_so.proof)
+        self.doubts.note(frame, found_so)
         self.period_px = repeats.shortest_px
         return found_so.fit
 
