@@ -70,10 +70,10 @@ def solve_lock(
     LockError : the lock cannot be solved as it is set up.
     MediaError : a frame of the plate cannot be read.
     """
-    lock = shot.lock(lock_id)
-    work = _Work(shot, lock, pictures)
+    work = _Work(shot, shot.lock(lock_id).but(remarks=()), pictures)
     solved = work.solve(direction, progress, missing_only, so_far)
-    return shot.with_lock(solved.but(remarks=(*remarks_on(work.neighbours()), *work.codec_remarks())))
+    remarks = (*solved.remarks, *remarks_on(work.neighbours()), *work.codec_remarks())
+    return shot.with_lock(solved.but(remarks=remarks))
 
 
 def merged(now: Shot, began: Shot, solved: Lock) -> tuple[Shot, str]:

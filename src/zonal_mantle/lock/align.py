@@ -68,7 +68,9 @@ class Fit:
         believed. seen: the share of the area that is in view and not left out. left: what it says of the shutter,
         see `blur.Exposure.learn`. covariance: of what the motion has of the eight numbers of a homography, about the
         area's centre and in units of half its longer side; basis: (8, n), which these are. firm_px: uncertainty_px
-        along the ways that the picture tells at the size that was looked at.
+        along the ways that the picture tells at the size that was looked at. misfit_px: how far the area's corners
+        moved otherwise than the kind of motion can; fuller: the same area found with all ways of moving. Both are told
+        by `fuller.against_fuller`.
     """
 
     homography: Matrix
@@ -83,11 +85,13 @@ class Fit:
     covariance: Matrix | None = None
     basis: Matrix | None = None
     firm_px: float = 0.0
+    misfit_px: float = 0.0
+    fuller: Fit | None = None
 
     @property
     def residual_px(self) -> float:
         """What the fit knows of its own error, px, and what no picture lets it know."""
-        return float(np.sqrt(self.uncertainty_px**2 + self.uneven_px**2 + PICTURE_PX**2))
+        return float(np.sqrt(self.uncertainty_px**2 + self.uneven_px**2 + self.misfit_px**2 + PICTURE_PX**2))
 
     @property
     def firm_residual_px(self) -> float:
@@ -353,7 +357,7 @@ class Area:
         """Likeness, share, standard error, and how well parts of the area agree with the whole."""
         tally, noise = state.tally, state.tally.rest * CORRELATED
         below = np.sqrt(max(tally.own * tally.view, 0.0))
-        ends = self._ends() @ state.basis
+        ends = self.ends @ state.basis
         covariance = self._covariance(state)
         uneven = state.step * uneven_of(state, noise)
         likeness = max(tally.both / below, 0.0) if below > 1e-12 else 0.0
@@ -381,7 +385,7 @@ class Area:
         count = len(hidden)
         noise = state.tally.rest * CORRELATED
         plain = noise * np.linalg.pinv(state.square)[:count, :count] / np.outer(real, real)
-        ends, told = self._ends() @ state.basis, ~hidden
+        ends, told = self.ends @ state.basis, ~hidden
         out = np.zeros((count, count))
         if told.any():
             some = np.ix_(told, told)
@@ -412,7 +416,8 @@ class Area:
         least = (FINEST_PX / self.unit) ** 2
         return np.asarray((vectors / np.sqrt(np.maximum(values, least))).T @ np.linalg.pinv(moves))
 
-    def _ends(self) -> Matrix:
+    @property
+    def ends(self) -> Matrix:
         """How the eight numbers move the area's corners, px. (4, 2, 8)."""
         x0, y0, x1, y1 = self.box
         high, wide = (y1 - y0) / 2 / self.unit, (x1 - x0) / 2 / self.unit

@@ -20,13 +20,15 @@ SOFT = 3.0  # deviations from which a link counts less
 @dataclass(frozen=True)
 class Link:
     """One measured motion, from a key frame to another: at (n, 2) points that both see, with what makes displacements
-    of these into numbers of unit variance, (k, 2 n); see `Area.whitening`."""
+    of these into numbers of unit variance, (k, 2 n); see `Area.whitening`. The fuller one is that of all ways of
+    moving, where the lock's kind has fewer."""
 
     key: int
     frame: int
     fit: Fit
     points: NDArray[np.float64]
     whitening: Matrix
+    fuller: Link | None = None
 
     @classmethod
     def evenly(cls, key: int, frame: int, fit: Fit, points: NDArray[np.float64]) -> Link:
@@ -81,10 +83,11 @@ class Chain:
 @dataclass(frozen=True)
 class Adjusted:
     """Motions from the reference frame to each, and how unsure they are on that frame: root mean square of where the
-    field's corners may be, px."""
+    field's corners may be, px, and the covariance of these, (2 n, 2 n) px², where it is told."""
 
     motions: dict[int, Matrix]
     give_px: dict[int, float]
+    unsure: dict[int, Matrix] = field(default_factory=dict)
 
 
 def chained(chain: Chain, start: int) -> dict[int, Matrix]:
@@ -161,12 +164,14 @@ def adjusted(
     found = settled(errors, free * len(frames), table.rows, columns)
     p, q = ((corners - np.array(size) / 2) / unit).T
     ends = moved_by(p, q) @ basis * unit
-    give = {start: 0.0}
+    give, unsure = {start: 0.0}, dict[int, Matrix]()
     for frame, covariance in spreads(
         found, [(frame, range(place[frame], place[frame] + free)) for frame in frames], len(links) / len(frames)
     ).items():
         give[frame] = float(np.sqrt(mean_trace(ends, covariance) + PICTURE_PX**2))
-    return Adjusted({frame: motion / motion[2, 2] for frame, motion in motions(found.x).items()}, give)
+        moves = ends.reshape(-1, free)
+        unsure[frame] = moves @ covariance @ moves.T
+    return Adjusted({frame: motion / motion[2, 2] for frame, motion in motions(found.x).items()}, give, unsure)
 
 
 def settled(

@@ -14,6 +14,7 @@ from .align import MOST_LEVELS, Area, Fit
 from .blur import MOST_STEP_PX, SHARE_KNOWN, Blur, Course, Exposure, always, courses_of
 from .check import is_cut
 from .errors import LockError
+from .fuller import against_fuller, unfollowed
 from .level import pyramid
 from .repeats import Repeats, left_in_parts, repeats_of, shifted
 from .residual import likely
@@ -78,23 +79,25 @@ def solve_plane(
     first = LockFrame(frame=start, homography=flat(np.eye(3)))
 
     followers: list[_Follower] = []  # of the last run, a way each
+    missed = dict[int, float]()  # px, by what the field moved otherwise than its kind of motion can
 
     def solved(area: Area, begins: float, ends: float) -> Lock:
         def begin() -> Callable[[int, LockFrame], tuple[LockFrame | None, str]]:
-            followers.append(_Follower(lock, area, feed_of, cover_of, guess_of))
+            followers.append(_Follower(lock, area, feed_of, cover_of, guess_of, missed))
             return followers[-1].follow
 
         def step(share: float, words: str) -> None:
             progress(begins + (ends - begins) * share, words)
 
         followers.clear()
+        missed.clear()
         found = run_both_ways(lock, first, frames, direction, begin, step, missing_only, LOOK_ON, so_far)
         kept = {entry.frame for entry in lock.solved} if missing_only else set()
         return _as_far_as_told(found, [(each.doubts, each.repeats.shortest_px) for each in followers], frames, kept)
 
     found = solved(area, 0.0, 0.5)
     if any(follower.renewed for follower in followers):
-        return found
+        return found.but(remarks=unfollowed(missed, lock.moves))
     clear = _without_what_stands(found, area, feed_of, cover_of)
     if clear is not None:
         area, found = clear, solved(clear, 0.5, 0.8)
@@ -103,7 +106,8 @@ def solve_plane(
         if (not missing_only or lock.at(entry.frame) is None)
         and ((entry.frame > start and direction != "backward") or (entry.frame < start and direction != "forward"))
     }  # fmt: skip
-    return _settled(found, area, feed_of, cover_of, new, progress)
+    found = _settled(found, area, feed_of, cover_of, new, progress)
+    return found.but(remarks=unfollowed(missed, lock.moves))
 
 
 def _without_what_stands(
@@ -169,6 +173,7 @@ def _settled(
             top = area.sizes_for(blur)
             feeds = pyramid(feed_of(frame), top)
             fit = area.find(feeds, motions[frame], lock.moves, cover_of(frame), always(blur), top=top)
+            fit = fit and against_fuller(area, feeds, fit, lock.moves, cover_of(frame), always(blur))
             if fit is None or fault_of(fit, lock):
                 continue
             exposure.learn(fit.left)
@@ -237,7 +242,9 @@ class _Follower:
         feed_of: Callable[[int], Array],
         cover_of: Callable[[int], Array | None],
         guess_of: Callable[[int], Matrix] | None,
+        missed: dict[int, float],
     ) -> None:
+        self.missed = missed
         self.lock, self.area, self.feed_of, self.cover_of, self.guess_of = lock, area, feed_of, cover_of, guess_of
         self.base = np.eye(3)  # reference frame to the frame on which the pattern was taken
         self.drift_px = 0.0
@@ -266,11 +273,13 @@ class _Follower:
             return Blur(Course(self.own_step), Course(step), share)
 
         share, problem, fits, failed = self.exposure.share, "", list[Fit](), list[Fit]()
+        moves = self.lock.moves
 
         def stands(guess: Matrix, top: int | None) -> bool:
             """Looks for the field from a guess; whether what is found needs no other beside it."""
             nonlocal problem
-            found = self.area.find(feeds, guess @ np.linalg.inv(self.base), self.lock.moves, cover, blur_of, top)
+            found = self.area.find(feeds, guess @ np.linalg.inv(self.base), moves, cover, blur_of, top)
+            found = found and against_fuller(self.area, feeds, found, moves, cover, blur_of)
             words = fault_of(found, self.lock)
             covered = found is not None and found.kept < MAY_BE_TWO * found.seen
             loose = found is not None and found.uncertainty_px > WORST_UNCERTAINTY_PX
@@ -298,7 +307,7 @@ class _Follower:
             known = previous.frame != self.lock.reference_frame
             fit = self._among_repeats(frame, feeds, fits, cover, blur_of, known)
             problem = fault_of(fit, self.lock)
-            fit = None if problem else fit
+            fit = None if problem or fit is None else against_fuller(self.area, feeds, fit, moves, cover, blur_of)
         if fit is None:
             if is_cut(feed, self.feed_of(previous.frame)):
                 problem = say(
@@ -308,6 +317,7 @@ class _Follower:
                     problem=problem,
                 )
             return None, problem
+        self.missed[frame] = fit.misfit_px
         self.exposure.learn(fit.left)
         step = step_to(fit.homography)
         if self.own_step is None and previous.frame == self.lock.reference_frame:

@@ -14,7 +14,7 @@ from ..words import english, mark, say
 Direction = Literal["forward", "backward", "both"]
 CUT, TWO, MIXED = mark("there is a cut"), "two things in the field move apart", "the field does not hold together"
 FINAL = (CUT, TWO, MIXED)  # after which nothing is looked for again
-AGAIN_PX = 0.3  # of error; what is found again must be known better
+AGAIN_PX = 0.3  # of error; what is found again must be known better, or as well as before it was lost
 SoFar = Callable[[Callable[[], Lock]], None]  # takes what makes the lock as it is so far, where that is asked for
 Follow = Callable[[int, LockFrame], tuple[LockFrame | None, str]]
 
@@ -88,7 +88,7 @@ def run_both_ways(
             stays = missing_only and frame in old
             if stays:
                 entry = old[frame]
-            if entry is not None and (stays or not since or entry.residual_px <= AGAIN_PX):
+            if entry is not None and (stays or not since or entry.residual_px <= max(AGAIN_PX, previous.residual_px)):
                 if since:
                     lost[-1] += say(" Found again on frame {frame}.", frame=frame)
                 entries[frame] = previous = entry

@@ -21,6 +21,7 @@ BLOCKS = (6, 4)
 LEAST_BELIEVED = 0.4  # of a part's slopes, or it is taken to be covered
 CORRELATED = 2.5  # the feed is blurred a little, so that neighbouring pixels err alike
 SHUTTER_GIVE = 0.07  # by how much of a frame's time a streak may be wrong, in length and from place to place
+STANDS_OUT = 2.0  # deviations
 LEAST_CLUSTERS = 40  # of eight numbers to be told
 CLUSTERS_PX = (16, 64)  # sides of blocks whose noise is taken to be independent
 
@@ -59,6 +60,18 @@ def moved_by(p: NDArray, q: NDArray) -> Matrix:
 def mean_trace(ends: Matrix, covariance: Matrix) -> float:
     """The mean over some places of the variance of where they go, px²."""
     return float(np.einsum("nij,jk,nik->n", ends, covariance, ends).mean())
+
+
+def beyond_noise(apart: Matrix, unsure: Matrix) -> float:
+    """Root mean square of how far (n, 2) places lie apart, px, as far as it stands out from what is not known of them.
+
+    What is not known is their covariance, (2 n, 2 n) px². It is taken out way by way of moving; a way that is off by
+    less than `STANDS_OUT` of its own deviations says nothing.
+    """
+    noise, ways = np.linalg.eigh(unsure)
+    noise, square = np.maximum(noise, 0), (ways.T @ apart.reshape(-1)) ** 2
+    stands = square > STANDS_OUT**2 * noise
+    return float(np.sqrt((square - noise)[stands].sum() / len(apart)))
 
 
 def _scored(state: State, rest: Array, side: int) -> tuple[Matrix, int, Matrix]:

@@ -14,14 +14,15 @@ from ..shot.lock import Lock, LockFrame
 from ..words import say
 from .align import Area
 from .blur import Blur, Exposure, always, courses_of
-from .chain import Adjusted, Chain, Link, adjusted, chained
+from .chain import Adjusted, Chain, adjusted, chained
 from .errors import LockError
+from .fuller import against_fuller, misfits, unfollowed
 from .level import pyramid
 from .plane import LEAST_CONTRAST, check_start, too_loose
 from .residual import likely
 from .rivalry import untold_words
 from .runs import Direction, SoFar, flat, unseen
-from .walker import WORST_LINK_PX, Walker
+from .walker import WORST_LINK_PX, Walker, linked
 
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
@@ -117,7 +118,14 @@ def solve_staying(
     found = adjusted(chain, start, size, corners, lock.moves)
     chain = settled_chain(lock, chain, found.motions, feed_of, field_mask, cover_of, progress)
     found = _as_far_as_told(lock, chain, adjusted(chain, start, size, corners, lock.moves))
-    return lock.but(solved=entries_of(chain, found), lost=tuple(chain.lost))
+    missed = dict[int, float]()
+    if lock.moves != "perspective":
+        whole = Chain([link.fuller or link for link in chain.links])
+        missed = misfits(found, adjusted(whole, start, size, corners), corners)
+        give = {frame: float(np.hypot(give, missed.get(frame, 0.0))) for frame, give in found.give_px.items()}
+        found = Adjusted(found.motions, give)
+    remarks = unfollowed(missed, lock.moves)
+    return lock.but(solved=entries_of(chain, found), lost=tuple(chain.lost), remarks=remarks)
 
 
 def _roughly(lock: Lock, chain: Chain) -> Lock:
@@ -176,7 +184,8 @@ def settled_chain(
             links.append(link)
             continue
         exposure.learn(fit.left)
-        links.append(Link(link.key, link.frame, fit, link.points, area.whitening(fit, link.points)))
+        fit = against_fuller(area, feeds, fit, lock.moves, cover_of(link.frame), always(blur))
+        links.append(linked(area, link.key, link.frame, fit, link.points))
     return Chain(links, chain.lost)
 
 

@@ -13,9 +13,10 @@ from ..geometry import carry
 from ..shot.lock import Lock
 from ..words import say
 from .align import Area, Fit
-from .blur import Blur, Course, Exposure
+from .blur import Blur, Course, Exposure, always
 from .chain import Link
 from .check import is_cut
+from .fuller import against_fuller
 from .level import pyramid
 from .plane import confidence_of
 from .repeats import Parts, Repeats, left_in_parts, repeats_of, shifted
@@ -91,7 +92,8 @@ class Walker:
                 continue
             self.exposure.learn(fit.left)
             points = _grid(key.area, fit.homography, feed.shape)
-            self.links.append(Link(key.frame, frame, fit, points, key.area.whitening(fit, points)))
+            fit = against_fuller(key.area, feeds, fit, self.lock.moves, cover, always(self._blur(key)))
+            self.links.append(linked(key.area, key.frame, frame, fit, points))
             if newest:
                 step = fit.homography @ np.linalg.inv(key.motion)
                 self.before, self.moves = step / step[2, 2], True
@@ -111,10 +113,7 @@ class Walker:
 
     def _align(self, key: Key, frame: int, feeds: list[Array], cover: Array | None, thorough: bool) -> Fit | None:
         """A key's field on a frame, from where the motion so far would bring it; both blurred alike."""
-        blur, expected = (
-            Blur(Course(key.step), Course(self._step_px(self.before)), self.exposure.share),
-            (self.before @ key.motion),
-        )
+        blur, expected = self._blur(key), self.before @ key.motion
 
         def find(guess: Matrix, top: int | None = None) -> Fit | None:
             fit = key.area.find(feeds, guess, self.lock.moves, cover, lambda at: blur, top)
@@ -148,6 +147,10 @@ class Walker:
         self.period_px = repeats.shortest_px
         return found_so.fit
 
+    def _blur(self, key: Key) -> Blur:
+        """How a key and the next frame are blurred, by the motion so far."""
+        return Blur(Course(key.step), Course(self._step_px(self.before)), self.exposure.share)
+
     def _is_good(self, fit: Fit) -> bool:
         sure = confidence_of(fit) >= self.lock.least_confidence
         return sure and fit.firm_residual_px < WORST_LINK_PX and fit.kept > 0.15
@@ -168,6 +171,12 @@ class Walker:
         """What of a frame the field sees."""
         cover = self.cover_of(frame)
         return self.mask if cover is None else np.asarray(self.mask * cover, np.float32)
+
+
+def linked(area: Area, key: int, frame: int, fit: Fit, points: NDArray[np.float64]) -> Link:
+    """A link at (n, 2) points of an area, as a fit has it."""
+    fuller = None if fit.fuller is None else linked(area, key, frame, fit.fuller, points)
+    return Link(key, frame, fit, points, area.whitening(fit, points), fuller)
 
 
 def _shared(area: Area, motion: Matrix, shape: tuple[int, ...]) -> float:
