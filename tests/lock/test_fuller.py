@@ -2,8 +2,8 @@
 
 import numpy as np
 import pytest
-from lock_plates import box_mask, corner_errors, flat_plates
 
+from lock_plates import box_mask, corner_errors, flat_plates
 from zonal_mantle.lock import solve_plane, solve_staying
 from zonal_mantle.lock.spread import STANDS_OUT, beyond_noise
 from zonal_mantle.shot import Lock
