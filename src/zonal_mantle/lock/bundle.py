@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
 
 import cv2
 import numpy as np
@@ -92,8 +91,8 @@ class Problem:
         scene, _ = self.unpacked(values)
         return np.asarray((pictured(scene, self.views) - self.views.seen).reshape(-1))
 
-    def jacobian(self, values: NDArray) -> Any:
-        """Derivatives of the residuals, sparse: each view knows its camera, its point and the lens."""
+    def slopes(self, values: NDArray) -> Slopes:
+        """Derivatives of the residuals: each view knows its camera, its point and the lens."""
         scene, left = self.unpacked(values)
         camera, point = self.views.camera, self.views.point
         turns, places = scene.turns[camera], scene.places[camera]
@@ -118,29 +117,103 @@ class Problem:
         by_point[:, :, 2] = np.einsum("nij,nj->ni", by_local @ turns, -places)
         if self.only_turns:  # what does not depend on anything stays where it is
             by_place, by_point[:, :, 2] = np.zeros_like(by_place), 0.0
-        rows, columns, values_ = [], [], []
-        row = 2 * np.arange(len(z))
+        by_lens = [f * (1 + bend * square)[:, None] * flat] if self.free_focal else []
+        by_lens += [f * square[:, None] * flat] if self.free_bend else []
+        lens = np.stack(by_lens, axis=2) if by_lens else np.zeros((len(z), 2, 0))
+        return Slopes(np.concatenate([by_turn, by_place], axis=2), lens, by_point)
 
-        def put(part: NDArray, at: NDArray, which: NDArray | slice) -> None:
-            for k in range(2):
-                for m in range(part.shape[2]):
-                    rows.append((row + k)[which])
-                    columns.append((at + m)[which])
-                    values_.append(part[which, k, m])
 
-        moved = camera > 0
-        put(by_turn, 6 * (camera - 1), moved)
-        put(by_place, 6 * (camera - 1) + 3, moved)
-        put(by_point, self.points_at + 3 * point, slice(None))
-        whole = np.zeros_like(camera)
-        if self.free_focal:
-            put((f * (1 + bend * square)[:, None] * flat)[:, :, None], whole + self.lens_at, slice(None))
-        if self.free_bend:
-            put((f * square[:, None] * flat)[:, :, None], whole + self.points_at - 1, slice(None))
-        shape = (2 * len(z), self.size)
-        from scipy.sparse import csr_matrix  # slow to import
+@dataclass(frozen=True)
+class Slopes:
+    """How the picture of each view changes with its camera (n, 2, 6), with the lens (n, 2, 0…2), with its point
+    (n, 2, 3)."""
 
-        return csr_matrix((np.concatenate(values_), (np.concatenate(rows), np.concatenate(columns))), shape=shape)
+    camera: NDArray[np.float64]
+    lens: NDArray[np.float64]
+    point: NDArray[np.float64]
+
+
+class Normal:
+    """The normal equations of a scene, parted into cameras with the lens, and points, each of which is tied to cameras
+    only, so that points are taken out first (Schur complement; Triggs et al. 2000, section 6).
+
+    Attributes
+    ----------
+    cameras : (k, k), k = six numbers for each camera but the first, and the lens; points: (p, 3, 3).
+    tied : (k, p, 3), cameras to points. side, point_side: (k) and (p, 3), the right sides.
+    """
+
+    def __init__(self, problem: Problem, slopes: Slopes, weights: NDArray, rest: NDArray) -> None:
+        views, self.count = problem.views, problem.count
+        k, self.lens_at = problem.points_at, problem.lens_at
+        weighed = weights.reshape(-1, 2)[:, :1, None]
+        off = rest.reshape(-1, 2)
+        by_camera, by_point = weighed * slopes.camera, weighed * slopes.point
+        self.moved = views.camera > 0
+        self.point_of = views.point
+        self.rows = 6 * (views.camera - 1)[:, None] + np.arange(6)
+        own = _summed(np.einsum("nki,nkj->nij", by_camera, slopes.camera), views.camera, problem.cameras)
+        self.cameras = np.zeros((k, k))
+        for n in range(problem.cameras - 1):
+            self.cameras[6 * n : 6 * n + 6, 6 * n : 6 * n + 6] = own[n + 1]
+        self.side = np.zeros(k)
+        self.side[: self.lens_at] = _summed(np.einsum("nki,nk->ni", by_camera, off), views.camera, problem.cameras)[
+            1:
+        ].reshape(-1)
+        self.points = _summed(np.einsum("nki,nkj->nij", by_point, slopes.point), views.point, self.count)
+        self.point_side = _summed(np.einsum("nki,nk->ni", by_point, off), views.point, self.count)
+        self.view_ties = np.einsum("nki,nkj->nij", by_camera, slopes.point)
+        self.lens_ties = np.zeros((self.count, k - self.lens_at, 3))
+        if k > self.lens_at:
+            lens = slice(self.lens_at, k)
+            both = _summed(np.einsum("nki,nkj->nij", by_camera, slopes.lens), views.camera, problem.cameras)
+            self.cameras[: self.lens_at, lens] = both[1:].reshape(-1, k - self.lens_at)
+            self.cameras[lens, : self.lens_at] = self.cameras[: self.lens_at, lens].T
+            self.cameras[lens, lens] = np.einsum("nki,nkj->ij", weighed * slopes.lens, slopes.lens)
+            self.side[lens] = np.einsum("nki,nk->i", weighed * slopes.lens, off)
+            self.lens_ties = _summed(np.einsum("nki,nkj->nij", weighed * slopes.lens, slopes.point), views.point,
+                                     self.count)  # fmt: skip
+        self.tied = self._laid_out(self.view_ties, self.lens_ties)
+
+    def _laid_out(self, of_views: NDArray, of_lens: NDArray) -> NDArray[np.float64]:
+        out = np.zeros((len(self.cameras), self.count, 3))
+        rows, points = self.rows[self.moved][:, :, None], self.point_of[self.moved][:, None, None]
+        out[rows, points, np.arange(3)] = of_views[self.moved]
+        out[self.lens_at :] = of_lens.transpose(1, 0, 2)
+        return out
+
+    def reduced(self, damping: float) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+        """The equations of cameras and lens alone, (k, k), with what takes points out, (k, p, 3), and the inverses of
+        their own blocks, (p, 3, 3). Damped by Marquardt's scaling."""
+        diagonal = np.diag(self.cameras)
+        own = np.einsum("pii->pi", self.points)
+        least = 1e-9 * max(float(diagonal.max(initial=0.0)), float(own.max(initial=0.0)))
+        points = self.points.copy()
+        np.einsum("pii->pi", points)[...] += damping * np.maximum(own, least)
+        inverse = np.linalg.inv(points)
+        through = self._laid_out(self.view_ties @ inverse[self.point_of], self.lens_ties @ inverse)
+        k = len(self.cameras)
+        square = self.cameras - through.reshape(k, -1) @ self.tied.reshape(k, -1).T
+        square[np.diag_indices(k)] += damping * np.maximum(diagonal, least)
+        return square, through, np.asarray(inverse, np.float64)
+
+    def step(self, damping: float) -> NDArray[np.float64]:
+        """A damped step of all numbers toward less."""
+        square, through, inverse = self.reduced(damping)
+        k = len(square)
+        side = self.side - through.reshape(k, -1) @ self.point_side.reshape(-1)
+        scale = 1 / np.sqrt(np.maximum(np.diag(square), 1e-30))
+        cameras = scale * np.linalg.solve(square * np.outer(scale, scale), -scale * side)
+        rest = -self.point_side - np.einsum("kpi,k->pi", self.tied, cameras)
+        points = np.einsum("pij,pj->pi", inverse, rest)
+        return np.asarray(np.concatenate([cameras, points.reshape(-1)]))
+
+
+def _summed(values: NDArray, where: NDArray, count: int) -> NDArray[np.float64]:
+    """Sums of (n, …) values by the number that each belongs to, (count, …)."""
+    flat = values.reshape(len(values), -1)
+    sums = [np.bincount(where, flat[:, k], count) for k in range(flat.shape[1])]
+    return np.asarray(np.stack(sums, axis=1).reshape(count, *values.shape[1:]), np.float64)
 
 
 def pictured(scene: Scene, views: Views) -> NDArray[np.float64]:
@@ -153,31 +226,11 @@ def pictured(scene: Scene, views: Views) -> NDArray[np.float64]:
     return np.asarray(scene.focal_px * flat * (1 + scene.distortion * square))
 
 
-def _robust(rest: NDArray) -> tuple[float, NDArray[np.float64]]:
+def robust(rest: NDArray) -> tuple[float, NDArray[np.float64]]:
     """The soft ℓ1 cost of residuals, and the weight it gives to each; the two of a view share theirs."""
     square = np.repeat((rest.reshape(-1, 2) ** 2).sum(axis=1), 2) / ROBUST_PX**2
     root = np.sqrt(1 + square)
     return float((root - 1).sum()), 1 / root
-
-
-def _solved(square: NDArray, damping: float, side: NDArray, points_at: int) -> NDArray[np.float64]:
-    """A damped step of the normal equations, by Marquardt's scaling; points are taken out first (Schur complement),
-    since each of them is tied to cameras only."""
-    diagonal = np.diag(square)
-    root = np.sqrt(np.maximum(diagonal, 1e-9 * diagonal.max()))
-    scaled = square / root[:, None]
-    scaled /= root
-    scaled[np.diag_indices(len(scaled))] += damping
-    right = side / root
-    k, count = points_at, (len(square) - points_at) // 3
-    each = scaled[k:, k:].reshape(count, 3, count, 3)
-    inverse = np.linalg.inv(each[np.arange(count), :, np.arange(count)])
-    tied = scaled[:k, k:]
-    through = (tied.reshape(k, count, 3).transpose(1, 0, 2) @ inverse).transpose(1, 0, 2).reshape(k, -1)
-    reduced = scaled[:k, :k] - through @ tied.T
-    cameras = np.linalg.solve(reduced, right[:k] - through @ right[k:])
-    rest = (right[k:] - tied.T @ cameras).reshape(count, 3, 1)
-    return np.asarray(np.concatenate([cameras, (inverse @ rest).reshape(-1)]) / root)
 
 
 def adjust(
@@ -200,19 +253,16 @@ def adjust(
     problem = Problem(scene, views, free_focal, free_bend, only_turns)
     values, damping = problem.start(), 1e-3
     rest = problem.residuals(values)
-    cost, weights = _robust(rest)
+    cost, weights = robust(rest)
     for _ in range(rounds):
         report()
-        jacobian = problem.jacobian(values)
-        weighed = jacobian.multiply(weights[:, None]).tocsr()
-        square = (weighed.T @ jacobian).toarray()
-        slope = weighed.T @ rest
+        normal = Normal(problem, problem.slopes(values), weights, rest)
         gain = 0.0
         for _ in range(8):
-            step = _solved(square, damping, -slope, problem.points_at)
+            step = normal.step(damping)
             trial = values + step
             rest_now = problem.residuals(trial)
-            cost_now, weights_now = _robust(rest_now)
+            cost_now, weights_now = robust(rest_now)
             if np.isfinite(cost_now) and cost_now < cost:
                 gain = (cost - cost_now) / cost
                 values, rest, cost, weights, damping = trial, rest_now, cost_now, weights_now, damping / 5

@@ -1,0 +1,146 @@
+"""The first scene of a shot: some frames that explain most tracks, out of several starts, then all others."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..shot.lock import Lock
+from ..words import say
+from .bundle import Scene, adjust
+from .errors import LockError
+from .features import Track
+from .scene import LEAST_TRACKS, explained, only, placed, triangulated, two_view, views_of, with_points
+
+Matrix = NDArray[np.float64]
+Progress = Callable[[float, str], None]
+
+FIRST_FRAMES = 9
+USUAL_FOCALS = (0.8, 1.2, 2.0, 3.5)  # frame widths (common practice)
+MOST_STARTS = 3  # that are followed to the end, of all that are begun
+WELL_EXPLAINED = 0.5  # of the tracks
+
+
+def begun_scene(
+    lock: Lock,
+    tracks: list[Track],
+    frames: range,
+    size: tuple[int, int],
+    guess: float,
+    rough: dict[int, Matrix],
+    progress: Progress,
+) -> tuple[Scene, list[Track], list[int]]:
+    """A scene of some frames that explains most tracks, out of several starts; then all other frames added.
+
+    The starts: the turns found without any parallax, with a steady way along each axis and its reverse; and two frames'
+    essential matrix with the others placed from what those two see.
+    """
+    start, middle = lock.reference_frame, np.array(size) / 2
+    some = sorted({start, *np.linspace(frames[0], frames[-1], FIRST_FRAMES).round().astype(int).tolist()})
+    order = [start, *(frame for frame in some if frame != start)]
+    index = {frame: k for k, frame in enumerate(order)}
+    few = [Track({f: p for f, p in track.places.items() if f in index}) for track in tracks]
+    few = [track for track in few if track.life >= 3]
+    given = lock.lens.given and lock.lens.focal_px is not None
+    turns = np.array([rough.get(frame, np.eye(3)) for frame in order])
+    span = np.array([(frame - start) / max(len(frames) - 1, 1) for frame in order])[:, None]
+    ways = [sign * axis for axis in np.eye(3) for sign in (1, -1)]
+    starts = [with_points(few, index, turns, span * way, guess, middle) for way in ways]
+    starts += [_two_view_start(few, order, turns, guess, middle, sign) for sign in (1, -1)]
+
+    def adjusted(scene: Scene, used: list[Track]) -> tuple[float, Scene]:
+        views = views_of(used, index, middle)
+        scene = adjust(scene, views, not given, rounds=20, least_gain=3e-3)
+        return (explained(scene, views) if 0.3 < scene.focal_px / size[0] < 15 else 0.0), scene
+
+    begun: list[tuple[float, Scene, list[Track]]] = []
+    for count, each in enumerate(starts):
+        progress(0.12 + 0.2 * count / len(starts), say("{name}: first scene", name=lock.name))
+        if each is not None:
+            views = views_of(each[1], index, middle)
+            scene = adjust(each[0], views, False, rounds=6, least_gain=1e-2)
+            begun.append((explained(scene, views), scene, each[1]))
+    begun.sort(key=lambda each: -each[0])
+    found = []
+    for count, (_, scene, used) in enumerate(begun[:MOST_STARTS]):
+        progress(0.32 + 0.05 * count / MOST_STARTS, say("{name}: first scene", name=lock.name))
+        found.append(adjusted(scene, used))
+    for share in USUAL_FOCALS:  # a camera that hardly turned tells no focal length: the usual ones are tried
+        if given or max((score for score, _ in found), default=0.0) > WELL_EXPLAINED * len(few):
+            break
+        each = _two_view_start(few, order, turns, share * size[0], middle, 1)
+        if each is not None:
+            scene = adjust(each[0], views_of(each[1], index, middle), False, rounds=6, least_gain=1e-2)
+            found.append(adjusted(scene, each[1]))
+    best = max(found, key=lambda each: each[0], default=None)
+    if best is None or best[0] < LEAST_TRACKS:
+        raise LockError(
+            say(
+                "No frame shares enough features with frame {start}, or they tell no depth. Set another "
+                "reference frame.",
+                start=start,
+            )
+        )
+    return _all_frames(best[1], order, tracks, frames, middle)
+
+
+def _two_view_start(
+    tracks: list[Track], order: list[int], rough: NDArray, focal: float, middle: NDArray, sign: int
+) -> tuple[Scene, list[Track]] | None:
+    """Two frames first, those with the most parallax; the others placed from the points that the two see."""
+    start, index = order[0], {frame: k for k, frame in enumerate(order)}
+    best, found, most = start, None, 0.0
+    for frame in order[1:]:
+        pairs = [(t.places[start], t.places[frame]) for t in tracks if start in t.places and frame in t.places]
+        if len(pairs) < LEAST_TRACKS:
+            continue
+        a, b = ((np.array(each) - middle) / focal for each in zip(*pairs))
+        turn, way, parallax = two_view(a, b)
+        if parallax > most:
+            best, found, most = frame, (turn, way), parallax
+    if found is None:
+        return None
+    turns, places = rough.copy(), np.zeros((len(order), 3))
+    turns[index[best]], places[index[best]] = found[0], sign * found[1]
+    known = {start: 0, best: index[best]}
+    both = [t for t in tracks if start in t.places and best in t.places]
+    points = [triangulated(t, known, turns, places, focal, middle) for t in both]
+    for frame in order[1:]:
+        if frame != best:
+            seen = [(p, t.places[frame]) for t, p in zip(both, points) if p is not None and frame in t.places]
+            pose = placed(seen, focal, middle)
+            if pose is not None:
+                turns[index[frame]], places[index[frame]] = pose
+    return with_points(tracks, index, turns, places, focal, middle)
+
+
+def _all_frames(
+    scene: Scene, order: list[int], tracks: list[Track], frames: range, middle: NDArray
+) -> tuple[Scene, list[Track], list[int]]:
+    """Adds the frames between: placed from the points, or, where that fails, between their neighbours."""
+    index = {frame: k for k, frame in enumerate(order)}
+    known = [
+        (track, triangulated(only(track, index), index, scene.turns, scene.places, scene.focal_px, middle))
+        for track in tracks
+    ]
+    whole = [order[0], *(frame for frame in frames if frame != order[0])]
+    turns, places = [], []
+    some = np.array(sorted(order))
+    for frame in whole:
+        if frame in index:
+            turns.append(scene.turns[index[frame]])
+            places.append(scene.places[index[frame]])
+            continue
+        seen = [(p, t.places[frame]) for t, p in known if p is not None and frame in t.places]
+        pose = placed(seen, scene.focal_px, middle)
+        nearest = index[int(some[np.abs(some - frame).argmin()])]
+        turn, place = pose if pose is not None else (scene.turns[nearest], scene.places[nearest])
+        turns.append(turn)
+        places.append(place)
+    all_index = {frame: k for k, frame in enumerate(whole)}
+    both = with_points(tracks, all_index, np.array(turns), np.array(places), scene.focal_px, middle)
+    if both is None:
+        raise LockError(say("Too few features could be placed in space. Is the focal length right?"))
+    return both[0], both[1], whole

@@ -1,0 +1,124 @@
+"""How far what is hung on a camera may slide: the covariance of its adjustment, seen in the picture.
+
+References
+----------
+Covariance of a bundle by its reduced normal equations: R. Hartley & A. Zisserman, Multiple View Geometry in Computer
+Vision (2nd edition, 2004), sections 5.2 and A6.5. That features err together along their tracks is told by their
+scores, track by track, as in `spread.by_blocks` (Liang & Zeger 1986; from memory).
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .align import PICTURE_PX
+from .bundle import Normal, Problem, Scene, Slopes, Views, robust
+from .degenerate import spread_px
+
+Matrix = NDArray[np.float64]
+POINTS_A_FRAME = 40  # that stand for all
+GRID_SHARE = 0.7  # of the frame, over which far things are spread
+NOTHING = 1e-10  # of the largest, below which a way of moving all cameras changes no picture
+
+
+def slides_px(
+    scene: Scene, views: Views, size: tuple[int, int], free_focal: bool, free_bend: bool = False
+) -> NDArray[np.float64]:
+    """What the adjustment leaves unknown of each camera, (cameras): by how much things that were hung on the first
+    camera's picture may be seen off their places, root mean square, px; of the scene's points, as they were found, and
+    of what is far, the worse.
+
+    The size of the whole is not part of it: nothing in the picture tells it, and what is hung grows with it.
+    """
+    problem = Problem(scene, views, free_focal, free_bend)
+    values = problem.start()
+    rest = problem.residuals(values)
+    _, weights = robust(rest)
+    slopes = problem.slopes(values)
+    normal = Normal(problem, slopes, weights, rest)
+    square, through, inverse = normal.reduced(0.0)
+    noise = spread_px(scene, views, problem.size - 1) ** 2
+    back = _inverse(square)
+    scores = _scores(problem, slopes, weights, rest, through, normal.point_side)
+    together = back @ (scores.T @ scores) @ back
+    cameras = [np.flatnonzero(views.camera == camera) for camera in range(problem.cameras)]
+    some = [mine[np.linspace(0, len(mine) - 1, min(len(mine), POINTS_A_FRAME)).astype(int)] for mine in cameras]
+    near = [_seen_moves(problem, slopes, through, mine) for mine in some]
+    own = [noise * _mean_square(slopes.point[mine], inverse[views.point[mine]]) for mine in some]
+    spread = [
+        _by_both(moves, noise * back, together) + extra
+        for moves, extra in ((near, np.array(own)), (list(_far_moves(problem, size)), 0.0))
+    ]
+    return np.asarray(np.sqrt(np.maximum(*spread) + PICTURE_PX**2))
+
+
+def _by_both(moves: list[Matrix], plain: Matrix, clustered: Matrix) -> NDArray[np.float64]:
+    """The mean square of moves of each camera, by one covariance, and as much more as the other has it in the mean."""
+    one, other = (np.array([_mean_square(each, way) for each in moves]) for way in (plain, clustered))
+    return np.asarray(one * max(1.0, float(other.sum() / max(one.sum(), 1e-20))))
+
+
+def _mean_square(moves: Matrix, covariance: Matrix) -> float:
+    """The mean over (n, 2, k) moves of the variance of where they go, by one covariance, (k, k), or by one each."""
+    if len(moves) == 0:
+        return 0.0
+    if covariance.ndim == 3:
+        return float(((moves @ covariance) * moves).sum() / len(moves))
+    flat = moves.reshape(-1, moves.shape[-1])
+    return float(((flat @ covariance) * flat).sum() / len(moves))
+
+
+def _far_moves(problem: Problem, size: tuple[int, int]) -> Matrix:
+    """How what is infinitely far, and was hung at places spread over the first camera's picture, moves in each picture
+    with all cameras and the lens, (cameras, places, 2, k)."""
+    scene = problem.scene
+    across, down = ((np.arange(3) / 2 - 0.5) * GRID_SHARE * each / scene.focal_px for each in size)
+    a, b = (each.reshape(-1) for each in np.meshgrid(across, down))
+    count, cameras = len(a), problem.cameras
+    places = np.column_stack([a, b, np.zeros(count)])
+    views = Views(np.repeat(np.arange(cameras), count), np.tile(np.arange(count), cameras), np.zeros((1, 2)))
+    seen = Problem(Scene(scene.focal_px, scene.distortion, scene.turns, scene.places, places), views,
+                   problem.free_focal, problem.free_bend)  # fmt: skip
+    slopes = seen.slopes(seen.start())
+    out = np.zeros((cameras, count, 2, problem.points_at))
+    for camera in range(1, cameras):
+        out[camera, :, :, 6 * (camera - 1) : 6 * camera] = slopes.camera[count * camera : count * (camera + 1)]
+    if problem.free_focal:  # a place of the picture is another direction where the focal length is another
+        drawn = slopes.lens[..., 0] - np.einsum("nij,nj->ni", slopes.point, places[views.point])
+        out[..., problem.lens_at] = drawn.reshape(cameras, count, 2)
+    return out
+
+
+def _inverse(square: Matrix) -> Matrix:
+    """The inverse of the cameras' equations along all ways that change a picture."""
+    scale = 1 / np.sqrt(np.maximum(np.diag(square), 1e-30))
+    values, vectors = np.linalg.eigh(square * np.outer(scale, scale))
+    told = values > NOTHING * values.max()
+    root = scale[:, None] * vectors[:, told] / np.sqrt(values[told])
+    return np.asarray(root @ root.T)
+
+
+def _scores(
+    problem: Problem, slopes: Slopes, weights: NDArray, rest: NDArray, through: Matrix, point_side: Matrix
+) -> Matrix:
+    """What the views of each point pull the cameras and the lens by, together, (points, k)."""
+    views, off = problem.views, (weights * rest).reshape(-1, 2)
+    out = np.zeros((problem.count, problem.points_at))
+    moved = views.camera > 0
+    rows = 6 * (views.camera[moved] - 1)[:, None] + np.arange(6)
+    np.add.at(out, (views.point[moved][:, None], rows), np.einsum("nki,nk->ni", slopes.camera[moved], off[moved]))
+    lens = np.einsum("nki,nk->ni", slopes.lens, off)
+    np.add.at(out, (views.point[:, None], np.arange(problem.lens_at, problem.points_at)), lens)
+    return np.asarray(out - (through * point_side).sum(axis=2).T)
+
+
+def _seen_moves(problem: Problem, slopes: Slopes, through: Matrix, views: NDArray[np.intp]) -> Matrix:
+    """How the picture of some views moves with all cameras and the lens, their points following, (n, 2, k)."""
+    out = np.zeros((len(views), 2, problem.points_at))
+    camera, point = problem.views.camera[views], problem.views.point[views]
+    for n, k in enumerate(camera):
+        if k:
+            out[n, :, 6 * (k - 1) : 6 * k] = slopes.camera[views[n]]
+    out[:, :, problem.lens_at :] = slopes.lens[views]
+    return np.asarray(out - slopes.point[views] @ through[:, point].transpose(1, 2, 0))

@@ -1,0 +1,76 @@
+"""What a camera lock says of its error: by repeated draws, and the ways that no picture tells."""
+
+import cv2
+import numpy as np
+import pytest
+
+from tracked import FOCAL, SIZE, small_scene
+from zonal_mantle.lock.bundle import Scene, Views, adjust, pictured
+from zonal_mantle.lock.slide import slides_px
+
+COUNT, NOISE = 24, 0.15
+
+
+def far_places(focal):
+    """Places hung far off over the first camera's picture, as points of a lock that has a focal length."""
+    x, y = (each.reshape(-1) for each in np.meshgrid([-448, 0, 448.0], [-252, 0, 252.0]))
+    return np.column_stack([x / focal, y / focal, np.zeros(9)])
+
+
+def seen_far(scene):
+    cameras = len(scene.turns)
+    views = Views(np.repeat(np.arange(cameras), 9), np.tile(np.arange(9), cameras), np.zeros((1, 2)))
+    places = far_places(scene.focal_px)
+    return pictured(Scene(scene.focal_px, scene.distortion, scene.turns, scene.places, places), views).reshape(-1, 9, 2)
+
+
+def panned(cameras=8, points=60):
+    """A camera that turns by ten degrees and hardly moves, and what it sees: the lens is told by few pixels."""
+    true, _ = small_scene(seed=3, cameras=cameras, points=points)
+    true.distortion = 0.0
+    share = np.arange(cameras) / (cameras - 1)
+    true.turns = np.array([cv2.Rodrigues(np.radians([0.8 * s, 10 * s, 0.3 * s]))[0] for s in share])
+    true.places = np.outer(share, [0.3, 0.05, 0.1])
+    camera, point = (each.reshape(-1) for each in np.meshgrid(np.arange(cameras), np.arange(points), indexing="ij"))
+    views = Views(camera, point, np.zeros((len(camera), 2)))
+    return true, Views(camera, point, pictured(true, views))
+
+
+def strays_of(kind, views, rng):
+    """Errors of the views: each by itself, or a slow wave along each track."""
+    if kind == "each":
+        return rng.normal(0, NOISE, views.seen.shape)
+    count, phases = views.camera.max() + 1, rng.uniform(0, 1, (views.point.max() + 1, 2))
+    return 1.4 * NOISE * np.sin(2 * np.pi * (0.7 * views.camera[:, None] / count + phases[views.point]))
+
+
+def drawn(kind, given=False):
+    """Root mean square errors by camera over draws, the worse of the scene's points and of far things; and what is
+    said."""
+    true, views = panned()
+    clean, far = views.seen, seen_far(true)
+    rng, points, wide, said = np.random.default_rng(8), [], [], []
+    for _ in range(COUNT):
+        noisy = Views(views.camera, views.point, clean + strays_of(kind, views, rng))
+        begun = Scene(FOCAL, 0.0, true.turns.copy(), true.places.copy(), true.points.copy())
+        found = adjust(begun, noisy, not given, rounds=20)
+        off = ((pictured(found, views) - clean) ** 2).sum(axis=1)
+        points.append(np.bincount(views.camera, off) / np.bincount(views.camera))
+        wide.append(((seen_far(found) - far) ** 2).sum(axis=2).mean(axis=1))
+        said.append(slides_px(found, noisy, SIZE, not given) ** 2)
+    points, wide, said = (np.mean(each, axis=0) for each in (points, wide, said))
+    return np.sqrt(np.maximum(points, wide)), np.sqrt(said)
+
+
+@pytest.mark.parametrize(("kind", "given"), [("each", False), ("each", True), ("wave", False)])
+def test_the_error_that_is_said_is_that_of_repeated_draws(kind, given):
+    true, said = drawn(kind, given)
+    assert true.max() > 0.05
+    assert 0.67 < np.sqrt((said[1:] ** 2).mean() / (true[1:] ** 2).mean()) < 1.5
+
+
+def test_a_lens_that_is_solved_adds_to_the_error():
+    """A given lens leaves far things surer than one that was solved (Hartley & Zisserman 2004, section 19.8)."""
+    _, free = drawn("each", False)
+    _, known = drawn("each", True)
+    assert free[-1] > 1.5 * known[-1]
