@@ -215,7 +215,8 @@ def _as_lock(
     off = np.linalg.norm(pictured(scene, views) - views.seen, axis=1)
     k = camera_matrix(scene.focal_px, size)
     entries, seen = [], np.bincount(views.camera, minlength=len(order))
-    slides = slides_px(scene, views, size, not lock.lens.given, lock.lens.solve_distortion)
+    untold = told.spread if told is not None and not told.known else 0.0
+    slides = slides_px(scene, views, size, not lock.lens.given, lock.lens.solve_distortion, untold)
     for number, frame in enumerate(order):
         motion = k @ scene.turns[number] @ np.linalg.inv(k)
         entries.append(

@@ -113,6 +113,11 @@ class FocalInterval(NamedTuple):
         """Whether the tracks tell it."""
         return Lens(focal_px=self.focal_px, bounds_px=(self.low_px, self.high_px)).focal_told
 
+    @property
+    def spread(self) -> float:
+        """Of the focal length's logarithm, the farther bound taken as two standard deviations."""
+        return max(float(np.log(self.high_px / self.focal_px)), float(np.log(self.focal_px / self.low_px))) / 2
+
     def words(self) -> str:
         """What is not told, and what to do."""
         return say(

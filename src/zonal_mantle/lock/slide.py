@@ -23,13 +23,18 @@ NOTHING = 1e-10  # of the largest, below which a way of moving all cameras chang
 
 
 def slides_px(
-    scene: Scene, views: Views, size: tuple[int, int], free_focal: bool, free_bend: bool = False
-) -> NDArray[np.float64]:
+    scene: Scene, views: Views, size: tuple[int, int], free_focal: bool, free_bend: bool = False,
+    focal_spread: float = 0.0,
+) -> NDArray[np.float64]:  # fmt: skip
     """What the adjustment leaves unknown of each camera, (cameras): by how much things that were hung on the first
     camera's picture may be seen off their places, root mean square, px; of the scene's points, as they were found, and
     of what is far, the worse.
 
     The size of the whole is not part of it: nothing in the picture tells it, and what is hung grows with it.
+
+    Parameters
+    ----------
+    focal_spread : standard deviation of the focal length's logarithm, where more of it is unknown than the views say.
     """
     problem = Problem(scene, views, free_focal, free_bend)
     values = problem.start()
@@ -46,8 +51,13 @@ def slides_px(
     some = [mine[np.linspace(0, len(mine) - 1, min(len(mine), POINTS_A_FRAME)).astype(int)] for mine in cameras]
     near = [_seen_moves(problem, slopes, through, mine) for mine in some]
     own = [noise * _mean_square(slopes.point[mine], inverse[views.point[mine]]) for mine in some]
+    lens = np.zeros_like(back)
+    if free_focal:  # all else follows the lens as the views have it
+        along = back[:, problem.lens_at] / back[problem.lens_at, problem.lens_at]
+        more = max(focal_spread**2 - noise * float(back[problem.lens_at, problem.lens_at]), 0.0)
+        lens = more * np.outer(along, along)
     spread = [
-        _by_both(moves, noise * back, together) + extra
+        _by_both(moves, noise * back, together) + [_mean_square(each, lens) for each in moves] + extra
         for moves, extra in ((near, np.array(own)), (list(_far_moves(problem, size)), 0.0))
     ]
     return np.asarray(np.sqrt(np.maximum(*spread) + PICTURE_PX**2))
