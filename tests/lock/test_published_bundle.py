@@ -47,7 +47,7 @@ def published() -> Published:
         float(cameras[:, 1].mean()),
         turns @ turns[0].T,
         centres @ turns[0].T + shifts[0],
-        np.column_stack([local[:, :2] / local[:, 2:], 1 / local[:, 2]]),
+        np.column_stack([local / local[:, 2:], 1 / local[:, 2]]),
     )
     table = np.array(seen)
     views = Views(table[:, 0].astype(np.intp), table[:, 1].astype(np.intp), table[:, 2:])
@@ -67,8 +67,8 @@ def disturbed(scene: Scene, seed: int) -> Scene:
     for k in range(1, len(turns)):
         turns[k] = Rotation.from_rotvec(rng.normal(0, np.radians(1), 3)).as_matrix() @ turns[k]
         places[k] += rng.normal(0, 0.1 * wide, 3)
-    points = scene.points + rng.normal(0, 0.003, scene.points.shape) * [1, 1, 0]
-    points[:, 2] *= np.exp(rng.normal(0, 0.1, len(points)))
+    points = scene.points + rng.normal(0, 0.003, scene.points.shape) * [1, 1, 0, 0]
+    points[:, 3] *= np.exp(rng.normal(0, 0.1, len(points)))
     return Scene(1.15 * scene.focal_px, 0.0, turns, places, points)
 
 
@@ -104,7 +104,7 @@ def test_no_solver_of_scipys_finds_less_to_be_off():
     )
     found = adjust(begun, views, True, True, rounds=80, least_gain=1e-9)
     cameras = len(begun.turns)
-    xyz = np.column_stack([begun.points[:, :2], np.ones(len(chosen))]) / begun.points[:, 2:]
+    xyz = begun.points[:, :3] / begun.points[:, 3:]
     turns = Rotation.from_matrix(begun.turns[1:]).as_rotvec()
     start = np.concatenate([[begun.focal_px, begun.distortion], turns.ravel(), begun.places[1:].ravel(), xyz.ravel()])
     moves = 3 * (cameras - 1)

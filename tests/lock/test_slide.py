@@ -14,7 +14,7 @@ COUNT, NOISE = 24, 0.15
 def far_places(focal):
     """Places hung far off over the first camera's picture, as points of a lock that has a focal length."""
     x, y = (each.reshape(-1) for each in np.meshgrid([-448, 0, 448.0], [-252, 0, 252.0]))
-    return np.column_stack([x / focal, y / focal, np.zeros(9)])
+    return np.column_stack([x / focal, y / focal, np.ones(9), np.zeros(9)])
 
 
 def seen_far(scene):

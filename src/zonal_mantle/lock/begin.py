@@ -8,11 +8,23 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..shot.lock import Lock
-from ..words import say
+from ..words import mark, say
 from .bundle import Scene, adjust
 from .errors import LockError
 from .features import Track
-from .scene import LEAST_TRACKS, explained, only, placed, triangulated, two_view, views_of, with_points
+from .grow import grown
+from .scene import (
+    LEAST_TRACKS,
+    error_of,
+    explained,
+    inside_out,
+    only,
+    placed,
+    triangulated,
+    two_view,
+    views_of,
+    with_points,
+)
 
 Matrix = NDArray[np.float64]
 Progress = Callable[[float, str], None]
@@ -20,7 +32,9 @@ Progress = Callable[[float, str], None]
 FIRST_FRAMES = 9
 USUAL_FOCALS = (0.8, 1.2, 2.0, 3.5)  # frame widths (common practice)
 MOST_STARTS = 3  # that are followed to the end, of all that are begun
-WELL_EXPLAINED = 0.5  # of the tracks
+WELL_EXPLAINED = 0.8  # of the tracks
+SHARED = 0.3  # of the reference frame's features, that a frame of the first scene must see
+UNPLACED = mark("Too few features could be placed in space. Is the focal length right?")
 
 
 def begun_scene(
@@ -32,17 +46,17 @@ def begun_scene(
     rough: dict[int, Matrix],
     progress: Progress,
 ) -> tuple[Scene, list[Track], list[int]]:
-    """A scene of some frames that explains most tracks, out of several starts; then all other frames added.
+    """A scene of some frames that explains most tracks, out of several starts; then all other frames added: those that
+    share enough with the reference frame at once, then one by one.
 
     The starts: the turns found without any parallax, with a steady way along each axis and its reverse; and two frames'
     essential matrix with the others placed from what those two see.
     """
-    start, middle = lock.reference_frame, np.array(size) / 2
-    some = sorted({start, *np.linspace(frames[0], frames[-1], FIRST_FRAMES).round().astype(int).tolist()})
+    start, middle, part = lock.reference_frame, np.array(size) / 2, _sharing(tracks, frames, lock.reference_frame)
+    some = sorted({start, *np.linspace(part[0], part[-1], FIRST_FRAMES).round().astype(int).tolist()})
     order = [start, *(frame for frame in some if frame != start)]
     index = {frame: k for k, frame in enumerate(order)}
-    few = [Track({f: p for f, p in track.places.items() if f in index}) for track in tracks]
-    few = [track for track in few if track.life >= 3]
+    few = [each for each in (only(track, index) for track in tracks) if each.life >= 3]
     given = lock.lens.given and lock.lens.focal_px is not None
     turns = np.array([rough.get(frame, np.eye(3)) for frame in order])
     span = np.array([(frame - start) / max(len(frames) - 1, 1) for frame in order])[:, None]
@@ -50,10 +64,10 @@ def begun_scene(
     starts = [with_points(few, index, turns, span * way, guess, middle) for way in ways]
     starts += [_two_view_start(few, order, turns, guess, middle, sign) for sign in (1, -1)]
 
-    def adjusted(scene: Scene, used: list[Track]) -> tuple[float, Scene]:
+    def adjusted(scene: Scene, used: list[Track]) -> tuple[float, Scene, list[Track]]:
         views = views_of(used, index, middle)
         scene = adjust(scene, views, not given, rounds=20, least_gain=3e-3)
-        return (explained(scene, views) if 0.3 < scene.focal_px / size[0] < 15 else 0.0), scene
+        return (explained(scene, views) if 0.3 < scene.focal_px / size[0] < 15 else 0.0), scene, used
 
     begun: list[tuple[float, Scene, list[Track]]] = []
     for count, each in enumerate(starts):
@@ -68,7 +82,7 @@ def begun_scene(
         progress(0.32 + 0.05 * count / MOST_STARTS, say("{name}: first scene", name=lock.name))
         found.append(adjusted(scene, used))
     for share in USUAL_FOCALS:  # a camera that hardly turned tells no focal length: the usual ones are tried
-        if given or max((score for score, _ in found), default=0.0) > WELL_EXPLAINED * len(few):
+        if given or max((each[0] for each in found), default=0.0) > WELL_EXPLAINED * len(few):
             break
         each = _two_view_start(few, order, turns, share * size[0], middle, 1)
         if each is not None:
@@ -83,7 +97,45 @@ def begun_scene(
                 start=start,
             )
         )
-    return _all_frames(best[1], order, tracks, frames, middle)
+    first = _right_way_round(best[1], best[2], index, middle, not given)
+    near = tracks if len(part) == len(frames) else [only(track, part) for track in tracks]
+    scene, used, order = _all_frames(first, order, near, part, middle)
+    if len(part) == len(frames):
+        return scene, used, order
+    views = views_of(used, {frame: k for k, frame in enumerate(order)}, middle)
+    scene = adjust(scene, views, not given, rounds=12, least_gain=1e-2)
+
+    def report(share: float) -> None:
+        progress(0.37, say("{name}: {share:.0%} of the frames", name=lock.name, share=share))
+
+    whole = grown(scene, order, tracks, frames, middle, not given, report)
+    if whole is None:
+        raise LockError(say(UNPLACED))
+    return whole
+
+
+def _right_way_round(
+    scene: Scene, used: list[Track], index: dict[int, int], middle: NDArray, free_focal: bool
+) -> Scene:
+    """The scene, or with near and far exchanged, whichever explains more."""
+    views = views_of(used, index, middle)
+    both = [adjust(each, views, free_focal, rounds=20, least_gain=1e-3) for each in (scene, inside_out(scene))]
+    return min(both, key=lambda each: error_of(each, views))
+
+
+def _sharing(tracks: list[Track], frames: range, start: int) -> range:
+    """The frames about the reference frame that share enough features with it."""
+    mine = [track for track in tracks if start in track.places]
+    least = max(2 * LEAST_TRACKS, SHARED * len(mine))
+    ends = []
+    for way in (-1, 1):
+        end = start
+        while end + way in frames and sum(end + way in track.places for track in mine) >= least:
+            end += way
+        ends.append(end)
+    few = FIRST_FRAMES - 1  # as many frames are needed
+    low = max(min(ends[0], ends[1] - few), frames[0])
+    return range(low, min(max(ends[1], low + few), frames[-1]) + 1)
 
 
 def _two_view_start(
@@ -142,5 +194,5 @@ def _all_frames(
     all_index = {frame: k for k, frame in enumerate(whole)}
     both = with_points(tracks, all_index, np.array(turns), np.array(places), scene.focal_px, middle)
     if both is None:
-        raise LockError(say("Too few features could be placed in space. Is the focal length right?"))
+        raise LockError(say(UNPLACED))
     return both[0], both[1], whole

@@ -15,10 +15,10 @@ ROBUST_PX = 0.35  # about three times what a good feature is off by
 
 @dataclass
 class Scene:
-    """Cameras and points. A point is (a, b, w): it lies along (a, b, 1) from the first camera, at the depth 1 / w, so
-    that what is very far is simply w = 0.
+    """Cameras and points. A point is (x, y, z, w), in the first camera's axes: it lies along (x, y, z), at the distance
+    1 / w times its length, so that what is very far is simply w = 0.
 
-    turns : (n, 3, 3) first camera's axes to each camera's; places: (n, 3), in the first camera's axes.
+    turns : (n, 3, 3) first camera's axes to each camera's; places: (n, 3), in the first camera's axes; points: (p, 4).
     """
 
     focal_px: float
@@ -55,36 +55,62 @@ def _turned(small: NDArray) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     return eye + a * k + b * k @ k, eye + b * k + c * k @ k
 
 
-class Problem:
-    """Residuals and their Jacobian, as functions of one vector: small turns and moves of all cameras but the first,
-    the logarithm of the focal length and the distortion where they are free, points."""
+def _across(away: NDArray) -> NDArray[np.float64]:
+    """Two directions square to each (n, 3) direction and to one another, (n, 3, 2)."""
+    least = np.eye(3)[np.abs(away).argmin(axis=1)]
+    one = np.cross(away, least)
+    one /= np.linalg.norm(one, axis=1)[:, None]
+    return np.stack([one, np.cross(away, one)], axis=2)
 
-    def __init__(self, scene: Scene, views: Views, free_focal: bool, free_bend: bool, only_turns: bool = False) -> None:
+
+class Problem:
+    """Residuals and their slopes, as functions of one vector: small turns and moves of all cameras that move, the
+    logarithm of the focal length and the distortion where they are free, and of each point two small numbers across
+    its direction and w.
+
+    Parameters
+    ----------
+    moving : (cameras) bool, which cameras are free; all but the first by default.
+    """
+
+    def __init__(
+        self, scene: Scene, views: Views, free_focal: bool, free_bend: bool, only_turns: bool = False,
+        moving: NDArray[np.bool_] | None = None,
+    ) -> None:  # fmt: skip
         self.scene, self.views, self.free_focal, self.free_bend = scene, views, free_focal, free_bend
         self.only_turns = only_turns
         self.cameras, self.count = len(scene.turns), len(scene.points)
-        self.lens_at = 6 * (self.cameras - 1)
+        self.moving = np.arange(self.cameras) > 0 if moving is None else moving
+        self.slot = np.where(self.moving, np.cumsum(self.moving) - 1, -1)
+        self.lens_at = 6 * int(self.moving.sum())
         self.points_at = self.lens_at + int(free_focal) + int(free_bend)
         self.size = self.points_at + 3 * self.count
+        length = np.linalg.norm(scene.points[:, :3], axis=1)[:, None]
+        self.away, self.near = scene.points[:, :3] / length, scene.points[:, 3:] / length
+        self.across = _across(self.away)
 
     def start(self) -> NDArray[np.float64]:
         """The vector of the scene as it is."""
         out = np.zeros(self.size)
         moves = out[: self.lens_at].reshape(-1, 6)
-        moves[:, 3:] = self.scene.places[1:]
+        moves[:, 3:] = self.scene.places[self.moving]
         if self.free_bend:
             out[self.points_at - 1] = self.scene.distortion
-        out[self.points_at :] = self.scene.points.reshape(-1)
+        out[self.points_at :].reshape(-1, 3)[:, 2:] = self.near
         return out
 
     def unpacked(self, values: NDArray) -> tuple[Scene, NDArray[np.float64]]:
         """The scene that a vector means, and the left Jacobians of its turns."""
-        moves = values[: self.lens_at].reshape(-1, 6)
-        turns, left = _turned(np.concatenate([np.zeros((1, 3)), moves[:, :3]]))
+        moves, small, places = values[: self.lens_at].reshape(-1, 6), np.zeros((self.cameras, 3)), self.scene.places
+        small[self.moving] = moves[:, :3]
+        turns, left = _turned(small)
         focal = self.scene.focal_px * (float(np.exp(np.clip(values[self.lens_at], -4, 4))) if self.free_focal else 1.0)
         bend = float(values[self.points_at - 1]) if self.free_bend else self.scene.distortion
-        places = np.concatenate([np.zeros((1, 3)), moves[:, 3:]])
-        return Scene(focal, bend, turns @ self.scene.turns, places, values[self.points_at :].reshape(-1, 3)), left
+        places = places.copy()
+        places[self.moving] = moves[:, 3:]
+        three = values[self.points_at :].reshape(-1, 3)
+        away = self.away + np.einsum("nij,nj->ni", self.across, three[:, :2])
+        return Scene(focal, bend, turns @ self.scene.turns, places, np.column_stack([away, three[:, 2]])), left
 
     def residuals(self, values: NDArray) -> NDArray[np.float64]:
         """Seen minus measured, px, x and y of each view in turn."""
@@ -96,10 +122,8 @@ class Problem:
         scene, left = self.unpacked(values)
         camera, point = self.views.camera, self.views.point
         turns, places = scene.turns[camera], scene.places[camera]
-        a = scene.points[point]
-        ray = np.concatenate([a[:, :2], np.ones((len(a), 1))], axis=1)
-        away = ray - a[:, 2:] * places
-        local = np.einsum("nij,nj->ni", turns, away)
+        near = scene.points[point, 3:]
+        local = np.einsum("nij,nj->ni", turns, scene.points[point, :3] - near * places)
         z = local[:, 2]
         flat = local[:, :2] / z[:, None]
         square = (flat**2).sum(axis=1)
@@ -111,10 +135,11 @@ class Problem:
         by_local[:, :, 2] = -flat / z[:, None]
         by_local = by_flat @ by_local
         by_turn = by_local @ (-skew(local)) @ left[camera]
-        by_place = by_local @ (-a[:, 2, None, None] * turns)
+        by_world = by_local @ turns
+        by_place = -near[:, :, None] * by_world
         by_point = np.empty((len(z), 2, 3))
-        by_point[:, :, :2] = by_local @ turns[:, :, :2]
-        by_point[:, :, 2] = np.einsum("nij,nj->ni", by_local @ turns, -places)
+        by_point[:, :, :2] = by_world @ self.across[point]
+        by_point[:, :, 2] = np.einsum("nij,nj->ni", by_world, -places)
         if self.only_turns:  # what does not depend on anything stays where it is
             by_place, by_point[:, :, 2] = np.zeros_like(by_place), 0.0
         by_lens = [f * (1 + bend * square)[:, None] * flat] if self.free_focal else []
@@ -139,7 +164,7 @@ class Normal:
 
     Attributes
     ----------
-    cameras : (k, k), k = six numbers for each camera but the first, and the lens; points: (p, 3, 3).
+    cameras : (k, k), k = six numbers for each camera that moves, and the lens; points: (p, 3, 3).
     tied : (k, p, 3), cameras to points. side, point_side: (k) and (p, 3), the right sides.
     """
 
@@ -149,17 +174,16 @@ class Normal:
         weighed = weights.reshape(-1, 2)[:, :1, None]
         off = rest.reshape(-1, 2)
         by_camera, by_point = weighed * slopes.camera, weighed * slopes.point
-        self.moved = views.camera > 0
+        self.moved = problem.moving[views.camera]
         self.point_of = views.point
-        self.rows = 6 * (views.camera - 1)[:, None] + np.arange(6)
+        self.rows = 6 * problem.slot[views.camera][:, None] + np.arange(6)
         own = _summed(np.einsum("nki,nkj->nij", by_camera, slopes.camera), views.camera, problem.cameras)
         self.cameras = np.zeros((k, k))
-        for n in range(problem.cameras - 1):
-            self.cameras[6 * n : 6 * n + 6, 6 * n : 6 * n + 6] = own[n + 1]
+        for n, camera in enumerate(np.flatnonzero(problem.moving)):
+            self.cameras[6 * n : 6 * n + 6, 6 * n : 6 * n + 6] = own[camera]
         self.side = np.zeros(k)
-        self.side[: self.lens_at] = _summed(np.einsum("nki,nk->ni", by_camera, off), views.camera, problem.cameras)[
-            1:
-        ].reshape(-1)
+        pulls = _summed(np.einsum("nki,nk->ni", by_camera, off), views.camera, problem.cameras)
+        self.side[: self.lens_at] = pulls[problem.moving].reshape(-1)
         self.points = _summed(np.einsum("nki,nkj->nij", by_point, slopes.point), views.point, self.count)
         self.point_side = _summed(np.einsum("nki,nk->ni", by_point, off), views.point, self.count)
         self.view_ties = np.einsum("nki,nkj->nij", by_camera, slopes.point)
@@ -167,7 +191,7 @@ class Normal:
         if k > self.lens_at:
             lens = slice(self.lens_at, k)
             both = _summed(np.einsum("nki,nkj->nij", by_camera, slopes.lens), views.camera, problem.cameras)
-            self.cameras[: self.lens_at, lens] = both[1:].reshape(-1, k - self.lens_at)
+            self.cameras[: self.lens_at, lens] = both[problem.moving].reshape(-1, k - self.lens_at)
             self.cameras[lens, : self.lens_at] = self.cameras[: self.lens_at, lens].T
             self.cameras[lens, lens] = np.einsum("nki,nkj->ij", weighed * slopes.lens, slopes.lens)
             self.side[lens] = np.einsum("nki,nk->i", weighed * slopes.lens, off)
@@ -219,8 +243,7 @@ def _summed(values: NDArray, where: NDArray, count: int) -> NDArray[np.float64]:
 def pictured(scene: Scene, views: Views) -> NDArray[np.float64]:
     """Where the scene's points are seen, (n, 2) from the frame's middle."""
     a = scene.points[views.point]
-    ray = np.concatenate([a[:, :2], np.ones((len(a), 1))], axis=1)
-    local = np.einsum("nij,nj->ni", scene.turns[views.camera], ray - a[:, 2:] * scene.places[views.camera])
+    local = np.einsum("nij,nj->ni", scene.turns[views.camera], a[:, :3] - a[:, 3:] * scene.places[views.camera])
     flat = local[:, :2] / np.where(np.abs(local[:, 2:]) < 1e-6, 1e-6, local[:, 2:])
     square = (flat**2).sum(axis=1, keepdims=True)
     return np.asarray(scene.focal_px * flat * (1 + scene.distortion * square))
@@ -242,15 +265,16 @@ def adjust(
     least_gain: float = 1e-5,
     report: Callable[[], None] = lambda: None,
     only_turns: bool = False,
+    moving: NDArray[np.bool_] | None = None,
 ) -> Scene:
-    """The scene for which the views fit best, robustly. The first camera stays; the size of the whole is left as it
-    was. With `only_turns` no camera moves from its place and no point from its depth.
+    """The scene for which the views fit best, robustly. The first camera stays, or those that are not `moving`; the
+    size of the whole is left as it was. With `only_turns` no camera moves from its place and no point from its depth.
 
     References
     ----------
     Triggs et al. 2000. Levenberg–Marquardt on the sparse Jacobian, reweighted for a soft ℓ1 loss.
     """
-    problem = Problem(scene, views, free_focal, free_bend, only_turns)
+    problem = Problem(scene, views, free_focal, free_bend, only_turns, moving)
     values, damping = problem.start(), 1e-3
     rest = problem.residuals(values)
     cost, weights = robust(rest)
@@ -272,9 +296,9 @@ def adjust(
             break
     out, _ = problem.unpacked(values)
     before, after = np.linalg.norm(scene.places, axis=1).max(), np.linalg.norm(out.places, axis=1).max()
-    if before > 0 and after > 0:
+    if moving is None and before > 0 and after > 0:
         grow = before / after
         out.places = out.places * grow
-        out.points = out.points / [1, 1, grow]
+        out.points = out.points / [1, 1, 1, grow]
     out.turns = np.array([cv2.Rodrigues(cv2.Rodrigues(turn)[0])[0] for turn in out.turns])
     return out

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from ..geometry import DEFAULT_FOCAL, camera_matrix
 from ..shot.lock import Lock, LockFrame, ScenePoint
 from ..words import say
+from .again import found_again
 from .align import Fit
 from .begin import begun_scene
 from .bundle import Scene, Views, adjust, pictured
@@ -23,7 +24,7 @@ from .pan import solve_turn
 from .plane import check_start
 from .residual import likely
 from .runs import SoFar, flat, triple, unseen
-from .scene import LEAST_TRACKS, views_of, without_outliers
+from .scene import LEAST_TRACKS, error_of, inside_out, only, views_of, with_points, without_outliers
 from .slide import slides_px
 
 Array = NDArray[np.float32]
@@ -33,8 +34,10 @@ Progress = Callable[[float, str], None]
 ONLY_TURNED_PX = 0.35  # where turning alone explains the tracks this well there is nothing to find depth by
 OUTLIERS = (8, 6, 5, 4, 4)  # views off by more medians than this go, round by round
 LEAST_OUTLIER_PX = 0.3
+FOUND_AGAIN = 2  # rounds, after which features are looked for where the scene has them
 WORST_PX = 0.6  # common practice: nothing is hung on a camera whose points are off by more
 POINTS_KEPT = 400
+MOST_TRIES = 300  # of four features; where they are not one plane none is right, and rough turns are all that is wanted
 LEAST_SEEN, UNKNOWN_PX = 4, 9.0  # views of a frame, below which its camera is not known, and what is said of it
 
 
@@ -61,13 +64,19 @@ def solve_camera(
     tracks = follow_features(feed_of, cover_of, frames, lambda s, w: progress(0.45 * s, w), lock.name)
     feed = feed_of(lock.reference_frame)
     size = (feed.shape[1], feed.shape[0])
-    return camera_from_tracks(lock, tracks, frames, size, lambda s, w: progress(0.45 + 0.55 * s, w), so_far)
+
+    def again(scene: Scene, tracks: list[Track], order: list[int], report: Callable[[float], None]) -> list[Track]:
+        return found_again(scene, tracks, order, feed_of, cover_of, report)
+
+    return camera_from_tracks(lock, tracks, frames, size, lambda s, w: progress(0.45 + 0.55 * s, w), so_far, again)
 
 
 def camera_from_tracks(
-    lock: Lock, tracks: list[Track], frames: range, size: tuple[int, int], progress: Progress, so_far: SoFar = unseen
-) -> Lock:
-    """As `solve_camera`, from tracks that are there. The whole camera is there from its first adjustment on."""
+    lock: Lock, tracks: list[Track], frames: range, size: tuple[int, int], progress: Progress, so_far: SoFar = unseen,
+    again: Callable[[Scene, list[Track], list[int], Callable[[float], None]], list[Track]] | None = None,
+) -> Lock:  # fmt: skip
+    """As `solve_camera`, from tracks that are there. The whole camera is there from its first adjustment on; `again`
+    finds features where the scene says that they are (`again.found_again`)."""
     start, middle = lock.reference_frame, np.array(size) / 2
     alive = {frame: sum(frame in track.places for track in tracks) for frame in frames}
     thin = [frame for frame in frames if alive[frame] < LEAST_TRACKS]
@@ -99,31 +108,60 @@ def camera_from_tracks(
 
     def report() -> None:
         steps[0] += 1
-        progress(
-            min(0.4 + 0.008 * steps[0], 0.98), say("{name}: adjusting {count} points", name=lock.name, count=len(used))
-        )
+        progress(min(0.4 + 0.008 * steps[0], 0.98), say("{name}: adjusting the scene", name=lock.name))
 
-    given = lock.lens.given
-    for widest in OUTLIERS:
-        views = views_of(used, index, middle)
-        scene = adjust(scene, views, not given, False, 20, 1e-3, report)
-        off = np.linalg.norm(pictured(scene, views) - views.seen, axis=1)
-        scene, used = without_outliers(scene, used, off, max(LEAST_OUTLIER_PX, widest * float(np.median(off))))
-        if len(used) < LEAST_TRACKS:
-            raise LockError(
-                say(
-                    "Only {count} features move as parts of one still scene. Exclude what moves by drop shapes.",
-                    count=len(used),
+    def seek(share: float) -> None:
+        progress(0.55 + 0.1 * share, say("{name}: features found again", name=lock.name))
+
+    given, bends, cut = lock.lens.given, lock.lens.solve_distortion, _unreached(frames, order)
+
+    def settled(scene: Scene, used: list[Track]) -> tuple[Scene, list[Track], Views]:
+        """Adjusted, without what does not fit, and with what was found again."""
+        for turn, widest in enumerate(OUTLIERS):
+            if turn == FOUND_AGAIN and again is not None:
+                used = again(scene, used, order, seek)
+            views = views_of(used, index, middle)
+            scene = adjust(scene, views, not given, False, 20, 1e-3, report)
+            off = np.linalg.norm(pictured(scene, views) - views.seen, axis=1)
+            scene, used = without_outliers(scene, used, off, max(LEAST_OUTLIER_PX, widest * float(np.median(off))))
+            if len(used) < LEAST_TRACKS:
+                raise LockError(
+                    say(
+                        "Only {count} features move as parts of one still scene. Exclude what moves by drop shapes.",
+                        count=len(used),
+                    )
                 )
-            )
-        so_far(partial(_as_lock, lock, scene, used, views_of(used, index, middle), order, size, None))
-    views = views_of(used, index, middle)
-    scene = adjust(scene, views, not given, lock.lens.solve_distortion, 40, 1e-5, report)
-    alone = turning(scene, views, not given, lock.lens.solve_distortion)
+            so_far(partial(_as_lock, lock, scene, used, views_of(used, index, middle), order, size, cut))
+        views = views_of(used, index, middle)
+        return adjust(scene, views, not given, bends, 40, 1e-5, report), used, views
+
+    scene, used, views = settled(scene, used)
+    other = adjust(inside_out(scene), views, not given, bends, 30, 1e-4, report)
+    if error_of(other, views) < error_of(scene, views):
+        again_used = [only(track, index) for track in still]
+        begun = with_points(again_used, index, other.turns, other.places, other.focal_px, middle)
+        if begun is not None:
+            other, (scene, used, views) = scene, settled(*begun)
+    alone = turning(scene, views, not given, bends)
     if alone.explains_all:
         raise _only_turned(alone.turning_px)
-    told = None if given else focal_interval(scene, views, lock.lens.solve_distortion, report)
-    return _as_lock(lock, scene, used, views, order, size, told)
+    told = None if given else focal_interval(scene, views, bends, report)
+    return _as_lock(lock, scene, used, views, order, size, cut, told)
+
+
+def _unreached(frames: range, order: list[int]) -> list[str]:
+    """Where a scene that was grown could go no further, either way."""
+    ends = [(say("Forward"), max(order) + 1), (say("Backward"), min(order) - 1)]
+    return [
+        say(
+            "{side}: lost on frame {frame}: too few features are seen there whose places are known. The shot may "
+            "have a cut there; a camera lock of its own may hold beyond it.",
+            side=side,
+            frame=frame,
+        )
+        for side, frame in ends
+        if frame in frames
+    ]
 
 
 def _only_turned(off_px: float) -> OnlyTurned:
@@ -181,7 +219,7 @@ def _link(tracks: list[Track], a: int, b: int) -> Link | None:
     if len(pairs) < 12:
         return None
     source, target = np.array(pairs).transpose(1, 0, 2)
-    matrix, _ = cv2.findHomography(source, target, cv2.RANSAC, 1.0)
+    matrix, _ = cv2.findHomography(source, target, cv2.RANSAC, 1.0, maxIters=MOST_TRIES)
     if matrix is None:
         return None
     low, high = np.percentile(source, 5, axis=0), np.percentile(source, 95, axis=0)
@@ -210,7 +248,7 @@ def turning_error(tracks: list[Track], frames: range, turns: dict[int, Matrix], 
 
 def _as_lock(
     lock: Lock, scene: Scene, tracks: list[Track], views: Views, order: list[int], size: tuple[int, int],
-    told: FocalInterval | None,
+    cut: list[str], told: FocalInterval | None = None,
 ) -> Lock:  # fmt: skip
     off = np.linalg.norm(pictured(scene, views) - views.seen, axis=1)
     k = camera_matrix(scene.focal_px, size)
@@ -231,13 +269,13 @@ def _as_lock(
         )
     errors = np.sqrt(np.bincount(views.point, off**2) / np.maximum(np.bincount(views.point), 1))
     points = [
-        ScenePoint(place=triple(np.array([a, b, 1.0]) / w), error_px=float(error), seen=track.life)
-        for (a, b, w), error, track in zip(scene.points, errors, tracks)
-        if w > 1e-4
+        ScenePoint(place=triple(point[:3] / point[3]), error_px=float(error), seen=track.life)
+        for point, error, track in zip(scene.points, errors, tracks)
+        if point[3] > 1e-4
     ]
     points.sort(key=lambda each: (-each.seen, each.error_px))
     rms = float(np.sqrt((off**2).mean()))
-    lost = (
+    lost = cut + (
         [
             say(
                 "The points are off by {rms:.2f} px; things can be hung on it below {worst_px} px.",

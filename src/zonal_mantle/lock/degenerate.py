@@ -18,24 +18,27 @@ import numpy as np
 
 from ..shot.lock import Lens
 from ..words import say
-from .bundle import Scene, Views, adjust, pictured
+from .bundle import Problem, Scene, Views, adjust, pictured
 
 NO_MORE = 1.09  # times: where turning alone leaves no more than this, moving explains nothing but its own freedom
+LEAST_DEPTH = 200.0  # times the power of what strays square to depth, that depths must explain
 CLEARLY = 6.0  # times: where turning leaves so much more after a few rounds, the camera moved
 STEPS = (1.1, 1.25, 1.6, 2.5, 5.0, 12.0, 30.0)  # factors that a focal length is tried at to either side
 SAME_FIT = 1.01  # a mean error that is larger by less is no worse: tracks err together, not each by itself
 
 
 class Turning(NamedTuple):
-    """Error of a view by turning alone and by moving, px, each by its own freedom."""
+    """Error of a view by turning alone and by moving, px, each by its own freedom; and how many times more depths move
+    the tracks than these stray, in the same course, square to where depths could move them."""
 
     turning_px: float
     moving_px: float
+    stands_out: float
 
     @property
     def explains_all(self) -> bool:
-        """Whether moving adds nothing."""
-        return self.turning_px <= NO_MORE * self.moving_px
+        """Whether moving adds nothing, or no more than tracks stray by themselves."""
+        return self.turning_px <= NO_MORE * self.moving_px or self.stands_out < LEAST_DEPTH
 
 
 def spread_px(scene: Scene, views: Views, unknowns: int) -> float:
@@ -64,7 +67,21 @@ def turning(scene: Scene, views: Views, free_focal: bool, free_bend: bool = Fals
         alone = spread_px(flat, views, unknowns)
         if alone > CLEARLY * moving:
             break  # no more rounds would close that
-    return Turning(alone, moving)
+    return Turning(alone, moving, _depth_stands_out(scene, views))
+
+
+def _depth_stands_out(scene: Scene, views: Views) -> float:
+    """The power by which depths move the tracks against that of what the tracks are off by in the same course, turned
+    by a right angle, where no depth could move them: a track that drifts does so either way."""
+    problem = Problem(scene, views, False, False)
+    values = problem.start()
+    along = problem.slopes(values).point[:, :, 2]  # how a view moves with its point's w
+    rest = problem.residuals(values).reshape(-1, 2)
+    square = np.stack([-along[:, 1], along[:, 0]], axis=1)
+    power = np.bincount(views.point, (along**2).sum(axis=1)) + 1e-12
+    depth = problem.near[:, 0] - np.median(problem.near[:, 0])
+    stray = np.bincount(views.point, (rest * square).sum(axis=1)) / power
+    return float((depth**2 * power).sum() / max((stray**2 * power).sum(), 1e-12))
 
 
 def _turns_alone(scene: Scene, views: Views) -> np.ndarray:
@@ -97,8 +114,7 @@ def _rays(scene: Scene, views: Views) -> np.ndarray:
     """Points infinitely far off, each the mean of the directions that it is seen in."""
     world = np.einsum("nji,nj->ni", scene.turns[views.camera], _directions(views.seen, scene.focal_px))
     sums = np.stack([np.bincount(views.point, world[:, k], len(scene.points)) for k in range(3)], axis=1)
-    sums[:, 2] = np.maximum(sums[:, 2], 1e-9)
-    return np.column_stack([sums[:, 0] / sums[:, 2], sums[:, 1] / sums[:, 2], np.zeros(len(sums))])
+    return np.column_stack([sums / np.linalg.norm(sums, axis=1, keepdims=True), np.zeros(len(sums))])
 
 
 class FocalInterval(NamedTuple):

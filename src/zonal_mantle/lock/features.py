@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 import cv2
@@ -18,14 +18,25 @@ CELLS = (8, 5)  # the frame is filled evenly
 WINDOW = (21, 21)
 BACK_PX = 0.35  # a feature must come back to within this
 AGREE_PX = 1.5  # its first pattern and that of the frame before must lead to the same place
+HALF_PX = 32  # of a pattern's side
 LEAST_LIFE = 6  # frames; a shorter track says nothing
+
+
+@dataclass(frozen=True)
+class Pattern:
+    """What a feature looks like: eight bits about it, and where in them it lies, in whole and parts of their pixels."""
+
+    frame: int
+    codes: Codes
+    at: tuple[float, float]
 
 
 @dataclass
 class Track:
-    """One feature: where it was seen, by frame, in plate pixels."""
+    """One feature: where it was seen, by frame, in plate pixels, and what it looked like first."""
 
     places: dict[int, tuple[float, float]] = field(default_factory=dict)
+    pattern: Pattern | None = None
 
     @property
     def life(self) -> int:
@@ -68,7 +79,7 @@ def follow_features(
     last: Codes | None = None
     for count, frame in enumerate(frames):
         progress(count / len(frames), say("{words}: frame {frame}", words=words, frame=frame))
-        codes = _codes(feed_of(frame))
+        codes = codes_of(feed_of(frame))
         cover = cover_of(frame)
         if last is not None and living:
             living, ended = _carried(living, last, codes, first_codes, cover, frame, window)
@@ -82,10 +93,28 @@ def follow_features(
     return [track for track in done + [each.track for each in living] if track.life >= least]
 
 
-def _codes(feed: Array) -> Codes:
+def codes_of(feed: Array) -> Codes:
     """Eight bits, with the contrast stretched so that little is lost in rounding."""
     low, high = np.percentile(feed[::4, ::4], [0.5, 99.5])
     return np.asarray(np.clip((feed - low) / max(float(high - low), 1e-3) * 235 + 10, 0, 255), np.uint8)
+
+
+def padded_codes(feed: Array) -> Codes:
+    """A frame as patterns are taken from it, with a rim of half a pattern."""
+    return padded(codes_of(feed))
+
+
+def padded(codes: Codes) -> Codes:
+    """The same with its rim repeated."""
+    return np.pad(codes, HALF_PX, mode="edge")
+
+
+def pattern_at(rimmed: Codes, place: Sequence[float] | NDArray[np.float64], frame: int = 0) -> Pattern:
+    """What is seen about a place, px, of a frame that `padded` gave its rim."""
+    x, y = float(place[0]) - 0.5, float(place[1]) - 0.5
+    left, top, side = round(x), round(y), 2 * HALF_PX + 1
+    part = np.ascontiguousarray(rimmed[top : top + side, left : left + side])
+    return Pattern(frame, part, (x - left + HALF_PX, y - top + HALF_PX))
 
 
 def _carried(
@@ -142,7 +171,7 @@ def _born(codes: Codes, cover: Array | None, living: list[_Living], frame: int) 
         free[cv2.erode(cover, np.ones((21, 21))) < 0.5] = 0
     for each in living:
         cv2.circle(free, (int(each.place[0]), int(each.place[1])), 12, 0, -1)
-    out: list[_Living] = []
+    out, rimmed = list[_Living](), padded(codes)
     per = -(-WANTED // (CELLS[0] * CELLS[1]))
     for j in range(CELLS[1]):
         for i in range(CELLS[0]):
@@ -162,7 +191,8 @@ def _born(codes: Codes, cover: Array | None, living: list[_Living], frame: int) 
                 place = np.array([x + x0, y + y0], np.float32)
                 if not (12 < place[0] < width - 12 and 12 < place[1] < height - 12):
                     continue
-                track = Track({frame: (float(place[0]) + 0.5, float(place[1]) + 0.5)})
+                at = (float(place[0]) + 0.5, float(place[1]) + 0.5)
+                track = Track({frame: at}, pattern_at(rimmed, at, frame))
                 out.append(_Living(track, frame, place))
     return out
 

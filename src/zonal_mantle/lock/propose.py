@@ -106,7 +106,9 @@ def tried(
         else:
             off = float(np.sqrt(np.mean([entry.residual_px**2 for entry in solved.solved])))
             told = " ".join(solved.lost)
-            words = say("{why} Tried: what is hung on it stays within {off:.2f} px. {told}", why=found.why, off=off, told=told)
+            words = say(
+                "{why} Tried: what is hung on it stays within {off:.2f} px. {told}", why=found.why, off=off, told=told
+            )
             return replace(found, why=words.strip(), expected_px=off, solved=solved)
     if found.kind == "pan":
         try:

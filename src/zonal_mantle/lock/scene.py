@@ -2,39 +2,40 @@
 
 from __future__ import annotations
 
+from collections.abc import Container
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from .bundle import Scene, Views, pictured
+from .bundle import ROBUST_PX, Scene, Views, pictured, robust
 from .features import Track
 
 Matrix = NDArray[np.float64]
 LEAST_TRACKS = 30
+INSIDE_OUT = 0.2  # of the largest nearness, beyond infinity, from which on a point is not merely noisy
 
 
 def triangulated(
-    track: Track, index: dict[int, int], rotation: NDArray, places: NDArray, focal: float, middle: NDArray
+    track: Track, index: dict[int, int], turns: NDArray, places: NDArray, focal: float, middle: NDArray
 ) -> NDArray[np.float64] | None:
-    """(a, b, w) of a track, linear in least squares over all its views; None where it would lie behind the lens."""
-    rows, right = [], []
-    for frame, seen in track.places.items():
-        if frame not in index:
-            continue
-        k = index[frame]
-        u, v = (np.array(seen) - middle) / focal
-        turn, place = rotation[k], places[k]
-        for value, axis in ((u, 0), (v, 1)):
-            # (turn[axis] − value · turn[2]) · ((a, b, 1) − w C) = 0
-            n = turn[axis] - value * turn[2]
-            rows.append([n[0], n[1], -float(n @ place)])
-            right.append(-n[2])
-    if len(rows) < 4:
+    """(x, y, z, w) of a track, linear in least squares over all its views, (x, y, z) of length 1; None for one view, or
+    where it would lie behind the lens."""
+    frames = [frame for frame in track.places if frame in index]
+    if len(frames) < 2:
         return None
-    a, b, w = np.linalg.lstsq(np.array(rows), np.array(right), rcond=None)[0]
-    if not np.isfinite([a, b, w]).all() or abs(a) > 4 or abs(b) > 4:
+    at = [index[frame] for frame in frames]
+    seen = (np.array([track.places[frame] for frame in frames]) - middle) / focal
+    # (turn[axis] − seen · turn[2]) · ((x, y, z) − w C) = 0
+    rows = turns[at, :2] - seen[:, :, None] * turns[at, 2][:, None]
+    last = -np.einsum("nij,nj->ni", rows, places[at])
+    point = np.linalg.svd(np.concatenate([rows, last[:, :, None]], axis=2).reshape(-1, 4))[2][3]
+    length = float(np.linalg.norm(point[:3]))
+    if not np.isfinite(point).all() or length < 1e-9:
         return None
-    return np.array([a, b, w])
+    depths = np.einsum("nj,nj->n", turns[at, 2], point[:3] - point[3] * places[at])
+    point = point / (length * np.sign(np.median(depths) or 1.0))
+    return np.asarray(point) if (depths * np.sign(np.median(depths) or 1.0) > 0).all() else None
 
 
 def with_points(
@@ -56,10 +57,10 @@ def placed(
     seen: list[tuple[NDArray, tuple[float, float]]], focal: float, middle: NDArray
 ) -> tuple[Matrix, NDArray[np.float64]] | None:
     """Turn and place of a camera from points of the scene and where it saw them."""
-    near = [(point, at) for point, at in seen if abs(point[2]) > 1e-4]
+    near = [(point, at) for point, at in seen if point[3] > 1e-4]
     if len(near) < 8:
         return None
-    world = np.array([np.array([p[0], p[1], 1.0]) / p[2] for p, _ in near])
+    world = np.array([point[:3] / point[3] for point, _ in near])
     flat_places = (np.array([at for _, at in near]) - middle) / focal
     ok, turn, shift, _ = cv2.solvePnPRansac(
         world,
@@ -101,6 +102,7 @@ def two_view(a: NDArray, b: NDArray) -> tuple[Matrix, NDArray[np.float64], float
 
 
 def views_of(tracks: list[Track], index: dict[int, int], middle: NDArray) -> Views:
+    """What tracks see, as views of the cameras that `index` gives their frames."""
     camera, point, seen = [], [], []
     for k, track in enumerate(tracks):
         for frame, place in track.places.items():
@@ -110,8 +112,9 @@ def views_of(tracks: list[Track], index: dict[int, int], middle: NDArray) -> Vie
     return Views(np.array(camera), np.array(point), np.array(seen) - middle)
 
 
-def only(track: Track, index: dict[int, int]) -> Track:
-    return Track({frame: place for frame, place in track.places.items() if frame in index})
+def only(track: Track, frames: Container[int]) -> Track:
+    """A track on some frames."""
+    return Track({frame: place for frame, place in track.places.items() if frame in frames}, track.pattern)
 
 
 def without_outliers(scene: Scene, tracks: list[Track], off: NDArray, most_px: float) -> tuple[Scene, list[Track]]:
@@ -123,15 +126,43 @@ def without_outliers(scene: Scene, tracks: list[Track], off: NDArray, most_px: f
         mine = off[place : place + len(frames)]
         place += len(frames)
         good = {frame: track.places[frame] for frame, each in zip(frames, mine) if each < most_px}
-        if len(good) >= max(4, 0.6 * len(frames)) and scene.points[k, 2] > -0.02:
-            kept.append(Track(good))
+        if len(good) >= max(4, 0.6 * len(frames)) and scene.points[k, 3] > -0.02:
+            kept.append(Track(good, track.pattern))
             points.append(scene.points[k])
-    scene.points = np.array(points).reshape(-1, 3)
+    scene.points = np.array(points).reshape(-1, 4)
     return scene, kept
 
 
 def explained(scene: Scene, views: Views) -> float:
-    """How many points a scene explains: of each as much as it is seen before the lens and fits."""
+    """How many points a scene explains: of each as much as it is seen before the lens and fits. One that is turned
+    inside out, the nearest points farther than infinity, explains none."""
     off = np.linalg.norm(pictured(scene, views) - views.seen, axis=1)
     square = np.bincount(views.point, off**2) / np.maximum(np.bincount(views.point), 1)
-    return float((np.exp(-square) * (scene.points[:, 2] > -0.02)).sum())
+    near = scene.points[:, 3]
+    before = near > -min(0.02, INSIDE_OUT * float(np.percentile(np.abs(near), 95)))
+    return float((np.exp(-square) * before).sum())
+
+
+def inside_out(scene: Scene) -> Scene:
+    """The scene with near and far exchanged about their middle, and the cameras going the other way round it: what is
+    seen from afar, or within a narrow view, looks nearly the same (Necker's reversal; R. Szeliski & S. B. Kang, Shape
+    ambiguities in structure from motion, 1997; from memory)."""
+    length = np.linalg.norm(scene.points[:, :3], axis=1)[:, None]
+    away, near = scene.points[:, :3] / length, scene.points[:, 3:] / length
+    middle = float(np.median(near))
+    turns = []
+    for turn, place in zip(scene.turns, scene.places):  # each still sees what lies at the middle where it saw it
+        a, b = away + middle * place, (away - middle * place) @ turn.T
+        a, b = (each / np.linalg.norm(each, axis=1, keepdims=True) for each in (a, b))
+        u, _, vt = np.linalg.svd(b.T @ a)
+        turns.append(u @ np.diag([1, 1, np.linalg.det(u @ vt)]) @ vt)
+    points = np.column_stack([away, np.maximum(2 * middle - near, 0.1 * abs(middle))])
+    return Scene(scene.focal_px, scene.distortion, np.array(turns) @ turns[0].T, -scene.places, points)
+
+
+def error_of(scene: Scene, views: Views) -> float:
+    """Robust mean error of a scene's views, px; infinite where a tenth of the points lie behind the lens."""
+    if np.mean(scene.points[:, 3] < -0.02) > 0.1:
+        return np.inf
+    cost, _ = robust((pictured(scene, views) - views.seen).reshape(-1))
+    return float(ROBUST_PX * np.sqrt((cost / len(views.seen) / 2 + 1) ** 2 - 1))

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .align import PICTURE_PX
-from .bundle import Normal, Problem, Scene, Slopes, Views, robust
+from .bundle import Normal, Problem, Scene, Slopes, Views, pictured, robust
 from .degenerate import spread_px
 
 Matrix = NDArray[np.float64]
@@ -79,14 +79,14 @@ def _mean_square(moves: Matrix, covariance: Matrix) -> float:
     return float(((flat @ covariance) * flat).sum() / len(moves))
 
 
-def _far_moves(problem: Problem, size: tuple[int, int]) -> Matrix:
+def _far_moves(problem: Problem, size: tuple[int, int]) -> list[Matrix]:
     """How what is infinitely far, and was hung at places spread over the first camera's picture, moves in each picture
-    with all cameras and the lens, (cameras, places, 2, k)."""
+    that sees it, with all cameras and the lens: by camera, (places, 2, k)."""
     scene = problem.scene
     across, down = ((np.arange(3) / 2 - 0.5) * GRID_SHARE * each / scene.focal_px for each in size)
     a, b = (each.reshape(-1) for each in np.meshgrid(across, down))
     count, cameras = len(a), problem.cameras
-    places = np.column_stack([a, b, np.zeros(count)])
+    places = np.column_stack([a, b, np.ones(count), np.zeros(count)])
     views = Views(np.repeat(np.arange(cameras), count), np.tile(np.arange(count), cameras), np.zeros((1, 2)))
     seen = Problem(Scene(scene.focal_px, scene.distortion, scene.turns, scene.places, places), views,
                    problem.free_focal, problem.free_bend)  # fmt: skip
@@ -95,9 +95,14 @@ def _far_moves(problem: Problem, size: tuple[int, int]) -> Matrix:
     for camera in range(1, cameras):
         out[camera, :, :, 6 * (camera - 1) : 6 * camera] = slopes.camera[count * camera : count * (camera + 1)]
     if problem.free_focal:  # a place of the picture is another direction where the focal length is another
-        drawn = slopes.lens[..., 0] - np.einsum("nij,nj->ni", slopes.point, places[views.point])
+        length = np.linalg.norm(places[:, :3], axis=1)[:, None]
+        turned = np.einsum("nij,ni->nj", seen.across, -places[:, :3] * [1, 1, 0] / length)
+        drawn = slopes.lens[..., 0] + np.einsum("nij,nj->ni", slopes.point[:, :, :2], turned[views.point])
         out[..., problem.lens_at] = drawn.reshape(cameras, count, 2)
-    return out
+    at = pictured(seen.scene, views).reshape(cameras, count, 2)
+    before = np.einsum("cj,pj->cp", scene.turns[:, 2], places[:, :3]) > 0
+    inside = before & (np.abs(at) < np.array(size) / 2).all(axis=2)
+    return [moves[each] for moves, each in zip(out, inside)]
 
 
 def _inverse(square: Matrix) -> Matrix:
@@ -115,8 +120,8 @@ def _scores(
     """What the views of each point pull the cameras and the lens by, together, (points, k)."""
     views, off = problem.views, (weights * rest).reshape(-1, 2)
     out = np.zeros((problem.count, problem.points_at))
-    moved = views.camera > 0
-    rows = 6 * (views.camera[moved] - 1)[:, None] + np.arange(6)
+    moved = problem.moving[views.camera]
+    rows = 6 * problem.slot[views.camera[moved]][:, None] + np.arange(6)
     np.add.at(out, (views.point[moved][:, None], rows), np.einsum("nki,nk->ni", slopes.camera[moved], off[moved]))
     lens = np.einsum("nki,nk->ni", slopes.lens, off)
     np.add.at(out, (views.point[:, None], np.arange(problem.lens_at, problem.points_at)), lens)
@@ -127,8 +132,8 @@ def _seen_moves(problem: Problem, slopes: Slopes, through: Matrix, views: NDArra
     """How the picture of some views moves with all cameras and the lens, their points following, (n, 2, k)."""
     out = np.zeros((len(views), 2, problem.points_at))
     camera, point = problem.views.camera[views], problem.views.point[views]
-    for n, k in enumerate(camera):
-        if k:
-            out[n, :, 6 * (k - 1) : 6 * k] = slopes.camera[views[n]]
+    for n, k in enumerate(problem.slot[camera]):
+        if k >= 0:
+            out[n, :, 6 * k : 6 * k + 6] = slopes.camera[views[n]]
     out[:, :, problem.lens_at :] = slopes.lens[views]
     return np.asarray(out - slopes.point[views] @ through[:, point].transpose(1, 2, 0))
