@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 from typing import NamedTuple
 
 import numpy as np
@@ -22,6 +23,7 @@ from ..lock import (
     solve_point,
     solve_staying,
 )
+from ..lock.again import found_again
 from ..lock.propose import PARALLAX_PX, Proposal, tried, whole_region
 from ..lock.runs import Direction, SoFar, unseen
 from ..matte import shape_alpha
@@ -265,7 +267,8 @@ def suggest_lock(
     tracks = follow_features(
         look.feed, look.cover, shot.frames, lambda s, w: progress(0.7 * s, w), say("Looking at the shot")
     )
-    found = tried(propose(tracks, shot.frames, shot.size), tracks, shot.frames, shot.size, progress)
+    seek = partial(found_again, feed_of=look.feed, cover_of=look.cover)
+    found = tried(propose(tracks, shot.frames, shot.size), tracks, shot.frames, shot.size, progress, seek)
     lock, reasons = _as_suggested(shot, found), [found.why]
     expected, trouble = found.expected_px, ""
     if found.kind != "camera":

@@ -30,6 +30,7 @@ from .slide import slides_px
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
 Progress = Callable[[float, str], None]
+Seek = Callable[..., list[Track]]  # `again.found_again` that knows the pictures
 
 ONLY_TURNED_PX = 0.35  # where turning alone explains the tracks this well there is nothing to find depth by
 OUTLIERS = (8, 6, 5, 4, 4)  # views off by more medians than this go, round by round
@@ -64,16 +65,13 @@ def solve_camera(
     tracks = follow_features(feed_of, cover_of, frames, lambda s, w: progress(0.45 * s, w), lock.name)
     feed = feed_of(lock.reference_frame)
     size = (feed.shape[1], feed.shape[0])
-
-    def again(scene: Scene, tracks: list[Track], order: list[int], report: Callable[[float], None]) -> list[Track]:
-        return found_again(scene, tracks, order, feed_of, cover_of, report)
-
+    again = partial(found_again, feed_of=feed_of, cover_of=cover_of)
     return camera_from_tracks(lock, tracks, frames, size, lambda s, w: progress(0.45 + 0.55 * s, w), so_far, again)
 
 
 def camera_from_tracks(
     lock: Lock, tracks: list[Track], frames: range, size: tuple[int, int], progress: Progress, so_far: SoFar = unseen,
-    again: Callable[[Scene, list[Track], list[int], Callable[[float], None]], list[Track]] | None = None,
+    again: Seek | None = None,
 ) -> Lock:  # fmt: skip
     """As `solve_camera`, from tracks that are there. The whole camera is there from its first adjustment on; `again`
     finds features where the scene says that they are (`again.found_again`)."""
@@ -119,7 +117,7 @@ def camera_from_tracks(
         """Adjusted, without what does not fit, and with what was found again."""
         for turn, widest in enumerate(OUTLIERS):
             if turn == FOUND_AGAIN and again is not None:
-                used = again(scene, used, order, seek)
+                used = again(scene, used, order, report=seek)
             views = views_of(used, index, middle)
             scene = adjust(scene, views, not given, False, 20, 1e-3, report)
             off = np.linalg.norm(pictured(scene, views) - views.seen, axis=1)

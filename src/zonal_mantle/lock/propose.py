@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ..geometry import DEFAULT_FOCAL, carry
 from ..shot.lock import Lens, Lock, LockKind
 from ..words import say
-from .camera import camera_from_tracks, track_links, turning_error
+from .camera import Seek, camera_from_tracks, track_links, turning_error
 from .errors import LockError, OnlyTurned
 from .features import Track
 from .pan import solve_turn
@@ -88,6 +88,7 @@ def tried(
     frames: range,
     size: tuple[int, int],
     progress: Callable[[float, str], None] = lambda share, words: None,
+    again: Seek | None = None,
 ) -> Proposal:
     """A proposal after it was tried on the features that were followed: with what it can promise, or another in its
     place with the reason why the first would have failed."""
@@ -95,7 +96,7 @@ def tried(
     if found.kind == "camera":
         trial = Lock(id="trial", name="The camera", kind="camera", reference_frame=found.frame)
         try:
-            solved = camera_from_tracks(trial, tracks, frames, size, progress)
+            solved = camera_from_tracks(trial, tracks, frames, size, progress, again=again)
         except OnlyTurned:
             found = replace(
                 found, kind="pan", field_stays=True, region=whole,
