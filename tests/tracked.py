@@ -23,7 +23,7 @@ def small_scene(seed=1, cameras=4, points=30):
     return scene, Views(camera, point, pictured(scene, views))
 
 
-def walked(seed=1, frames=20, way=(0.6, 0.0, 0.1), noise=0.1, moving=0, pan=8.0):
+def walked(seed=1, frames=20, way=(0.6, 0.0, 0.1), noise=0.1, moving=0, pan=8.0, sway=0.01):
     """Tracks of a camera that walks past points 4 to 80 m away."""
     rng = np.random.default_rng(seed)
     world = np.column_stack([rng.uniform(-0.5, 0.5, 160), rng.uniform(-0.28, 0.28, 160), np.ones(160)])
@@ -32,7 +32,7 @@ def walked(seed=1, frames=20, way=(0.6, 0.0, 0.1), noise=0.1, moving=0, pan=8.0)
     for k in range(frames):
         share = k / (frames - 1)
         turn = cv2.Rodrigues(np.radians([0.6 * np.sin(5 * share), pan * share, 0.4 * share]))[0]
-        place = np.array(way) * share + 0.01 * np.sin([9 * share, 7 * share, 5 * share])
+        place = np.array(way) * share + sway * np.sin([9 * share, 7 * share, 5 * share])
         turns.append(turn)
         places.append(place)
         local = (world - place) @ turn.T

@@ -23,7 +23,7 @@ SIZES = 2  # that are gone through; the place is nearly right
 WORTH_SAYING_PX = 0.5
 UNFOLLOWED = mark(
     "The field does not move by {moves} alone: on frame {frame} its corners are off by {px:.1f} px. Choose a fuller "
-    "motion for it."
+    "motion model."
 )
 
 
