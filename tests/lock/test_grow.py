@@ -127,3 +127,18 @@ def test_what_is_found_again_lies_where_it_is(returned):
     assert len(off) > 300
     assert np.median(off) < 0.3
     assert np.mean(np.array(off) > 2) < 0.1
+
+
+def test_where_near_and_far_cannot_be_told_apart_it_is_said_or_the_error_is_large():
+    """A way of a hundredth of the nearest distance, with tracks that drift by as much as depths move them."""
+    rng = np.random.default_rng(1)
+    tracks, _, places = walked(seed=1, way=(0.03, 0, 0), noise=0.1, sway=0.0)
+    drifted = []
+    for track in tracks:
+        x, y = rng.normal(0, 0.6, 2) / 20
+        drifted.append(Track({frame: (at[0] + frame * x, at[1] + frame * y) for frame, at in track.places.items()}))
+    lock = camera_from_tracks(LOCK, drifted, range(1, 21), SIZE, quiet)
+    found = np.array([entry.position for entry in lock.solved])
+    right = (found * places).sum() > 0
+    assert right or any("Near and far may be exchanged" in words for words in lock.lost)
+    assert max(entry.residual_px for entry in lock.solved) > 1

@@ -35,6 +35,8 @@ Seek = Callable[..., list[Track]]  # `again.found_again` that knows the pictures
 ONLY_TURNED_PX = 0.35  # where turning alone explains the tracks this well there is nothing to find depth by
 OUTLIERS = (8, 6, 5, 4, 4)  # views off by more medians than this go, round by round
 LEAST_OUTLIER_PX = 0.3
+CLEARLY_LESS = 0.995  # times the error, from which on a scene that is turned the other way round is the better
+EITHER = 1.02  # times, up to which it is as good
 FOUND_AGAIN = 2  # rounds, after which features are looked for where the scene has them
 WORST_PX = 0.6  # common practice: nothing is hung on a camera whose points are off by more
 POINTS_KEPT = 400
@@ -113,8 +115,9 @@ def camera_from_tracks(
 
     given, bends, cut = lock.lens.given, lock.lens.solve_distortion, _unreached(frames, order)
 
-    def settled(scene: Scene, used: list[Track]) -> tuple[Scene, list[Track], Views]:
-        """Adjusted, without what does not fit, and with what was found again."""
+    def settled(scene: Scene, used: list[Track]) -> tuple[Scene, list[Track], Views, float]:
+        """Adjusted, without what does not fit, with what was found again; and the share of the views that was kept."""
+        believed = 1.0
         for turn, widest in enumerate(OUTLIERS):
             if turn == FOUND_AGAIN and again is not None:
                 used = again(scene, used, order, report=seek)
@@ -122,6 +125,7 @@ def camera_from_tracks(
             scene = adjust(scene, views, not given, False, 20, 1e-3, report)
             off = np.linalg.norm(pictured(scene, views) - views.seen, axis=1)
             scene, used = without_outliers(scene, used, off, max(LEAST_OUTLIER_PX, widest * float(np.median(off))))
+            believed *= sum(track.life for track in used) / len(off)
             if len(used) < LEAST_TRACKS:
                 raise LockError(
                     say(
@@ -129,22 +133,31 @@ def camera_from_tracks(
                         count=len(used),
                     )
                 )
-            so_far(partial(_as_lock, lock, scene, used, views_of(used, index, middle), order, size, cut))
+            so_far(partial(_as_lock, lock, scene, used, views_of(used, index, middle), order, size, cut, believed))
         views = views_of(used, index, middle)
-        return adjust(scene, views, not given, bends, 40, 1e-5, report), used, views
+        return adjust(scene, views, not given, bends, 40, 1e-5, report), used, views, believed
 
-    scene, used, views = settled(scene, used)
+    scene, used, views, believed = settled(scene, used)
     other = adjust(inside_out(scene), views, not given, bends, 30, 1e-4, report)
-    if error_of(other, views) < error_of(scene, views):
+    if error_of(other, views) < CLEARLY_LESS * error_of(scene, views):
         again_used = [only(track, index) for track in still]
         begun = with_points(again_used, index, other.turns, other.places, other.focal_px, middle)
         if begun is not None:
-            other, (scene, used, views) = scene, settled(*begun)
+            scene, used, views, believed = settled(*begun)
+    elif error_of(other, views) < EITHER * error_of(scene, views):
+        cut.append(
+            say(
+                "Near and far may be exchanged: that explains the features to {other:.3f} px, as against {this:.3f} "
+                "px. Let the camera move by more, or give its focal length at the lens.",
+                other=error_of(other, views),
+                this=error_of(scene, views),
+            )
+        )
     alone = turning(scene, views, not given, bends)
     if alone.explains_all:
         raise _only_turned(alone.turning_px)
     told = None if given else focal_interval(scene, views, bends, report)
-    return _as_lock(lock, scene, used, views, order, size, cut, told)
+    return _as_lock(lock, scene, used, views, order, size, cut, believed, told)
 
 
 def _unreached(frames: range, order: list[int]) -> list[str]:
@@ -246,13 +259,13 @@ def turning_error(tracks: list[Track], frames: range, turns: dict[int, Matrix], 
 
 def _as_lock(
     lock: Lock, scene: Scene, tracks: list[Track], views: Views, order: list[int], size: tuple[int, int],
-    cut: list[str], told: FocalInterval | None = None,
+    cut: list[str], believed: float, told: FocalInterval | None = None,
 ) -> Lock:  # fmt: skip
     off = np.linalg.norm(pictured(scene, views) - views.seen, axis=1)
     k = camera_matrix(scene.focal_px, size)
     entries, seen = [], np.bincount(views.camera, minlength=len(order))
     untold = told.spread if told is not None and not told.known else 0.0
-    slides = slides_px(scene, views, size, not lock.lens.given, lock.lens.solve_distortion, untold)
+    slides = slides_px(scene, views, size, not lock.lens.given, lock.lens.solve_distortion, untold, believed)
     for number, frame in enumerate(order):
         motion = k @ scene.turns[number] @ np.linalg.inv(k)
         entries.append(

@@ -13,6 +13,7 @@ from .features import Track
 
 Matrix = NDArray[np.float64]
 LEAST_TRACKS = 30
+MOST_BEYOND = 0.1  # of the points
 INSIDE_OUT = 0.2  # of the largest nearness, beyond infinity, from which on a point is not merely noisy
 
 
@@ -138,9 +139,13 @@ def explained(scene: Scene, views: Views) -> float:
     inside out, the nearest points farther than infinity, explains none."""
     off = np.linalg.norm(pictured(scene, views) - views.seen, axis=1)
     square = np.bincount(views.point, off**2) / np.maximum(np.bincount(views.point), 1)
+    return float((np.exp(-square) * ~_beyond(scene)).sum())
+
+
+def _beyond(scene: Scene) -> NDArray[np.bool_]:
+    """Which points lie farther than infinity, by more than noise."""
     near = scene.points[:, 3]
-    before = near > -min(0.02, INSIDE_OUT * float(np.percentile(np.abs(near), 95)))
-    return float((np.exp(-square) * before).sum())
+    return np.asarray(near < -min(0.02, INSIDE_OUT * float(np.percentile(np.abs(near), 95))))
 
 
 def inside_out(scene: Scene) -> Scene:
@@ -161,8 +166,9 @@ def inside_out(scene: Scene) -> Scene:
 
 
 def error_of(scene: Scene, views: Views) -> float:
-    """Robust mean error of a scene's views, px; infinite where a tenth of the points lie behind the lens."""
-    if np.mean(scene.points[:, 3] < -0.02) > 0.1:
+    """Robust mean error of a scene's views, px; infinite where it is turned inside out."""
+    if np.mean(_beyond(scene)) > MOST_BEYOND:
         return np.inf
     cost, _ = robust((pictured(scene, views) - views.seen).reshape(-1))
-    return float(ROBUST_PX * np.sqrt((cost / len(views.seen) / 2 + 1) ** 2 - 1))
+    mean = float(ROBUST_PX * np.sqrt((cost / len(views.seen) / 2 + 1) ** 2 - 1))
+    return mean if np.isfinite(mean) else np.inf

@@ -24,7 +24,7 @@ NOTHING = 1e-10  # of the largest, below which a way of moving all cameras chang
 
 def slides_px(
     scene: Scene, views: Views, size: tuple[int, int], free_focal: bool, free_bend: bool = False,
-    focal_spread: float = 0.0,
+    focal_spread: float = 0.0, believed: float = 1.0,
 ) -> NDArray[np.float64]:  # fmt: skip
     """What the adjustment leaves unknown of each camera, (cameras): by how much things that were hung on the first
     camera's picture may be seen off their places, root mean square, px; of the scene's points, as they were found, and
@@ -35,6 +35,7 @@ def slides_px(
     Parameters
     ----------
     focal_spread : standard deviation of the focal length's logarithm, where more of it is unknown than the views say.
+    believed : the share of all views that is left; what was thrown away might have said something else.
     """
     problem = Problem(scene, views, free_focal, free_bend)
     values = problem.start()
@@ -57,7 +58,7 @@ def slides_px(
         more = max(focal_spread**2 - noise * float(back[problem.lens_at, problem.lens_at]), 0.0)
         lens = more * np.outer(along, along)
     spread = [
-        _by_both(moves, noise * back, together) + [_mean_square(each, lens) for each in moves] + extra
+        _by_both(moves, noise * back, together) / believed**2 + [_mean_square(each, lens) for each in moves] + extra
         for moves, extra in ((near, np.array(own)), (list(_far_moves(problem, size)), 0.0))
     ]
     return np.asarray(np.sqrt(np.maximum(*spread) + PICTURE_PX**2))
