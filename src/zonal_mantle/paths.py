@@ -59,6 +59,13 @@ def _made(path: Path) -> Path:
     return path
 
 
+def multiply_on_one_core() -> None:
+    """Matrices are multiplied on one core, unless somebody chose otherwise: pictures are read and made beside it on all
+    cores, and a product that waits for its own other half takes several times as long. Counts where NumPy is not loaded
+    yet."""
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
+
 def keep_kernels_in_cache() -> None:
     """Lets compiled kernels be kept in the cache folder, also when the program is installed read-only; in a temporary
     folder where nothing can be written at home."""

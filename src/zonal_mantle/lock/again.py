@@ -13,9 +13,11 @@ from .features import BACK_PX, HALF_PX, WINDOW, Codes, Pattern, Track, padded_co
 
 Array = NDArray[np.float32]
 
+GONE_FRAMES = 4  # after the last on which it was seen; what was lost just now was lost for a reason
+LEAST_ALIKE = 0.85  # correlation with the first pattern
 REACH_PX = 8.0  # from where the scene has it, by drift and by error
 MOST_A_FRAME = 200
-FAR_LARGER = 1.6  # times; a pattern that is seen so much larger or smaller is not the same to a window
+FAR_LARGER = 1.25  # times; a pattern that is seen so much larger or smaller is not the same to a window
 
 
 def found_again(
@@ -26,14 +28,14 @@ def found_again(
     cover_of: Callable[[int], Array | None],
     report: Callable[[float], None] = lambda share: None,
 ) -> list[Track]:
-    """The tracks with every frame that sees their points and on which they look as they did first.
+    """The tracks with every later frame that sees their points and on which they look as they did first.
 
     Parameters
     ----------
     tracks : those of the scene's points, one each. order: the frame of each camera.
     feed_of, cover_of : as `follow_features` had them.
     """
-    out = [Track(dict(track.places), track.pattern) for track in tracks]
+    out = [dict(track.places) for track in tracks]
     for number, frame in enumerate(order):
         report(number / len(order))
         missing = _in_view(scene, tracks, order, number)
@@ -46,13 +48,16 @@ def found_again(
             assert pattern is not None
             found = _matched(pattern, padded, at + middle)
             if found is not None and (cover is None or cover[int(found[1]), int(found[0])] > 0.5):
-                out[n].places[frame] = found
-    return out
+                out[n][frame] = found
+    return [
+        Track(places, track.pattern, frozenset(places.keys() - track.places.keys()))
+        for track, places in zip(tracks, out)
+    ]
 
 
 def _in_view(scene: Scene, tracks: list[Track], order: list[int], camera: int) -> list[tuple[int, NDArray]]:
-    """Points that a camera must see, but that their tracks do not have there, and where, from the frame's middle; those
-    that were seen longest first."""
+    """Points that a camera must see, but whose tracks have ended before, and where, from the frame's middle; those that
+    were seen longest first."""
     frame, count = order[camera], len(tracks)
     away = scene.points[:, :3] - scene.points[:, 3:] * scene.places[camera]
     depth = away @ scene.turns[camera][2]
@@ -60,7 +65,7 @@ def _in_view(scene: Scene, tracks: list[Track], order: list[int], camera: int) -
     index = {each: k for k, each in enumerate(order)}
     some = []
     for n, track in enumerate(tracks):
-        if frame in track.places or depth[n] <= 0 or track.pattern is None:
+        if depth[n] <= 0 or track.pattern is None or frame < max(track.places) + GONE_FRAMES:
             continue
         first = index.get(track.pattern.frame)
         if first is None:
@@ -84,6 +89,10 @@ def _matched(pattern: Pattern, padded: Codes, at: NDArray[np.float64]) -> tuple[
     back, ok_back = _followed(near.codes, pattern.codes, hit, start, 0)
     off = (hit - guess)[0, 0]
     if not (ok and ok_back) or np.hypot(*(back - start)[0, 0]) > BACK_PX or np.hypot(*off) > REACH_PX:
+        return None
+    one, other = (cv2.getRectSubPix(each, WINDOW, tuple(map(float, where)))
+                  for each, where in ((pattern.codes, pattern.at), (near.codes, hit[0, 0])))  # fmt: skip
+    if float(cv2.matchTemplate(one, other, cv2.TM_CCOEFF_NORMED)[0, 0]) < LEAST_ALIKE:
         return None
     return float(at[0] + off[0]), float(at[1] + off[1])
 

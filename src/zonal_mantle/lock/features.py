@@ -33,10 +33,12 @@ class Pattern:
 
 @dataclass
 class Track:
-    """One feature: where it was seen, by frame, in plate pixels, and what it looked like first."""
+    """One feature: where it was seen, by frame, in plate pixels, what it looked like first, and on which frames it was
+    found again."""
 
     places: dict[int, tuple[float, float]] = field(default_factory=dict)
     pattern: Pattern | None = None
+    again: frozenset[int] = frozenset()
 
     @property
     def life(self) -> int:

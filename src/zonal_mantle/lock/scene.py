@@ -115,11 +115,12 @@ def views_of(tracks: list[Track], index: dict[int, int], middle: NDArray) -> Vie
 
 def only(track: Track, frames: Container[int]) -> Track:
     """A track on some frames."""
-    return Track({frame: place for frame, place in track.places.items() if frame in frames}, track.pattern)
+    return Track({frame: place for frame, place in track.places.items() if frame in frames}, track.pattern, track.again)
 
 
 def without_outliers(scene: Scene, tracks: list[Track], off: NDArray, most_px: float) -> tuple[Scene, list[Track]]:
-    """Views that do not fit are dropped; tracks that lose many, or lie behind the lens, go."""
+    """Views that do not fit are dropped; tracks that lose many of those along which they were followed, or lie behind
+    the lens, go."""
     kept, points = [], []
     place = 0
     for k, track in enumerate(tracks):
@@ -127,8 +128,10 @@ def without_outliers(scene: Scene, tracks: list[Track], off: NDArray, most_px: f
         mine = off[place : place + len(frames)]
         place += len(frames)
         good = {frame: track.places[frame] for frame, each in zip(frames, mine) if each < most_px}
-        if len(good) >= max(4, 0.6 * len(frames)) and scene.points[k, 3] > -0.02:
-            kept.append(Track(good, track.pattern))
+        followed = [frame not in track.again for frame in frames]
+        held = sum(frame not in track.again for frame in good)
+        if held >= max(4, 0.6 * sum(followed)) and scene.points[k, 3] > -0.02:
+            kept.append(Track(good, track.pattern, track.again))
             points.append(scene.points[k])
     scene.points = np.array(points).reshape(-1, 4)
     return scene, kept
