@@ -100,9 +100,7 @@ def camera_from_tracks(
         raise _only_turned(off)
     still = static_tracks(tracks, frames, start)
     progress(0.12, say("{name}: first scene", name=lock.name))
-    scene, used, order = begun_scene(
-        lock, still, frames, size, lens.focal_px or DEFAULT_FOCAL * size[0], turns, progress
-    )
+    scene, used, order = begun_scene(lock, still, frames, size, guess, turns, progress)
     index = {frame: k for k, frame in enumerate(order)}
     steps = [0]
 
@@ -140,8 +138,9 @@ def camera_from_tracks(
     scene, used, views, believed = settled(scene, used)
     other = adjust(inside_out(scene), views, not given, bends, 30, 1e-4, report)
     if error_of(other, views) < CLEARLY_LESS * error_of(scene, views):
-        again_used = [only(track, index) for track in still]
-        begun = with_points(again_used, index, other.turns, other.places, other.focal_px, middle)
+        begun = with_points(
+            [only(track, index) for track in still], index, other.turns, other.places, other.focal_px, middle
+        )
         if begun is not None:
             scene, used, views, believed = settled(*begun)
     elif error_of(other, views) < EITHER * error_of(scene, views):

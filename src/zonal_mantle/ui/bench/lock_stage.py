@@ -7,8 +7,8 @@ from functools import cached_property
 from PySide6.QtWidgets import QCheckBox
 
 from ...comp import mend_of_lock
+from ...comp.readings import RESIDUAL_ACCEPTED_PX
 from ...lock import read_lock
-from ...lock.camera import WORST_PX
 from ...shot import Lock, Shot
 from ...shot.lock import SHOWN_TIMES
 from ...words import say
@@ -142,10 +142,9 @@ class LockStage(Stage):
             return
         whole = reading.solved == reading.wanted
         extra = "" if whole else f" · {reading.solved}/{reading.wanted}"
-        most = WORST_PX if lock.kind == "camera" else 0.3
         self.header.show_reading(
             say("{name} {rms_px:.2f} px{extra}", name=lock.name, rms_px=reading.rms_px, extra=extra),
-            not whole or reading.worst_px > most,
+            not whole or reading.worst_px > RESIDUAL_ACCEPTED_PX,
         )
 
     # --- changing ---
