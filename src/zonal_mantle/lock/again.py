@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .bundle import Scene, Views, pictured
-from .features import BACK_PX, HALF_PX, WINDOW, Codes, Pattern, Track, padded_codes, pattern_at
+from .features import BACK_PX, HALF_PX, WINDOW, Codes, Pattern, Track, codes_of, padded, pattern_at
 
 Array = NDArray[np.float32]
 
@@ -42,11 +42,11 @@ def found_again(
         if not missing:
             continue
         feed, cover = feed_of(frame), cover_of(frame)
-        middle, padded = np.array([feed.shape[1], feed.shape[0]]) / 2, padded_codes(feed)
+        middle, rimmed = np.array([feed.shape[1], feed.shape[0]]) / 2, padded(codes_of(feed))
         for n, at in missing[:MOST_A_FRAME]:
             pattern = tracks[n].pattern
             assert pattern is not None
-            found = _matched(pattern, padded, at + middle)
+            found = _matched(pattern, rimmed, at + middle)
             if found is not None and (cover is None or cover[int(found[1]), int(found[0])] > 0.5):
                 out[n][frame] = found
     return [
@@ -78,12 +78,12 @@ def _in_view(scene: Scene, tracks: list[Track], order: list[int], camera: int) -
     return some
 
 
-def _matched(pattern: Pattern, padded: Codes, at: NDArray[np.float64]) -> tuple[float, float] | None:
+def _matched(pattern: Pattern, rimmed: Codes, at: NDArray[np.float64]) -> tuple[float, float] | None:
     """Where a track's first pattern is found near a place of a frame, px; None where it is not, there and back."""
-    (height, width), rim = (each - 2 * HALF_PX for each in padded.shape), WINDOW[0] / 2
+    (height, width), rim = (each - 2 * HALF_PX for each in rimmed.shape), WINDOW[0] / 2
     if not (rim < at[0] < width - rim and rim < at[1] < height - rim):
         return None
-    near = pattern_at(padded, at)
+    near = pattern_at(rimmed, at)
     start, guess = (np.array([[each.at]], np.float32) for each in (pattern, near))
     hit, ok = _followed(pattern.codes, near.codes, start, guess, 1)
     back, ok_back = _followed(near.codes, pattern.codes, hit, start, 0)

@@ -101,13 +101,8 @@ def codes_of(feed: Array) -> Codes:
     return np.asarray(np.clip((feed - low) / max(float(high - low), 1e-3) * 235 + 10, 0, 255), np.uint8)
 
 
-def padded_codes(feed: Array) -> Codes:
-    """A frame as patterns are taken from it, with a rim of half a pattern."""
-    return padded(codes_of(feed))
-
-
 def padded(codes: Codes) -> Codes:
-    """The same with its rim repeated."""
+    """Eight bits of a frame with its rim repeated, by half a pattern."""
     return np.pad(codes, HALF_PX, mode="edge")
 
 

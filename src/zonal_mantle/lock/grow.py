@@ -155,6 +155,7 @@ def grown(
     whole = [order[0], *sorted(frame for frame in growing.order if frame != order[0])]
     at = [growing.index[frame] for frame in whole]
     turns, places = np.array(growing.turns)[at], np.array(growing.places)[at]
+    places /= max(float(np.linalg.norm(places, axis=1).max()), 1e-9)  # the longest way is 1, as it was of the first
     index = {frame: k for k, frame in enumerate(whole)}
     few = [each for each in (only(track, index) for track in tracks) if each.life >= LEAST_VIEWS]
     both = with_points(few, index, turns, places, growing.focal, middle)
