@@ -140,3 +140,29 @@ def test_where_near_and_far_cannot_be_told_apart_it_is_said_or_the_error_is_larg
     right = (found * places).sum() > 0
     assert right or any("Near and far may be exchanged" in words for words in lock.lost)
     assert max(entry.residual_px for entry in lock.solved) > 1
+
+
+class Stop(Exception):
+    """Somebody cancels."""
+
+
+def stopping_at(part):
+    def progress(share, words):
+        if part in words:
+            raise Stop
+
+    return progress
+
+
+def test_it_can_be_cancelled_while_frames_are_added():
+    tracks, _, _ = travelled("street", frames=44, count=400)
+    with pytest.raises(Stop):
+        camera_from_tracks(LOCK, tracks, range(1, 45), SIZE, stopping_at("of the frames"))
+
+
+def test_it_can_be_cancelled_while_features_are_found_again(returned):
+    lock = LOCK.but(reference_frame=0)
+    with pytest.raises(Stop):
+        solve_camera(
+            lock, returned.frames.__getitem__, lambda frame: None, range(32), stopping_at("features found again")
+        )
