@@ -5,7 +5,7 @@ import pytest
 from scipy.linalg import sqrtm
 
 from zonal_mantle.match.compare import compare, delta_e_2000
-from zonal_mantle.match.tone_fit import fit_palette, fit_tone, log_codes, monge_kantorovich
+from zonal_mantle.match.tone_fit import fit_palette, fit_tone, monge_kantorovich
 
 # published: Sharma, Wu & Dalal 2005, table 1: L* a* b* of both and the difference
 PAIRS = np.array([
@@ -63,41 +63,11 @@ def test_the_palette_map_carries_means_and_covariances():
     assert matrix[:, :3] @ a @ matrix[:, :3].T == pytest.approx(b, abs=1e-5)
 
 
-@pytest.mark.parametrize("name", ["grass", "gravel", "brick"])
-def test_a_known_tone_is_found_on_another_part_of_a_photograph(name):
-    # photographs that scikit-image ships; the halves are alike, so what was done to one can be told
-    from skimage import data
-
-    from zonal_mantle.match.compare import lab
-    from zonal_mantle.match.grade import grade
-    from zonal_mantle.media.curves import srgb_decode
-    from zonal_mantle.shot import Keyed, Match, ToneMatch
-
-    grey = srgb_decode(getattr(data, name)() / 255.0)[..., None]
-    picture = (grey * np.array([0.8, 0.9, 0.6])).astype(np.float32)
-    tone = ToneMatch(
-        exposure_stops=Keyed(constant=0.6), temperature_k=Keyed(constant=5200), contrast=Keyed(constant=1.15)
-    )
-    done = grade(picture, Match(tone=tone))
-    own, aim, truth = picture[:, :256], done[:, 256:], done[:, :256]
-    matrix = np.array(fit_tone(blocks(own), blocks(aim)).matrix).reshape(3, 4)
-    fitted = log_codes(own) @ matrix[:, :3].T + matrix[:, 3]
-    wanted = log_codes(truth)
-
-    def shown(codes: np.ndarray) -> np.ndarray:
-        return lab(np.where(codes > 0.155, 2 ** (codes * 17.52 - 9.72), (codes - 0.0729) / 10.54))
-
-    assert delta_e_2000(shown(fitted), shown(wanted)).mean() < 2.5  # 0.9 to 2.2: the halves differ by as much
-    assert delta_e_2000(lab(own), shown(wanted)).mean() > 6  # as it was
-
-
 def test_things_that_are_unlike_are_not_taken_for_a_tone():
     rng = np.random.default_rng(1)
     own, aim = (rng.uniform(0.1, 0.1 + span, (60, 60, 3)) for span in (0.2, 0.35))
-    drawn = fit_tone(blocks(own), blocks(aim))
-    by_itself = fit_tone(blocks(own), blocks(aim), alike=False)
-    assert abs(drawn.moved_stops) > 0.2
-    assert by_itself.moved_stops == 0
+    assert fit_tone(blocks(own), blocks(aim)).moved_stops == 0
+    assert fit_tone(blocks(own), blocks(60 * aim)).moved_stops > 1  # more than things of one scene differ
 
 
 @pytest.mark.parametrize(

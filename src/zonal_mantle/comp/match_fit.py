@@ -12,9 +12,10 @@ from numpy.typing import NDArray
 from ..match.air import transmittances
 from ..match.air_fit import AirFit, AirPart, fit_air, guess_air, without_noise
 from ..match.errors import MatchError
+from ..match.kindred import fit_kindred
 from ..match.lens import blur_circle_px
 from ..match.noise import Noise, measure_noise
-from ..match.tone_fit import fit_palette, fit_tone
+from ..match.tone_fit import comparable, fit_palette, fit_tone
 from ..match.wrap_fit import fit_wrap
 from ..media.curves import coded
 from ..media.picture import picture_of
@@ -149,8 +150,10 @@ def _tone(shot: Shot, zone: Zone, pictures: Pictures, whole: bool) -> Fitted:
         seen, distance = aim_seen(shot, zone, frame, pictures)
         aim.append(_without_air(shot, seen, distance) if air_on else seen)
         own.append(zone_seen_with(shot, zone, frame, pictures, bare))
-    own_blocks, aim_blocks = (blocks_of([smoothed(seen) for seen in part]) for part in (own, aim))
-    fit = fit_tone(own_blocks, aim_blocks, alike=bool(zone.match.aim.areas))
+    own, aim = ([smoothed(seen) for seen in part] for part in (own, aim))
+    own_blocks, aim_blocks = blocks_of(own), blocks_of(aim)
+    comparable(own_blocks, aim_blocks)
+    fit = fit_kindred(own, aim) if zone.match.aim.areas else fit_tone(own_blocks, aim_blocks)
     matrix = fit_palette(own_blocks, aim_blocks) if whole else fit.matrix
     changes = not np.allclose(matrix, ToneMatch().palette.matrix, atol=1e-9)
     if not changes:

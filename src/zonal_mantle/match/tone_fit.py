@@ -1,11 +1,11 @@
-"""The tone that gives a zone the colours of its aim.
+"""The tone of a zone that has no aim drawn, and palettes as a whole; for an aim that was drawn see `kindred`.
 
 Model: in the log encoding the aim's lightness and its two opponent colours are the zone's own, moved and spread: black
-and white points, middle, tint, saturation. Zone and aim do not show the same things. How far two parts of a picture
-differ by what they happen to show is measured, from block to block of each: pictures vary as much from octave to octave
-of size, so parts as large as both differ about as much as their blocks do. A difference counts for as much as it stands
-out from that (an empirical Bayes estimate). Or the palette as a whole: the linear map of least motion that turns
-the one covariance into the other.
+and white points, middle, tint, saturation. Zone and aim do not show the same things, nor things of one kind. How far
+two parts of a picture differ by what they happen to show is measured, from block to block of each: pictures vary as
+much from octave to octave of size, so parts as large as both differ about as much as their blocks do. A difference
+counts for as much as it stands out from that (an empirical Bayes estimate), and from how things differ. Or the palette
+as a whole: the linear map of least motion that turns the one covariance into the other.
 
 References
 ----------
@@ -57,28 +57,24 @@ def log_codes(pixels: NDArray) -> NDArray[np.float64]:
     return np.asarray(np.where(x > LOG_BREAK, high, LOG_SLOPE * x + LOG_OFFSET))
 
 
-def fit_tone(own: Sequence[NDArray], aim: Sequence[NDArray], alike: bool = True) -> ToneFit:
-    """Lightness, contrast, tint and saturation of the aim.
+def fit_tone(own: Sequence[NDArray], aim: Sequence[NDArray]) -> ToneFit:
+    """Lightness, contrast, tint and saturation of the aim, as far as they stand out from how things differ.
 
     Parameters
     ----------
     own, aim : blocks of pixels of each, scene-linear (n, 3).
-    alike : both show things of one kind, as in an aim that was drawn. Else they also differ as things do, and only what
-        stands out from that counts.
 
     Raises
     ------
     ValueError : there is too little of one of them, or it is of one colour.
     """
-    _check(own, "zone")
-    _check(aim, "aim")
+    comparable(own, aim)
     (m_own, s_own, v_own, w_own), (m_aim, s_aim, v_aim, w_aim) = (_statistics(blocks) for blocks in (own, aim))
-    moving = CONTENT * (v_own + v_aim) + (0 if alike else OTHER_MOVE**2)
-    spreading = CONTENT * (w_own + w_aim) + (0 if alike else OTHER_SPREAD**2)
+    moving = CONTENT * (v_own + v_aim) + OTHER_MOVE**2
+    spreading = CONTENT * (w_own + w_aim) + OTHER_SPREAD**2
     apart, wider = m_aim - m_own, s_aim - s_own
-    if not alike:
-        apart = np.where(np.abs(apart) > STANDS_OUT * np.sqrt(moving), apart, 0)
-        wider = np.where(np.abs(wider) > STANDS_OUT * np.sqrt(spreading), wider, 0)
+    apart = np.where(np.abs(apart) > STANDS_OUT * np.sqrt(moving), apart, 0)
+    wider = np.where(np.abs(wider) > STANDS_OUT * np.sqrt(spreading), wider, 0)
     move = apart * USUAL_MOVE**2 / (USUAL_MOVE**2 + moving)
     spread = np.exp(wider * USUAL_SPREAD**2 / (USUAL_SPREAD**2 + spreading))
     back = np.linalg.inv(OPPONENT)
@@ -97,8 +93,7 @@ def fit_tone(own: Sequence[NDArray], aim: Sequence[NDArray], alike: bool = True)
 def fit_palette(own: Sequence[NDArray], aim: Sequence[NDArray]) -> tuple[float, ...]:
     """The map of least motion from the one palette to the other: twelve numbers in the log encoding (Pitié & Kokaram
     2007, equation 6). Raises as `fit_tone`."""
-    _check(own, "zone")
-    _check(aim, "aim")
+    comparable(own, aim)
     a, b = (log_codes(np.concatenate(list(blocks))) for blocks in (own, aim))
     return monge_kantorovich(a.mean(axis=0), np.cov(a.T), b.mean(axis=0), np.cov(b.T))
 
@@ -114,6 +109,17 @@ def monge_kantorovich(m_a: NDArray, c_a: NDArray, m_b: NDArray, c_b: NDArray) ->
 def _root(matrix: NDArray) -> NDArray[np.float64]:
     values, vectors = np.linalg.eigh(matrix)
     return np.asarray(vectors @ np.diag(np.sqrt(np.maximum(values, 0))) @ vectors.T)
+
+
+def comparable(own: Sequence[NDArray], aim: Sequence[NDArray]) -> None:
+    """Refuses blocks of pixels that are too few, of one colour or clipped.
+
+    Raises
+    ------
+    ValueError : says which of both, and why.
+    """
+    _check(own, "zone")
+    _check(aim, "aim")
 
 
 def _check(blocks: Sequence[NDArray], name: str) -> None:

@@ -1,0 +1,104 @@
+"""A tone found from parts of one kind: on halves of photographs that scikit-image ships, in light and in ΔE2000."""
+
+import cv2
+import numpy as np
+import pytest
+from skimage import data
+
+from zonal_mantle.match.compare import delta_e_2000, lab
+from zonal_mantle.match.grade import grade
+from zonal_mantle.match.kindred import fit_kindred
+from zonal_mantle.match.tone_fit import ToneFit, log_codes
+from zonal_mantle.media.curves import srgb_decode
+from zonal_mantle.shot import Cdl, Keyed, Match, ToneMatch
+
+
+def photograph(name: str) -> np.ndarray:
+    codes = getattr(data, name)() / 255.0
+    codes = codes[..., None] * np.array([0.9, 0.95, 0.8]) if codes.ndim == 2 else codes[..., :3]
+    return srgb_decode(cv2.resize(codes, (480, 360), interpolation=cv2.INTER_AREA)).astype(np.float32)
+
+
+def toned(picture: np.ndarray, stops: float, kelvin: float = 6504, contrast: float = 1.0) -> np.ndarray:
+    tone = ToneMatch(exposure_stops=k(stops), temperature_k=k(kelvin), contrast=k(contrast), cdl=Cdl())
+    return grade(picture, Match(tone=tone)).astype(np.float32)
+
+
+def k(value: float) -> Keyed:
+    return Keyed(constant=value)
+
+
+def part(picture: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    return cv2.GaussianBlur(np.ascontiguousarray(picture), (0, 0), 3), np.ones(picture.shape[:2], bool)
+
+
+def carried(fit: ToneFit, picture: np.ndarray) -> np.ndarray:
+    matrix = np.reshape(fit.matrix, (3, 4))
+    codes = log_codes(picture) @ matrix[:, :3].T + matrix[:, 3]
+    return np.where(codes > 0.155, 2 ** (codes * 17.52 - 9.72), (codes - 0.0729) / 10.54)
+
+
+def off(picture: np.ndarray, truth: np.ndarray) -> float:
+    return float(delta_e_2000(lab(np.clip(picture, 0, 1)), lab(np.clip(truth, 0, 1))).mean())
+
+
+@pytest.mark.parametrize("name", ["grass", "gravel", "brick"])
+def test_a_known_tone_is_found_on_another_part_of_a_texture(name):
+    picture = photograph(name)
+    done = toned(picture, 0.5, 5600, 1.05)
+    own, aim, truth = picture[:, :240], done[:, 240:], done[:, :240]
+    assert off(own, truth) > 4
+    assert off(carried(fit_kindred([part(own)], [part(aim)]), own), truth) < 2.2
+
+
+def test_halves_that_show_different_things_are_brought_nearer_on_the_whole():
+    """Means and spreads of halves differ by far more than a tone: fitting those left more than there was."""
+    before, after = [], []
+    for name in ("astronaut", "coffee", "chelsea", "rocket"):
+        picture = photograph(name)
+        for stops, kelvin in ((0.4, 5400), (-0.4, 8000)):
+            done = toned(picture, stops, kelvin)
+            for own, aim, truth in (
+                (picture[:, 240:], done[:, :240], done[:, 240:]),
+                (picture[180:], done[:180], done[180:]),
+            ):
+                before.append(off(own, truth))
+                after.append(off(carried(fit_kindred([part(own)], [part(aim)]), own), truth))
+    assert np.mean(after) < 0.85 * np.mean(before)
+    assert np.mean(np.array(after) > np.array(before) + 1) < 0.25  # few are made worse
+
+
+def test_what_two_parts_show_is_told_apart_by_how_sure_it_is():
+    grass, coffee = photograph("grass"), photograph("coffee")
+    alike = fit_kindred([part(grass[:, :240])], [part(grass[:, 240:])])
+    unlike = fit_kindred([part(coffee[:180])], [part(grass[180:])])
+    assert alike.spread[0] < 0.35
+    assert unlike.spread[0] > 2 * alike.spread[0]
+    assert abs(alike.moved_stops) < 0.2
+
+
+def test_a_zone_that_is_stops_too_dark_is_lifted():
+    picture = photograph("gravel")
+    for stops in (-2.0, 2.0):
+        fit = fit_kindred([part(picture[:, :240] * np.float32(2**stops))], [part(picture[:, 240:])])
+        assert fit.moved_stops == pytest.approx(-stops, abs=0.4)
+
+
+def test_only_what_is_inside_counts_and_it_is_the_same_at_every_run():
+    picture = photograph("brick")
+    done = toned(picture, 0.4)
+    cv2.circle(shape := np.zeros((360, 240), np.uint8), (120, 180), 100, 1, -1)
+    inside = shape > 0
+    own = picture[:, :240].copy()
+    first = fit_kindred([(own, inside)], [part(done[:, 240:])])
+    own[~inside] = 7.0
+    assert fit_kindred([(own, inside)], [part(done[:, 240:])]) == first
+    assert first.moved_stops == pytest.approx(0.4, abs=0.2)
+
+
+def test_a_part_of_no_cell_is_refused():
+    picture = photograph("brick")
+    nothing = np.zeros((360, 240), bool)
+    nothing[5, 5] = True
+    with pytest.raises(ValueError, match="too small"):
+        fit_kindred([(picture[:, :240], nothing)], [part(picture[:, 240:])])
