@@ -77,6 +77,16 @@ def test_what_two_parts_show_is_told_apart_by_how_sure_it_is():
     assert abs(alike.moved_stops) < 0.2
 
 
+def test_a_move_that_is_far_off_is_less_sure():
+    """It may as well be that both show unlike things."""
+    picture = photograph("brick")
+    near, far = (
+        fit_kindred([part(picture[:, :240] / light)], [part(picture[:, 240:])]) for light in (np.float32(1), 4)
+    )
+    assert near.spread[0] < 0.35
+    assert far.spread[0] > 2 * near.spread[0]
+
+
 def test_a_zone_that_is_stops_too_dark_is_lifted():
     picture = photograph("gravel")
     for stops in (-2.0, 2.0):

@@ -52,6 +52,7 @@ BELIEVED, USUAL_APART, TRUST, MOST_BELIEVED = 0.002, 0.4, 1.5, 0.03  # cells bes
 FAR_OFF = 0.27  # log codes of lightness for each unit apart: what is farther off is more than what both show
 ANEW = 2  # rounds, from where it was found, where it was far off
 OFF, OFF_APART, OFF_CONTRAST = 0.012, 0.06, 0.1  # deviation of the answer, in log codes and for each unit apart
+OFF_FAR = 0.5  # of a move that is far off: it may as well be that both show unlike things
 
 
 class Cells(NamedTuple):
@@ -104,9 +105,10 @@ def fit_kindred(own: Sequence[Part], aim: Sequence[Part]) -> ToneFit:
     back, by = np.linalg.inv(OPPONENT), np.exp(wider)
     linear = back @ np.diag(by) @ OPPONENT
     offset = back @ (middle + move - by * middle)
+    unsure = np.sqrt(OFF**2 + (OFF_APART * apart) ** 2 + (OFF_FAR * start[0]) ** 2)
     return ToneFit(
         tuple(np.hstack([linear, offset[:, None]]).ravel().tolist()), float(move[0] * LOG_SCALE), float(by[0]),
-        float(np.sqrt(by[1] * by[2])), (float(np.hypot(OFF, OFF_APART * apart) * LOG_SCALE), OFF_CONTRAST),
+        float(np.sqrt(by[1] * by[2])), (float(unsure * LOG_SCALE), OFF_CONTRAST),
     )  # fmt: skip
 
 
