@@ -102,13 +102,21 @@ def test_only_what_is_inside_counts_and_it_is_the_same_at_every_run():
     own = picture[:, :240].copy()
     first = fit_kindred([(own, inside)], [part(done[:, 240:])])
     own[~inside] = 7.0
+    own[:5] = np.nan
     assert fit_kindred([(own, inside)], [part(done[:, 240:])]) == first
     assert first.moved_stops == pytest.approx(0.4, abs=0.2)
 
 
-def test_a_part_of_no_cell_is_refused():
+def test_what_is_no_number_is_passed_by_and_a_part_of_no_cell_is_refused():
     picture = photograph("brick")
-    nothing = np.zeros((360, 240), bool)
-    nothing[5, 5] = True
-    with pytest.raises(ValueError, match="too small"):
-        fit_kindred([(picture[:, :240], nothing)], [part(picture[:, 240:])])
+    own, inside = picture[:, :240].copy(), np.ones((360, 240), bool)
+    whole = fit_kindred([(own, inside)], [part(picture[:, 240:])])
+    own[100:140, 50:90] = np.nan
+    own[200, 200] = np.inf
+    holed = fit_kindred([(own, inside)], [part(picture[:, 240:])])
+    assert np.isfinite(holed.matrix).all()
+    assert holed.moved_stops == pytest.approx(whole.moved_stops, abs=0.05)
+    own[:] = np.nan
+    for mask in (inside, inside & (np.arange(240) == 5)):
+        with pytest.raises(ValueError, match="zone is too small"):
+            fit_kindred([(own, mask)], [part(picture[:, 240:])])

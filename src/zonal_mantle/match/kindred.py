@@ -175,17 +175,18 @@ def _joined(parts: Sequence[Part], scale: float, side: int) -> Cells:
 
 def _cells(picture: Array, mask: NDArray[np.bool_], scale: float, side: int) -> Cells:
     """Cells of a side, px at a scale, that are whole. What lies outside is filled from what is near by."""
+    mask = mask & np.isfinite(picture).all(axis=2)
     ys, xs = np.nonzero(mask)
     if not len(ys):
         return Cells(np.empty((0, 3)), np.empty((0, 9)))
     box = np.s_[ys.min() : ys.max() + 1, xs.min() : xs.max() + 1]
-    codes = np.asarray(log_codes(picture[box]) @ OPPONENT.T, np.float32)
     inside = np.asarray(mask[box], np.float32)
+    light = np.asarray(np.where(mask[box][..., None], picture[box], 0), np.float32)
     if scale < 1:
         size = tuple(max(round(n * scale), 1) for n in inside.shape[::-1])
-        held = cv2.resize(codes * inside[..., None], size, interpolation=cv2.INTER_AREA)
+        light = np.asarray(cv2.resize(light, size, interpolation=cv2.INTER_AREA), np.float32)
         inside = np.asarray(cv2.resize(inside, size, interpolation=cv2.INTER_AREA), np.float32)
-        codes = np.asarray(held / np.maximum(inside, 1e-3)[..., None], np.float32)
+    codes = np.asarray(log_codes(light / np.maximum(inside, 1e-3)[..., None]) @ OPPONENT.T, np.float32)
     rows, columns = (n // side * side for n in inside.shape)
     if not rows or not columns:
         return Cells(np.empty((0, 3)), np.empty((0, 9)))
