@@ -155,7 +155,7 @@ def on_photographs() -> None:
 
 def on_halves() -> None:
     """A tone on one half, across and down, found from the other: of what one scene shows, little is in both."""
-    rows = []
+    rows, refused = [], 0
     for name in PHOTOGRAPHS + TEXTURES:
         picture = photograph(name)
         height, width = picture.shape[:2]
@@ -169,14 +169,17 @@ def on_halves() -> None:
                     for each in (picture[second], done[first])
                 )
                 codes = log_codes(picture[second])
-                matrix = np.reshape(fit_kindred([own], [aim]).matrix, (3, 4))
+                try:
+                    matrix = np.reshape(fit_kindred([own], [aim]).matrix, (3, 4))
+                except ValueError:
+                    matrix, refused = np.eye(3, 4), refused + 1
                 away = codes @ matrix[:, :3].T + matrix[:, 3] - log_codes(done[second])
                 before = codes - log_codes(done[second])
                 rows.append([17.52 * float(np.sqrt((each**2).mean())) for each in (before, away)])
     before, after = np.array(rows).T
     print(
         f"tones on {len(rows)} halves: {before.mean():.2f} -> {after.mean():.2f} stops rms in the mean; "
-        f"{np.mean(after > before + 0.05):.0%} are worse than with nothing fitted",
+        f"{np.mean(after > before + 0.05):.0%} are worse than with nothing fitted, {refused} are refused",
         flush=True,
     )
 

@@ -1,6 +1,7 @@
 """The sky matte within a shot: learnt from its frames, told by strokes, read for doubt."""
 
 import json
+import shutil
 
 import numpy as np
 import pytest
@@ -8,6 +9,8 @@ from skimage import data
 
 from skies_plates import cloudy
 from zonal_mantle.api import Session, luma_between, new
+from zonal_mantle.comp import Pictures
+from zonal_mantle.comp.first_answer import FirstAnswers, awaited
 from zonal_mantle.comp.matte_planner import matte_plan
 from zonal_mantle.matte import MatteError
 from zonal_mantle.media.still import write_still
@@ -37,6 +40,27 @@ def test_a_region_is_the_same_by_itself_and_in_any_order(tmp_path):
         assert (again.matte("zone1", frame) == forward[frame - 1]).all()
     alone = cut(new(tmp_path / "plate.0001.exr"), session.shot.mattes[0])
     assert (alone.matte("zone1", 2) == forward[1]).all()
+
+
+def test_a_first_answer_is_that_of_the_frame_alone_and_leaves_no_trace(tmp_path):
+    session = cloudy_session(tmp_path)
+    shot, matte = session.shot, session.shot.mattes[0]
+    plan = matte_plan(shot, matte, 2)
+    store = Pictures()
+    assert awaited(shot, 2)
+    first = FirstAnswers(store).made(plan).alpha
+    assert awaited(shot, 2)  # nothing of the shot was learnt
+    (tmp_path / "alone").mkdir()
+    shutil.copy(tmp_path / "plate.0002.exr", tmp_path / "alone")
+    single = cut(new(tmp_path / "alone" / "plate.0002.exr"), matte)
+    assert (first == single.matte("zone1", 2)).all()
+    after = store.made(plan).alpha
+    assert not awaited(shot, 2)
+    assert (after == Pictures().made(plan).alpha).all()
+    assert (first != after).any()  # else the above shows nothing
+    assert np.abs(first - after).mean() < 0.01
+    bare = shot.with_zone_matte(shot.zones[0], Matte(id="m", name="Sky", pulls=(LumaPull(id="a"),)))
+    assert not awaited(bare, 2)
 
 
 def test_strokes_hold_on_their_frame_or_ride_on_a_lock_and_teach_all(tmp_path):

@@ -6,6 +6,7 @@ import cv2
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
+from PySide6.QtWidgets import QScrollArea
 from scipy.special import erf
 
 from zonal_mantle.api import open_shot
@@ -75,6 +76,28 @@ def test_tone_by_hand_and_before_by_one_key(hands, tower):
     hands.click(tone.back)
     assert desk.zone.match.tone.exposure_stops.constant == 0
     assert seen(hands) == pytest.approx(before, abs=1e-6)
+
+
+def test_a_tone_by_a_drawn_aim_says_what_it_moved_and_refuses_what_is_unlike(hands, tower):
+    window, desk, match = hands.window, hands.window.desk, hands.window.bench.match
+    window.resize(1280, 800)
+    tone = part(hands, "Tone")
+    hands.click(match.add)
+    hands.drag_plate(215, 215, 315, 255)  # the boards of the boiling house
+    fitted(hands, tone.fit)
+    assert "uncertain" in tone.words.text()
+    assert "stops cooler" in tone.words.text()  # boards are greyer than bricks: it is set, and said
+    inside = next(each for each in window.bench.findChildren(QScrollArea) if each.isAncestorOf(tone))
+    assert inside.widget().height() <= inside.viewport().height()  # all of the part is there without scrolling
+    hands.click(tone.back)
+    hands.click(match.remove)
+    hands.click(match.add)
+    hands.drag_plate(160, 150, 240, 190)  # the sky and a hill
+    said: list[str] = []
+    desk.said.connect(lambda words, trouble: said.append(words))
+    fitted(hands, tone.fit)
+    assert desk.zone.match.tone == type(desk.zone.match.tone)()
+    assert any("too unlike" in words for words in said)
 
 
 def test_aim_by_boxes_air_focus_wrap_and_grain(hands, tower):

@@ -4,18 +4,19 @@ import threading
 import time
 from pathlib import Path
 
+import cv2
 import numpy as np
 import pytest
 
 from zonal_mantle.api import open_shot
 from zonal_mantle.comp import Job, Look, Pictures, Scheduler, view
 from zonal_mantle.comp.openings import Openings
-from zonal_mantle.shot import Keyed
+from zonal_mantle.shot import ClearSkyPull, Keyed, Matte, SkyStroke
 from zonal_mantle.ui import server as server_of_window
 from zonal_mantle.ui.desk import Desk
 from zonal_mantle.ui.measuring import GIVES_WAY_S
-from zonal_mantle.ui.server import FrameServer, ScreenCache, Wanted
-from zonal_mantle.ui.viewer import Viewer, proxy_scale
+from zonal_mantle.ui.server import FrameServer, ScreenCache, Wanted, proxy_scale
+from zonal_mantle.ui.viewer import Viewer
 
 SIZE = 10_000
 
@@ -135,6 +136,30 @@ def test_a_picture_that_cannot_be_made_says_why_and_the_next_is_made(qtbot, serv
     assert "gone.exr is missing" in said[0]
     server.request(shot, [wanted(2, 1003)], [])
     qtbot.waitUntil(lambda: shown == [2], timeout=20_000)
+
+
+def test_where_a_sky_must_be_learnt_a_first_answer_comes_at_once_and_gives_way(qtbot, served):
+    shot, server = served
+    said = SkyStroke(says="sky", frame=1002, points=((300, 20), (340, 40)))
+    matte = Matte(id="m", name="Sky", pulls=(ClearSkyPull(id="a", strokes=(said,)),))
+    cut = shot.with_zone_matte(shot.zones[0], matte)
+    desk = Desk()
+    viewer = Viewer(desk, server)
+    qtbot.addWidget(viewer)
+    came: list[tuple[Wanted, np.ndarray]] = []
+    server.ready.connect(lambda w, codes: came.append((w, codes[..., 0])))
+    desk.set_view(view="Matte")
+    desk.open(cut, None)
+    qtbot.waitUntil(viewer.is_showing, timeout=30_000)
+    of_frame = [(w, alpha) for w, alpha in came if w.frame == shot.first and w.view == "Matte"]
+    assert [(w.first, w.scale) for w, _ in of_frame] == [(True, 0.5), (False, 1.0)]
+    (_, first), (_, last) = of_frame
+    apart = np.abs(first.astype(int) - cv2.resize(last, first.shape[::-1], interpolation=cv2.INTER_AREA))
+    assert (apart > 64).mean() < 0.05  # much the same matte
+    server.request(cut, [wanted(7, 1004, "Matte")], [])
+    qtbot.waitUntil(lambda: wanted(7, 1004, "Matte") in server.cache, timeout=30_000)
+    assert not any(w.first for w, _ in came if w.frame == 1004)  # it is learnt
+    desk.close()
 
 
 def test_a_frame_that_was_begun_ahead_holds_up_none_that_is_wanted(served, qtbot, monkeypatch):

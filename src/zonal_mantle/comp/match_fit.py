@@ -15,7 +15,7 @@ from ..match.errors import MatchError
 from ..match.kindred import fit_kindred
 from ..match.lens import blur_circle_px
 from ..match.noise import Noise, measure_noise
-from ..match.tone_fit import comparable, fit_palette, fit_tone
+from ..match.tone_fit import ToneFit, comparable, fit_palette, fit_tone
 from ..match.wrap_fit import fit_wrap
 from ..media.curves import coded
 from ..media.picture import picture_of
@@ -37,6 +37,7 @@ NOISES_KNOWN = 64  # in one process
 LEAST_SHARE = 0.25  # of its own light that an aim must show to be seen without its air
 WRAP_SURE, LEAST_WRAP = 3.0, 0.05  # standard deviations, share of the sky's light
 UNSURE_STOPS = 0.3
+LEAST_TOLD = 0.03  # stops, share
 TONE_SMOOTH_PX = 3.0  # standard deviation
 
 
@@ -153,7 +154,8 @@ def _tone(shot: Shot, zone: Zone, pictures: Pictures, whole: bool) -> Fitted:
     own, aim = ([smoothed(seen) for seen in part] for part in (own, aim))
     own_blocks, aim_blocks = blocks_of(own), blocks_of(aim)
     comparable(own_blocks, aim_blocks)
-    fit = fit_kindred(own, aim) if zone.match.aim.areas else fit_tone(own_blocks, aim_blocks)
+    by_kind = bool(zone.match.aim.areas) and not whole  # a palette is taken over whatever both show
+    fit = fit_kindred(own, aim) if by_kind else fit_tone(own_blocks, aim_blocks)
     matrix = fit_palette(own_blocks, aim_blocks) if whole else fit.matrix
     changes = not np.allclose(matrix, ToneMatch().palette.matrix, atol=1e-9)
     if not changes:
@@ -166,20 +168,29 @@ def _tone(shot: Shot, zone: Zone, pictures: Pictures, whole: bool) -> Fitted:
     tone = by_hand.but(on=True, palette=Palette(matrix=matrix, strength=_keyed(1.0)))
     values = {
         "moved_stops": fit.moved_stops, "moved_stops_spread": fit.spread[0], "contrast": fit.contrast,
-        "contrast_spread": fit.spread[1], "saturation": fit.saturation,
+        "contrast_spread": fit.spread[1], "saturation": fit.saturation, "cooler_stops": fit.cooler_stops,
+        "cooler_stops_spread": fit.white_spread,
     }  # fmt: skip
-    words = say(
-        "{moved_stops:+.2f} ± {spread:.2f} stops, contrast × {contrast:.2f} ± {spread_2:.2f}, saturation "
-        "× {saturation:.2f}",
-        moved_stops=fit.moved_stops,
-        spread=fit.spread[0],
-        contrast=fit.contrast,
-        spread_2=fit.spread[1],
-        saturation=fit.saturation,
-    )
+    words = say("the whole palette of its aim") if whole else _tone_words(fit)
+    return Fitted(_set(shot, zone, tone=tone), "tone", words, {} if whole else values)
+
+
+def _tone_words(fit: ToneFit) -> str:
+    """What a fit of a tone moved, in as few words as it moved things."""
+    parts = [say("{moved:+.2f} ± {spread:.2f} stops", moved=fit.moved_stops, spread=fit.spread[0])]
+    white = fit.cooler_stops
+    if abs(white) >= LEAST_TOLD:
+        by, spread = abs(white), fit.white_spread
+        cooler = say("{by:.2f} ± {spread:.2f} stops cooler", by=by, spread=spread)
+        parts.append(cooler if white > 0 else say("{by:.2f} ± {spread:.2f} stops warmer", by=by, spread=spread))
+    if abs(fit.contrast - 1) >= LEAST_TOLD:
+        parts.append(say("contrast × {contrast:.2f}", contrast=fit.contrast))
+    if abs(fit.saturation - 1) >= LEAST_TOLD:
+        parts.append(say("saturation × {saturation:.2f}", saturation=fit.saturation))
+    words = ", ".join(parts)
     if fit.spread[0] > UNSURE_STOPS:
-        words += say("; uncertain: zone and aim show different things")
-    return Fitted(_set(shot, zone, tone=tone), "tone", words, values)
+        words += say("; uncertain: unlike its aim")
+    return words
 
 
 def smoothed(seen: Seen) -> Seen:

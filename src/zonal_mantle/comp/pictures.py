@@ -7,6 +7,7 @@ from collections import OrderedDict
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 from typing import TypeVar
+from weakref import WeakValueDictionary
 
 import cv2
 import numpy as np
@@ -25,7 +26,7 @@ from ..place.rim import calm_rim
 from ..place.warp import lowest_of, warp, with_alpha
 from ..shot import Matte, Shot, Source, Zone
 from .matte_planner import matte_plan, proxy_size
-from .plan import Between, MattePlan, SkyPlan
+from .plan import Between, MattePlan, SkyPlan, SkyStudy
 
 Array = NDArray[np.float32]
 S = TypeVar("S")
@@ -37,6 +38,7 @@ LEAST_GONE = 0.001  # alpha; of less the colour cannot be told
 
 
 _known: dict[int, OrderedDict[object, object]] = {}
+_learning: WeakValueDictionary[str, threading.Lock] = WeakValueDictionary()
 _known_guard = threading.Lock()
 
 
@@ -55,6 +57,12 @@ def known(key: object, make: Callable[[], T], most: int) -> T:
         while len(shelf) > most:
             shelf.popitem(last=False)
     return value
+
+
+def is_learnt(study: SkyStudy) -> bool:
+    """Whether this process knows what a study teaches."""
+    with _known_guard:
+        return ("sky", study.digest) in _known.get(MODELS, {})
 
 
 class Pictures:
@@ -170,19 +178,29 @@ class Pictures:
         noise = self.kept(("noise", picture), lambda: plate_noise(pixels))
         return np.asarray(self._frames.make((picture, "working"), lambda: working(pixels)), np.float32), noise
 
-    def sky_of(self, picture: Picture | Between, plan: SkyPlan) -> SkyFound:
-        """Where a picture's sky is. What the shot teaches is learnt once."""
-        study = plan.study
+    def learn(self, study: SkyStudy, progress: Callable[[float], None] = lambda share: None) -> SkyModel:
+        """What a shot teaches of its sky; once in this process. `progress` gets 0…1 and may end it by raising."""
 
         def learn() -> SkyModel:
-            each = zip(study.pictures, study.said)
-            frames = list(_readable(each, lambda pair: (*self._studied(pair[0]), drawn(pair[1], study.size))))
+            def studied(k: int) -> tuple[Array, float, Array | None]:
+                progress(k / len(study.pictures))
+                return (*self._studied(study.pictures[k]), drawn(study.said[k], study.size))
+
+            frames = list(_readable(range(len(study.pictures)), studied))
             if not frames:
                 self.pixels(study.pictures[0])  # says why
             pictures, noises, words = zip(*frames)
             return replace(learn_sky(pictures, words), noise=float(np.median(noises)))
 
-        model = known(("sky", study.digest), learn, MODELS)
+        with _known_guard:
+            turn = _learning.setdefault(study.digest, threading.Lock())
+        with turn:  # who asks while it is learnt waits for it
+            return known(("sky", study.digest), learn, MODELS)
+
+    def sky_of(self, picture: Picture | Between, plan: SkyPlan) -> SkyFound:
+        """Where a picture's sky is. What the shot teaches is learnt once."""
+        study = plan.study
+        model = self.learn(study)
 
         def find() -> SkyFound:
             seen = self.working_of(picture)

@@ -52,7 +52,9 @@ BELIEVED, USUAL_APART, TRUST, MOST_BELIEVED = 0.002, 0.4, 1.5, 0.03  # cells bes
 FAR_OFF = 0.27  # log codes of lightness for each unit apart: what is farther off is more than what both show
 ANEW = 2  # rounds, from where it was found, where it was far off
 OFF, OFF_APART, OFF_CONTRAST = 0.012, 0.06, 0.1  # deviation of the answer, in log codes and for each unit apart
+OFF_WHITE, OFF_WHITE_APART, MOST_OFF_WHITE = 0.05, 2.5, 0.55  # of the white, in stops of blue against red
 OFF_FAR = 0.5  # of a move that is far off: it may as well be that both show unlike things
+MOST_UNLIKE, UNLIKE_FAR = 0.5 / LOG_SCALE, 0.15  # deviation in log codes from which on nothing is told; of a far move
 
 
 class Cells(NamedTuple):
@@ -71,7 +73,7 @@ def fit_kindred(own: Sequence[Part], aim: Sequence[Part]) -> ToneFit:
 
     Raises
     ------
-    ValueError : one of them is too small.
+    ValueError : one of them is too small, or both show too unlike things.
 
     Example
     -------
@@ -105,10 +107,19 @@ def fit_kindred(own: Sequence[Part], aim: Sequence[Part]) -> ToneFit:
     back, by = np.linalg.inv(OPPONENT), np.exp(wider)
     linear = back @ np.diag(by) @ OPPONENT
     offset = back @ (middle + move - by * middle)
-    unsure = np.sqrt(OFF**2 + (OFF_APART * apart) ** 2 + (OFF_FAR * start[0]) ** 2)
+    unlike = np.hypot(OFF, OFF_APART * apart)
+    if np.hypot(unlike, UNLIKE_FAR * start[0]) > MOST_UNLIKE:
+        raise ValueError(
+            say(
+                "zone and aim show things too unlike for their tones to be compared. Draw an aim of the zone's own "
+                "kind, or set the tone by hand."
+            )
+        )
+    unsure = np.hypot(unlike, OFF_FAR * start[0])
     return ToneFit(
         tuple(np.hstack([linear, offset[:, None]]).ravel().tolist()), float(move[0] * LOG_SCALE), float(by[0]),
         float(np.sqrt(by[1] * by[2])), (float(unsure * LOG_SCALE), OFF_CONTRAST),
+        min(float(np.hypot(OFF_WHITE, OFF_WHITE_APART * apart)), MOST_OFF_WHITE),
     )  # fmt: skip
 
 

@@ -48,6 +48,14 @@ class ToneFit(NamedTuple):
     contrast: float
     saturation: float
     spread: tuple[float, float]
+    white_spread: float  # standard deviation of `cooler_stops`
+
+    @property
+    def cooler_stops(self) -> float:
+        """How much brighter blue becomes than red, on a middle grey; below 0 where it becomes warmer."""
+        grey = np.append(log_codes(np.full(3, 0.18)), 1.0)
+        red, _, blue = np.reshape(self.matrix, (3, 4)) @ grey * LOG_SCALE
+        return float(blue - red)
 
 
 def log_codes(pixels: NDArray) -> NDArray[np.float64]:
@@ -84,9 +92,11 @@ def fit_tone(own: Sequence[NDArray], aim: Sequence[NDArray]) -> ToneFit:
         moving * USUAL_MOVE**2 / (USUAL_MOVE**2 + moving),
         spreading * USUAL_SPREAD**2 / (USUAL_SPREAD**2 + spreading),
     )
+    white = np.sqrt(((back[2] - back[0])[1:] ** 2 * left[0][1:]).sum()) * LOG_SCALE
     return ToneFit(
         tuple(np.hstack([linear, offset[:, None]]).ravel().tolist()), float(move[0] * LOG_SCALE), float(spread[0]),
         float(np.sqrt(spread[1] * spread[2])), (float(np.sqrt(left[0][0]) * LOG_SCALE), float(np.sqrt(left[1][0]))),
+        float(white),
     )  # fmt: skip
 
 

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import logging
+import math
 import threading
 from collections import OrderedDict
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 
 from ..comp import Look, Pictures, Scheduler, ViewName, view
+from ..comp.first_answer import FirstAnswers, awaited
 from ..comp.openings import Openings
+from ..comp.plan import SkyStudy
 from ..comp.scheduler import AHEAD, PICTURE, Job
 from ..comp.views import view_key
 from ..media.memory import budget, one_at_a_time
@@ -24,11 +27,27 @@ log = logging.getLogger(__name__)
 Codes = NDArray[np.uint8]
 SCREEN_SHARE = 0.28  # of the budget
 MOST_NAMES = 50_000
+PROXY_PIXELS = 1_200_000  # of a picture while something is dragged
+UNCUT = ("Plate", "Painting", "Difference")  # views of which no matte is part
+
+
+def proxy_scale(size: tuple[int, int]) -> float:
+    """The scale of what is shown while something is dragged: a half, or as often half of that as the plate is larger
+    than usual.
+
+    >>> proxy_scale((1920, 1080)), proxy_scale((3840, 2160)), proxy_scale((8192, 4320))
+    (0.5, 0.25, 0.125)
+    """
+    scale = 0.5
+    while math.prod(size) * scale**2 > PROXY_PIXELS:
+        scale /= 2
+    return scale
 
 
 @dataclass(frozen=True)
 class Wanted:
-    """One picture as the viewer asks for it. Two states of the shot have two revisions (`Desk.revision`)."""
+    """One picture as the viewer asks for it. Two states of the shot have two revisions (`Desk.revision`). first : it
+    is a first answer, see `comp.first_answer`."""
 
     revision: int
     frame: int
@@ -36,6 +55,7 @@ class Wanted:
     zone: str | None
     scale: float
     look: Look
+    first: bool = False
 
 
 class ScreenCache:
@@ -140,6 +160,9 @@ class FrameServer(QObject):
         self._others: dict[int, Shot] = {}
         self.openings = Openings()
         self._held = False
+        self._until_learnt: list[Wanted] = []
+        self._studies: list[SkyStudy] = []  # that are being learnt
+        self._tried: set[str] = set()  # studies, whether anything came of them or not
 
     def request(
         self, shot: Shot, wanted: list[Wanted], ahead: list[Wanted], others: dict[int, Shot] | None = None
@@ -149,6 +172,7 @@ class FrameServer(QObject):
         with self._lock:
             self._shot, self._newest, self._ahead = shot, list(wanted), list(ahead)
             self._others = dict(others or {})
+            self._until_learnt = []
         self._go_on()
 
     def hold_ahead(self, on: bool) -> None:
@@ -168,13 +192,13 @@ class FrameServer(QObject):
     def close(self) -> None:
         """Asks for nothing more."""
         with self._lock:
-            self._newest, self._ahead = [], []
+            self._newest, self._ahead, self._until_learnt = [], [], []
 
     def _go_on(self) -> None:
         """What is shown and what is made ahead have lanes of their own: nobody waits for a frame that was begun
         ahead."""
         with self._lock:
-            shown, ahead = bool(self._newest), bool(self._ahead) and not self._held
+            shown, ahead = bool(self._newest), bool(self._ahead) and not self._held and not self._until_learnt
         if shown:
             self.scheduler.submit("pictures", Job(lambda _: self._one(shown=True)), PICTURE)
         elif ahead:
@@ -188,6 +212,9 @@ class FrameServer(QObject):
             shot, wanted = self._shot, waiting.pop(0)
             made_of = self._others.get(wanted.revision, shot)
         try:
+            if shown and self._answered_first(made_of, wanted):
+                self._go_on()
+                return
             codes, room = self._made(made_of, wanted, not shown)
             if shown:
                 self.ready.emit(wanted, codes)
@@ -221,3 +248,43 @@ class FrameServer(QObject):
         room = wanted.scale != 1.0 or self.cache.put(key, wanted, codes, ahead)
         self.cached.emit()
         return codes, room
+
+    def _answered_first(self, shot: Shot, wanted: Wanted) -> bool:
+        """Where a sky of the shot must be learnt first: shows something at once, and learns beside."""
+        studies = [] if wanted.view in UNCUT else awaited(shot, wanted.frame)
+        studies = [study for study in studies if study.digest not in self._tried]
+        if not studies:
+            return False
+        with self._lock:
+            if all(each is not shot for each in (self._shot, *self._others.values())):
+                return True  # something else was asked for meanwhile
+            first = replace(wanted, scale=min(wanted.scale, proxy_scale(shot.size)), first=True)
+            there = any(replace(each, scale=first.scale, first=True) == first for each in self._until_learnt)
+            self._until_learnt.append(wanted)
+            begun = {study.digest for study in self._studies} >= {study.digest for study in studies}
+            if not begun:
+                self._studies = studies
+        if not begun:
+            job = Job(lambda job: self._learn(studies, job), on_end=lambda _, __: self._learnt(studies))
+            self.scheduler.submit("skies", job, PICTURE, stop_running=True)
+        if not there:
+            answers = FirstAnswers(self.store)
+            self.ready.emit(first, view(shot, first.frame, first.view, first.zone, answers, first.scale, first.look))
+        return True
+
+    def _learn(self, studies: list[SkyStudy], job: Job) -> None:
+        for study in studies:
+            try:
+                self.store.learn(study, job.progress)
+            finally:
+                if not job.cancelled:
+                    self._tried.add(study.digest)  # what went wrong is said of the picture
+
+    def _learnt(self, studies: list[SkyStudy]) -> None:
+        with self._lock:
+            if self._studies is not studies:  # others are being learnt by now
+                return
+            self._studies = []
+            self._newest = [*self._newest, *self._until_learnt]
+            self._until_learnt = []
+        self._go_on()

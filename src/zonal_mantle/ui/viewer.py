@@ -37,24 +37,10 @@ from .guard import guarded
 from .guides import paint_frame
 from .noteflags import paint_notes
 from .numberfield import NOTCH
-from .server import FrameServer, Wanted
+from .server import FrameServer, Wanted, proxy_scale
 from .tools.base import Tool, label
 
-PROXY_PIXELS = 1_200_000  # of a picture while something is dragged
 AT_ONCE_PIXELS = 6_000_000  # a larger picture is shown small first
-
-
-def proxy_scale(size: tuple[int, int]) -> float:
-    """The scale of what is shown while something is dragged: a half, or as often half of that as the plate is larger
-    than usual.
-
-    >>> proxy_scale((1920, 1080)), proxy_scale((3840, 2160)), proxy_scale((8192, 4320))
-    (0.5, 0.25, 0.125)
-    """
-    scale = 0.5
-    while math.prod(size) * scale**2 > PROXY_PIXELS:
-        scale /= 2
-    return scale
 
 
 @guarded
@@ -164,7 +150,8 @@ class Viewer(QWidget):
         if wanted.frame != desk.frame or wanted.revision not in known:
             return
         shown = self._images.get(self._slot(wanted))
-        if wanted.scale != 1.0 and shown is not None and shown[0] == replace(wanted, scale=1.0) and not desk.dragging:
+        whole = replace(wanted, scale=1.0, first=False)
+        if wanted != whole and shown is not None and shown[0] == whole and not desk.dragging:
             return  # of a drag that is over
         height, width = codes.shape[:2]
         image = QImage(codes.data, width, height, width * 4, QImage.Format.Format_RGB32)
@@ -277,6 +264,8 @@ class Viewer(QWidget):
                 painter.drawText(x - 6 - painter.fontMetrics().horizontalAdvance(near), self.height() - 8, near)
         if desk.look.lut is not None:
             self._mark(painter, say("▲ Seen through {name}: never rendered", name=Path(desk.look.lut.path).name))
+        if entry is not None and entry[0].first:
+            self._mark(painter, say("First answer, from this frame alone: the shot's sky is being learnt"))
         if desk.compared is not None:
             self._mark(painter, say("Before: without one control"))
         if desk.comparing:

@@ -64,6 +64,7 @@ class MatchStage(Stage):
         self.inside.addLayout(row(self.before, 1, self.all))
         self.words = note()
         self.inside.addWidget(self.words)
+        self._refused: tuple[str, tuple[str, ...]] = ("", ())  # a zone, and what could not be measured of it
 
     @cached_property
     def tone(self) -> TonePanel:
@@ -147,6 +148,7 @@ class MatchStage(Stage):
             fill(self.rides, [(None, STILL), *locks], match.aim.rides)
         self.before.setChecked(self.desk.before)
         self.all.setEnabled(not shot.holds_plate(self.zone))
+        self._show_refused()
         self.open_part(self.part)
 
     def switch(self, on: bool) -> None:
@@ -213,20 +215,27 @@ class MatchStage(Stage):
                 desk.fit_words[(id, each.part)] = (each.words, getattr(match, each.part))
             measured = next((each for each in found.fitted if each.part == "air"), None)
             desk.air_fit = (found.shot.air, measured.values) if measured is not None else desk.air_fit
+            self._refused = (id, tuple(f"{part}: {why}" for part, why in found.refused.items()))
             desk.edit(
                 desk.shot.with_zone(now.but(match=match)).but(air=found.shot.air),
                 say("Fit all of {name}", name=now.name),
             )
+            self._show_refused()
             done = ", ".join(say(each.part) for each in found.fitted) or say("nothing")
-            self._refused = (id, tuple(f"{part}: {why}" for part, why in found.refused.items()))
             desk.said.emit(
                 say("{name}: {done} fitted. {names}", name=now.name, done=done, names=" ".join(found.refused.values())),
                 bool(found.refused),
             )
-            self.words.setText("\n".join(self._refused[1]))
 
-        self.words.setText("")
+        self._refused = (id, ())
+        self._show_refused()
         desk.run("Fitting all", lambda job: fit_all(shot, desk.store, [id], job.progress), fitted)
+
+    def _show_refused(self) -> None:
+        """What *Fit all* could not measure of this zone."""
+        zone, refused = self._refused
+        self.words.setText("\n".join(refused) if zone == self.zone.id else "")
+        self.words.setVisible(bool(self.words.text()))
 
     def line(self, hint: str, then: Callable[..., None]) -> None:
         """Asks for a line on the picture."""

@@ -115,10 +115,9 @@ class TonePanel(MatchPart):
         self.draw = push_button(
             "Draw line", "Drag on the picture from where it begins to where all of it is there", self._line
         )
-        for field in (self.exposure, self.kelvin, self.duv, self.saturation, self.hue):
+        for field in (self.exposure, self.kelvin, self.duv, self.saturation, self.hue, self.contrast):
             out.addWidget(field)
-        out.addWidget(self.contrast)
-        out.addLayout(row(self.across, self.draw))
+        out.addWidget(self.across)
         self.sky = push_button(
             "Fit to light of new sky",
             "Proposes exposure and white for this zone of the plate from old and new sky",
@@ -128,7 +127,7 @@ class TonePanel(MatchPart):
             "Fit palette", "Takes on the palette of the aim as a whole", lambda: self.fit_now(whole_palette=True)
         )
         out.addWidget(self.sky)
-        out.addWidget(self.whole)
+        out.addLayout(row(self.draw, self.whole))
         return out
 
     def _balance(self) -> QVBoxLayout:
