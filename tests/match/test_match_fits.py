@@ -10,7 +10,7 @@ from zonal_mantle.match.air_fit import AirPart, fit_air, guess_air, without_nois
 from zonal_mantle.match.compare import delta_e_2000, lab
 from zonal_mantle.match.grain import shaping, unit_grain, with_grain
 from zonal_mantle.match.lens import defocused, softened
-from zonal_mantle.match.noise import measure_noise
+from zonal_mantle.match.noise import Noise, measure_noise, pooled
 from zonal_mantle.match.sharpness import (
     LUMA,
     edge_widths,
@@ -130,6 +130,53 @@ def test_grain_is_measured_between_frames(shift, amount, width):
     table = np.array(found.model.spatial[1]).reshape(5, 5)
     assert table[2, 3] == pytest.approx(lag(noise[..., 1], 1), abs=0.05)
     assert table[2, 4] == pytest.approx(lag(noise[..., 1], 2), abs=0.05)
+
+
+def test_of_several_measurements_those_along_a_wrong_motion_do_not_count():
+    rng = np.random.default_rng(5)
+    picture = data.coffee().astype(np.float32) / 255
+    picture[:120] = 0.9  # a calm sky that does not move
+    step = np.array([[1, 0, -4.0], [0, 1, 0], [0, 0, 1]])
+    frames = []
+    for index in range(4):
+        way = np.float32([[1, 0, -4.0 * index], [0, 1, 0]])
+        moved = cv2.warpAffine(picture, way, picture.shape[1::-1], borderMode=cv2.BORDER_REFLECT)
+        moved[:120] = 0.9
+        frames.append(grained(moved, 0.02, 0.7, rng)[0])
+    nothing, off = [None] * 4, step.copy()
+    off[0, 2] += 2.0
+    still = measure_noise(frames, nothing, [np.eye(3)] * 3)
+    right, wrong = measure_noise(frames, nothing, [step] * 3), measure_noise(frames, nothing, [off] * 3)
+    assert still is not None
+    assert right is not None
+    assert wrong is not None
+
+    def ratios(noise) -> np.ndarray:
+        levels = np.array([0.25, 0.5])
+        told = np.interp(levels, noise.model.levels, [row[1] for row in noise.model.deviation])
+        return told / (0.02 * (0.5 + 2 * levels * (1 - levels)))
+
+    for found in (still, wrong):
+        assert ratios(found).max() < 0.85  # only the sky shows the same twice
+    for found in ([right, wrong, right, wrong, still], [still, right, right]):
+        assert ratios(pooled(found)) == pytest.approx(1, abs=0.06)
+    with pytest.raises(ValueError, match="flat enough"):
+        pooled([])
+
+
+def test_a_measurement_that_saw_only_the_bright_tells_nothing_of_the_dark():
+    """As of a shot of which one motion fits the sky alone: what it says of the dark is only carried on."""
+    levels = (0.25, 0.5, 0.75)
+    flat = GrainModel(levels=levels, deviation=((0.005,) * 3,) * 3)
+    full = GrainModel(levels=levels, deviation=((0.012,) * 3, (0.011,) * 3, (0.006,) * 3))
+    bright, all_of = (0, 0, 90_000), (40_000, 40_000, 40_000)
+    found = [
+        Noise(model, 100, 0.1, 1.0, tuple((n,) * 3 for n in pixels))
+        for model, pixels in ((flat, bright), (full, all_of), (flat, bright), (full, all_of))
+    ]
+    deviation = np.array(pooled(found).model.deviation)
+    assert deviation[:2] == pytest.approx(np.array(full.deviation[:2]))
+    assert deviation[2] == pytest.approx([0.005] * 3, abs=5e-4)
 
 
 def test_grain_made_anew_is_that_of_its_model():

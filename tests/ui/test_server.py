@@ -140,9 +140,7 @@ def test_a_picture_that_cannot_be_made_says_why_and_the_next_is_made(qtbot, serv
 
 def test_where_a_sky_must_be_learnt_a_first_answer_comes_at_once_and_gives_way(qtbot, served):
     shot, server = served
-    said = SkyStroke(says="sky", frame=1002, points=((300, 20), (340, 40)))
-    matte = Matte(id="m", name="Sky", pulls=(ClearSkyPull(id="a", strokes=(said,)),))
-    cut = shot.with_zone_matte(shot.zones[0], matte)
+    cut = region_cut(shot, 20)
     desk = Desk()
     viewer = Viewer(desk, server)
     qtbot.addWidget(viewer)
@@ -160,6 +158,53 @@ def test_where_a_sky_must_be_learnt_a_first_answer_comes_at_once_and_gives_way(q
     qtbot.waitUntil(lambda: wanted(7, 1004, "Matte") in server.cache, timeout=30_000)
     assert not any(w.first for w, _ in came if w.frame == 1004)  # it is learnt
     desk.close()
+
+
+def region_cut(shot, place: float):
+    """The shot cut by an automatic sky matte that no other test has learnt."""
+    said = SkyStroke(says="sky", frame=1002, points=((300, place), (340, place + 20)))
+    return shot.with_zone_matte(
+        shot.zones[0], Matte(id="m", name="Sky", pulls=(ClearSkyPull(id="a", strokes=(said,)),))
+    )
+
+
+def test_while_a_sky_is_learnt_what_is_asked_for_last_is_answered(qtbot, served, monkeypatch):
+    shot, server = served
+    cut, go_on, came = region_cut(shot, 33), threading.Event(), []
+    learn = server.store.learn
+
+    def slow(study, progress):
+        assert go_on.wait(20)
+        return learn(study, progress)
+
+    monkeypatch.setattr(server.store, "learn", slow)
+    server.ready.connect(lambda w, c: came.append((w.frame, w.view, w.first)))
+    server.request(cut, [wanted(1, 1003, "Matte")], [wanted(1, 1004, "Matte")])
+    qtbot.waitUntil(lambda: (1003, "Matte", True) in came, timeout=20_000)
+    server.request(cut, [wanted(1, 1005, "Matte")], [wanted(1, 1004, "Matte")])  # another frame meanwhile
+    qtbot.waitUntil(lambda: (1005, "Matte", True) in came, timeout=20_000)
+    server.request(cut, [wanted(1, 1005, "Plate")], [])  # of which no matte is part
+    qtbot.waitUntil(lambda: (1005, "Plate", False) in came, timeout=20_000)
+    server.request(cut, [wanted(1, 1005, "Matte")], [wanted(1, 1004, "Matte")])
+    time.sleep(0.2)
+    monkeypatch.undo()
+    go_on.set()
+    qtbot.waitUntil(lambda: wanted(1, 1004, "Matte") in server.cache, timeout=30_000)
+    assert (1005, "Matte", False) in came
+    assert (1003, "Matte", False) not in came  # nobody waited for it any more
+
+
+def test_a_sky_that_cannot_be_learnt_is_said_and_tried_no_more(qtbot, served, tmp_path):
+    shot, server = served
+    gone = shot.with_source(shot.source("plate").but(path=str(tmp_path / "gone.%04d.exr")))
+    said: list[str] = []
+    server.failed.connect(lambda w, words: said.append(words))
+    server.request(region_cut(gone, 55), [wanted(1, 1003, "Matte")], [])
+    qtbot.waitUntil(lambda: len(said) >= 2, timeout=20_000)  # of the first answer, and of the picture
+    time.sleep(0.3)
+    assert len(said) == 2
+    assert all("gone." in words for words in said)
+    assert not server.scheduler.is_busy("skies")
 
 
 def test_a_frame_that_was_begun_ahead_holds_up_none_that_is_wanted(served, qtbot, monkeypatch):

@@ -14,7 +14,7 @@ from ..match.air_fit import AirFit, AirPart, fit_air, guess_air, without_noise
 from ..match.errors import MatchError
 from ..match.kindred import fit_kindred
 from ..match.lens import blur_circle_px
-from ..match.noise import Noise, measure_noise
+from ..match.noise import Noise, measure_noise, pooled
 from ..match.tone_fit import ToneFit, comparable, fit_palette, fit_tone
 from ..match.wrap_fit import fit_wrap
 from ..media.curves import coded
@@ -31,7 +31,7 @@ from .pictures import Pictures, known
 
 Array = NDArray[np.float32]
 Progress = Callable[[float, str], None]
-TONE_FRAMES, NOISE_FRAMES = 3, 4
+TONE_FRAMES, NOISE_FRAMES, NOISE_PARTS = 3, 4, 3
 FIT_ORDER: tuple[Part, ...] = ("air", "tone", "lens", "wrap", "grain")  # what the air takes is not the tone's
 NOISES_KNOWN = 64  # in one process
 LEAST_SHARE = 0.25  # of its own light that an aim must show to be seen without its air
@@ -98,7 +98,7 @@ def fit_part(
             return _air(shot, zone, pictures)
         if part == "lens":
             return _lens(shot, zone, pictures, progress)
-        return _wrap(shot, zone, pictures) if part == "wrap" else _grain(shot, zone, pictures)
+        return _wrap(shot, zone, pictures) if part == "wrap" else _grain(shot, zone, pictures, progress)
     except ValueError as problem:
         raise MatchError(f"{zone.name}: {problem}") from problem
 
@@ -320,8 +320,8 @@ def _wrap(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
 
 
 # --- grain ---
-def _grain(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
-    noise = plate_noise(shot, frames_for(shot, zone, 1)[0], pictures)
+def _grain(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> Fitted:
+    noise = plate_noise(shot, pictures, progress)
     model = noise.model
     grain = zone.match.grain.but(on=True, strength=_keyed(1.0), size=_keyed(1.0), model=model, clip=None)
     middle = [float(np.interp(0.5, model.levels, [row[c] for row in model.deviation])) for c in range(3)]
@@ -335,8 +335,8 @@ def _grain(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
     return Fitted(_set(shot, zone, grain=grain), "grain", words, values)
 
 
-def measured_grain(shot: Shot, frame: int, pictures: Pictures) -> GrainModel:
-    """The plate's own noise about a frame, as a model to make it anew by.
+def measured_grain(shot: Shot, pictures: Pictures, progress: Progress = _quiet) -> GrainModel:
+    """The plate's own noise, as a model to make it anew by.
 
     Raises
     ------
@@ -345,13 +345,13 @@ def measured_grain(shot: Shot, frame: int, pictures: Pictures) -> GrainModel:
     if shot.plate_source is None:
         raise MatchError(say("The shot has no plate. Open one first."))
     try:
-        return plate_noise(shot, frame, pictures).model
+        return plate_noise(shot, pictures, progress).model
     except ValueError as problem:
         raise MatchError(str(problem)) from problem
 
 
-def plate_noise(shot: Shot, frame: int, pictures: Pictures) -> Noise:
-    """The plate's noise about a frame; measured once for these pixels.
+def plate_noise(shot: Shot, pictures: Pictures, progress: Progress = _quiet) -> Noise:
+    """The plate's noise, from some frames of the whole shot; measured once for these pixels.
 
     Raises
     ------
@@ -359,33 +359,29 @@ def plate_noise(shot: Shot, frame: int, pictures: Pictures) -> Noise:
     """
     source = shot.plate_source
     assert source is not None
-    first = min(max(frame - NOISE_FRAMES // 2, shot.first), max(shot.last - NOISE_FRAMES + 1, shot.first))
-    frames = [f for f in range(first, first + NOISE_FRAMES) if f in shot.frames]
-    steps: list[list[NDArray]] = []
-    for lock in shot.locks:
-        if len(frames) > 1 and all(lock.at(f) is not None for f in frames):
-            ways = [
-                reference_to_frame(shot, lock.id, b) @ np.linalg.inv(reference_to_frame(shot, lock.id, a))
-                for a, b in zip(frames, frames[1:])
-            ]
-            steps.append([way / way[2, 2] for way in ways])
-    key = digest((tuple(picture_of(source, f) for f in frames), tuple(np.array(each) for each in steps)))
+    count = len(shot.frames)
+    starts = {round(k * max(count - NOISE_FRAMES, 0) / (NOISE_PARTS + 1)) for k in range(1, NOISE_PARTS + 1)}
+    runs = [list(shot.frames[start : start + NOISE_FRAMES]) for start in sorted(starts)]
+    found: list[Noise] = []
+    for k, frames in enumerate(runs):
+        progress(k / len(runs), say("Measuring grain"))
+        steps: list[list[NDArray] | None] = [None]  # as the picture moves on the whole, and along each lock
+        for lock in shot.locks:
+            if len(frames) > 1 and all(lock.at(f) is not None for f in frames):
+                ways = [
+                    reference_to_frame(shot, lock.id, b) @ np.linalg.inv(reference_to_frame(shot, lock.id, a))
+                    for a, b in zip(frames, frames[1:])
+                ]
+                steps.append([way / way[2, 2] for way in ways])
 
-    def measure() -> Noise | None:
-        codes = [coded(pictures.plate(source, f)) for f in frames]
-        found = measure_noise(codes, [None] * len(codes))
-        for ways in steps:
-            along = measure_noise(codes, [None] * len(codes), ways)
-            if along is not None and (found is None or along.tiles > found.tiles):
-                found = along
-        return found
+        def measure(frames: list[int] = frames, steps: list[list[NDArray] | None] = steps) -> list[Noise]:
+            codes = [coded(pictures.plate(source, f)) for f in frames]
+            each = [measure_noise(codes, [None] * len(codes), ways) for ways in steps]
+            return [noise for noise in each if noise is not None]
 
-    noise = known(("noise", key), measure, NOISES_KNOWN)
-    if noise is None:
-        raise ValueError(
-            say("Nothing of the plate is flat enough, or shows the same on two frames, to tell its grain.")
-        )
-    return noise
+        key = digest((tuple(picture_of(source, f) for f in frames), tuple(np.array(each) for each in steps[1:])))
+        found += known(("noise", key), measure, NOISES_KNOWN)
+    return pooled(found)
 
 
 def optics_focus_px(shot: Shot, distance_m: float | None) -> float:

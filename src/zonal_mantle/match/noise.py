@@ -23,6 +23,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..shot.match import GrainModel
+from ..words import say
 
 Array = NDArray[np.float32]
 TILE = 24
@@ -32,6 +33,8 @@ LEAST_ALL = 12  # tiles that tell a noise
 LEVELS = 16  # coded, that its strength is told at
 LEAST_PIXELS = 800  # that tell it at one of them
 MOST_TILES = 700  # that the autocorrelation is taken over
+MOST_ALIKE = 60  # of one brightness that are looked at in a frame
+WEAKER = 0.3  # of all that tell a strength, by which it is taken
 NO_NOISE = 1e-8  # variance: a hundredth of a code of eight bits
 PHASES = 8  # parts of a pixel that frames are moved by
 PERIOD = 32  # of the circle that autocorrelations are worked on
@@ -41,12 +44,14 @@ CLIPPED_LOW, CLIPPED_HIGH = 0.012, 0.985  # coded: noise is cut off there
 
 class Noise(NamedTuple):
     """model : of the noise. tiles : how many told it. spread : relative uncertainty of its strength. blocky : how much
-    stronger steps are on the 8-pixel grid of compression than beside it, 1 where there is none."""
+    stronger steps are on the 8-pixel grid of compression than beside it, 1 where there is none. pixels : how many told
+    the strength of each channel at each level of the model; what none told is as at the next level."""
 
     model: GrainModel
     tiles: int
     spread: float
     blocky: float
+    pixels: tuple[tuple[int, int, int], ...]
 
 
 class Residual(NamedTuple):
@@ -110,6 +115,7 @@ def residuals(
             fits &= _cut(mask[..., None]).all(axis=(1, 2, 3))
         other = k + 1 if k + 1 < len(frames) else k - 1
         if len(frames) < 2:
+            fits = _some(fits, tiles)
             left.append(_levelled(tiles[fits]))
             levels.append(tiles[fits] - left[-1])  # a plane: a pixel's own noise would sort it by itself
             phases.append(np.full((int(fits.sum()), 2), -1))
@@ -124,7 +130,7 @@ def residuals(
         how = cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP
         moved = cv2.warpPerspective(frames[other], motion, size, flags=how, borderValue=(-9.0, -9.0, -9.0))
         there = _cut(moved)
-        fits &= there.min(axis=(1, 2, 3)) > CLIPPED_LOW
+        fits = _some(fits & (there.min(axis=(1, 2, 3)) > CLIPPED_LOW), tiles)
         centres = _centres(frame.shape)
         carried = np.concatenate([centres, np.ones((len(centres), 1))], axis=1) @ motion.T
         phase = np.round((carried[:, :2] / carried[:, 2:] - centres) * PHASES).astype(int) % PHASES
@@ -132,6 +138,18 @@ def residuals(
         levels.append((tiles[fits] + there[fits]) / 2)
         phases.append(phase[fits])
     return Residual(np.concatenate(left), np.concatenate(levels), np.concatenate(phases))
+
+
+def _some(fits: NDArray[np.bool_], tiles: NDArray) -> NDArray[np.bool_]:
+    """Those tiles of many, as many of each brightness as tell it: rare ones all."""
+    at = np.flatnonzero(fits)
+    level = np.clip((tiles[at].mean(axis=(1, 2, 3)) * LEVELS).astype(int), 0, LEVELS - 1)
+    out = np.zeros_like(fits)
+    for each in np.unique(level):
+        of_level = at[level == each]
+        count = min(len(of_level), MOST_ALIKE)
+        out[of_level[np.linspace(0, len(of_level) - 1, count).astype(int)]] = True
+    return out
 
 
 @lru_cache(maxsize=128)
@@ -201,7 +219,60 @@ def measure_noise(
         between=(float(together[0, 1]), float(together[0, 2]), float(together[1, 2])),
     )
     spread = slack / float(np.sqrt(keep.sum())) if len(frames) > 1 else 0.3
-    return Noise(model, int(keep.sum()), spread, _blockiness(frames[0]))
+    pixels = tuple((int(r), int(g), int(b)) for r, g, b in _counted(found.level[keep]).T)
+    return Noise(model, int(keep.sum()), spread, _blockiness(frames[0]), pixels)
+
+
+def pooled(found: Sequence[Noise]) -> Noise:
+    """One noise from several measurements of it, on other frames or along other motions: of each strength one of the
+    weaker, since a motion that is a little wrong leaves some of the picture; by as many pixels as told it.
+
+    Raises
+    ------
+    ValueError : there are none.
+
+    Example
+    -------
+    >>> model = GrainModel(levels=(0.5,), deviation=((0.01, 0.01, 0.01),))
+    >>> strong = model.but(deviation=((0.02, 0.02, 0.02),))
+    >>> some = [Noise(each, 90, 0.1, 1.0, ((50_000,) * 3,)) for each in (model, strong, model)]
+    >>> pooled(some).model.deviation
+    ((0.01, 0.01, 0.01),)
+    """
+    if not found:
+        raise ValueError(
+            say("Nothing of the plate is flat enough, or shows the same on two frames, to tell its grain.")
+        )
+    levels = np.array(found[0].model.levels)  # the same of all
+    strengths, pixels = (np.array(each) for each in ([n.model.deviation for n in found], [n.pixels for n in found]))
+    counts = np.where(pixels >= np.minimum(LEAST_PIXELS, pixels.max()), pixels, 0)
+    deviation = np.empty(strengths.shape[1:])
+    for c in range(3):
+        told = np.flatnonzero(counts[..., c].max(axis=0))
+        middle = [_weaker(strengths[:, k, c], counts[:, k, c]) for k in told]
+        deviation[:, c] = np.interp(levels, levels[told], middle)
+    weights = np.array([float(each.tiles) for each in found])
+    spatial = np.average([each.model.spatial for each in found], axis=0, weights=weights)
+    between = np.average([each.model.between for each in found], axis=0, weights=weights)
+    model = GrainModel(
+        levels=found[0].model.levels,
+        deviation=tuple(_triple(row) for row in deviation),
+        spatial=(tuple(spatial[0].tolist()), tuple(spatial[1].tolist()), tuple(spatial[2].tolist())),
+        between=_triple(between),
+    )
+    ratio = (strengths / np.maximum(deviation, 1e-9) * counts).sum(axis=(1, 2)) / np.maximum(counts.sum(axis=(1, 2)), 1)
+    unlike = 1.3 * float(ratio.std()) / np.sqrt(len(found))  # of a quantile
+    spread = float(np.hypot(min(each.spread for each in found), unlike))
+    blocky = float(np.median([each.blocky for each in found]))
+    told_by = tuple((int(r), int(g), int(b)) for r, g, b in pixels.sum(axis=0))
+    return Noise(model, sum(each.tiles for each in found), spread, blocky, told_by)
+
+
+def _weaker(strengths: NDArray, counts: NDArray) -> float:
+    """The strength below which a share `WEAKER` of those lie that tell one."""
+    order = np.argsort(strengths)
+    share = (np.cumsum(counts[order]) - counts[order] / 2) / counts.sum()
+    return float(np.interp(WEAKER, share[counts[order] > 0], strengths[order][counts[order] > 0]))
 
 
 def _triple(row: NDArray) -> tuple[float, float, float]:
@@ -223,6 +294,12 @@ def _by_level(left: NDArray, level: NDArray) -> tuple[NDArray[np.float64], NDArr
             good = count >= count.max()
         columns.append(np.interp(middle, mean[good], total[good] / count[good]))
     return middle, np.stack(columns, axis=1)
+
+
+def _counted(level: NDArray) -> NDArray[np.int64]:
+    """How many pixels of each channel lie at each level: (3, LEVELS)."""
+    which = np.clip((level * LEVELS).astype(int), 0, LEVELS - 1)
+    return np.stack([np.bincount(which[..., c].ravel(), minlength=LEVELS) for c in range(3)])
 
 
 def _expected(curve: tuple[NDArray, NDArray], level: NDArray) -> NDArray[np.float64]:

@@ -241,12 +241,14 @@ class WholeGrainPanel(FinishPart):
         return self.plain(field, lambda: self.value().model.middle[k] * 255, put)
 
     def _measure(self) -> None:
-        shot, frame = self.desk.shot, self.desk.frame
+        shot = self.desk.shot
 
         def told(model: GrainModel) -> None:
             self.put("The plate's grain", on=True, model=model)
 
-        self.desk.run("Measuring the plate's grain", lambda job: measured_grain(shot, frame, self.desk.store), told)
+        self.desk.run(
+            "Measuring the plate's grain", lambda job: measured_grain(shot, self.desk.store, job.progress), told
+        )
 
     def _another(self) -> None:
         self.put("New seed", seed=(self.value().seed + 1) % 2**31)
