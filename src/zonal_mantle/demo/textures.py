@@ -15,8 +15,12 @@ def _linear(canvas: NDArray[np.uint8]) -> Array:
     """8-bit premultiplied canvas with display-coded colour to linear premultiplied float."""
     picture = canvas.astype(np.float32) / 255
     alpha = picture[..., 3:]
-    colour = np.where(alpha > 0, picture[..., :3] / np.maximum(alpha, 1e-4), 0)
-    return np.concatenate([np.clip(colour, 0, 1) ** 2.2 * alpha, alpha], axis=-1)
+    there = alpha[..., 0] > 0
+    shown = picture[there]
+    out = np.zeros_like(picture)
+    out[there, :3] = np.clip(shown[:, :3] / np.maximum(shown[:, 3:], 1e-4), 0, 1) ** 2.2 * shown[:, 3:]
+    out[..., 3:] = alpha
+    return np.asarray(out, np.float32)
 
 
 def _shrink(picture: Array, factor: int) -> Array:
@@ -63,7 +67,7 @@ def tamarisk(rng: np.random.Generator, size: int = 640) -> Array:
             end = (int(x + np.cos(a) * reach), int(y - np.sin(a) * reach + droop))
             tone = light * rng.uniform(0.7, 1.25)
             base_colour = (104, 112, 74) if rng.random() < 0.8 else (142, 116, 92)
-            colour = tuple(int(np.clip(c * tone, 0, 255)) for c in base_colour) + (255,)
+            colour = tuple(int(min(max(c * tone, 0), 255)) for c in base_colour) + (255,)
             cv2.line(canvas, (int(x), int(y)), end, colour, 2, cv2.LINE_AA)
     return _shrink(_linear(canvas), 2)
 
@@ -80,7 +84,7 @@ def grass(rng: np.random.Generator, size: tuple[int, int] = (128, 1024), density
         tone = rng.uniform(0.6, 1.15)
         base = (122, 118, 78) if rng.random() < 0.7 else (150, 134, 98)
         points = np.array([[x, h], [x + lean * 0.3, h - tall * 0.6], [x + lean, h - tall]], np.int32)
-        colour = tuple(int(np.clip(c * tone, 0, 255)) for c in base) + (255,)
+        colour = tuple(int(min(max(c * tone, 0), 255)) for c in base) + (255,)
         cv2.polylines(canvas, [points], False, colour, 2, cv2.LINE_AA)
     return _shrink(_linear(canvas), 2)
 

@@ -34,7 +34,6 @@ LEVELS = 16  # coded, that its strength is told at
 LEAST_PIXELS = 800  # that tell it at one of them
 MOST_TILES = 700  # that the autocorrelation is taken over
 MOST_ALIKE = 60  # of one brightness that are looked at in a frame
-WEAKER = 0.3  # of all that tell a strength, by which it is taken
 NO_NOISE = 1e-8  # variance: a hundredth of a code of eight bits
 PHASES = 8  # parts of a pixel that frames are moved by
 PERIOD = 32  # of the circle that autocorrelations are worked on
@@ -224,8 +223,8 @@ def measure_noise(
 
 
 def pooled(found: Sequence[Noise]) -> Noise:
-    """One noise from several measurements of it, on other frames or along other motions: of each strength one of the
-    weaker, since a motion that is a little wrong leaves some of the picture; by as many pixels as told it.
+    """One noise from several measurements of it, on other frames or along other motions: of each strength the middle
+    one, by as many pixels as told it, since a motion that is wrong leaves some of the picture.
 
     Raises
     ------
@@ -249,7 +248,7 @@ def pooled(found: Sequence[Noise]) -> Noise:
     deviation = np.empty(strengths.shape[1:])
     for c in range(3):
         told = np.flatnonzero(counts[..., c].max(axis=0))
-        middle = [_weaker(strengths[:, k, c], counts[:, k, c]) for k in told]
+        middle = [_middle(strengths[:, k, c], counts[:, k, c]) for k in told]
         deviation[:, c] = np.interp(levels, levels[told], middle)
     weights = np.array([float(each.tiles) for each in found])
     spatial = np.average([each.model.spatial for each in found], axis=0, weights=weights)
@@ -261,18 +260,18 @@ def pooled(found: Sequence[Noise]) -> Noise:
         between=_triple(between),
     )
     ratio = (strengths / np.maximum(deviation, 1e-9) * counts).sum(axis=(1, 2)) / np.maximum(counts.sum(axis=(1, 2)), 1)
-    unlike = 1.3 * float(ratio.std()) / np.sqrt(len(found))  # of a quantile
+    unlike = 1.3 * float(ratio.std()) / np.sqrt(len(found))  # of a median
     spread = float(np.hypot(min(each.spread for each in found), unlike))
     blocky = float(np.median([each.blocky for each in found]))
     told_by = tuple((int(r), int(g), int(b)) for r, g, b in pixels.sum(axis=0))
     return Noise(model, sum(each.tiles for each in found), spread, blocky, told_by)
 
 
-def _weaker(strengths: NDArray, counts: NDArray) -> float:
-    """The strength below which a share `WEAKER` of those lie that tell one."""
+def _middle(strengths: NDArray, counts: NDArray) -> float:
+    """The strength below which half of the pixels lie that tell one."""
     order = np.argsort(strengths)
     share = (np.cumsum(counts[order]) - counts[order] / 2) / counts.sum()
-    return float(np.interp(WEAKER, share[counts[order] > 0], strengths[order][counts[order] > 0]))
+    return float(np.interp(0.5, share[counts[order] > 0], strengths[order][counts[order] > 0]))
 
 
 def _triple(row: NDArray) -> tuple[float, float, float]:

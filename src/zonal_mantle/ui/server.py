@@ -162,6 +162,7 @@ class FrameServer(QObject):
         self._held = False
         self._until_learnt: list[Wanted] = []
         self._studies: list[SkyStudy] = []  # that are being learnt
+        self._first: tuple[Wanted, Codes] | None = None  # the last first answer
         self._tried: set[str] = set()  # studies, whether anything came of them or not
 
     def request(
@@ -268,8 +269,12 @@ class FrameServer(QObject):
             job = Job(lambda job: self._learn(studies, job), on_end=lambda _, __: self._learnt(studies))
             self.scheduler.submit("skies", job, PICTURE, stop_running=True)
         if not there:
-            answers = FirstAnswers(self.store)
-            self.ready.emit(first, view(shot, first.frame, first.view, first.zone, answers, first.scale, first.look))
+            answered = self._first
+            if answered is None or answered[0] != first:  # who asks again for the same is shown the same
+                answers = FirstAnswers(self.store)
+                codes = view(shot, first.frame, first.view, first.zone, answers, first.scale, first.look)
+                self._first = answered = first, codes
+            self.ready.emit(*answered)
         return True
 
     def _learn(self, studies: list[SkyStudy], job: Job) -> None:
@@ -284,7 +289,7 @@ class FrameServer(QObject):
         with self._lock:
             if self._studies is not studies:  # others are being learnt by now
                 return
-            self._studies = []
+            self._studies, self._first = [], None
             self._newest = [*self._newest, *self._until_learnt]
             self._until_learnt = []
         self._go_on()
