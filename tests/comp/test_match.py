@@ -1,6 +1,7 @@
 """The match in the frame, and its fits through the session, on photographs that scikit-image ships."""
 
 import json
+import shutil
 from pathlib import Path
 
 import cv2
@@ -11,10 +12,12 @@ from skimage import data
 
 from zonal_mantle.api import Session, new, open_shot
 from zonal_mantle.cli import main
-from zonal_mantle.comp import Pictures, compose
+from zonal_mantle.comp import Cancelled, Pictures, compose
+from zonal_mantle.comp.match_fit import measured_grain
 from zonal_mantle.match.errors import MatchError
 from zonal_mantle.match.lens import defocused
 from zonal_mantle.media.curves import srgb_decode, srgb_encode
+from zonal_mantle.media.errors import MediaError
 from zonal_mantle.media.still import write_still
 from zonal_mantle.shot import (
     Aim,
@@ -304,6 +307,34 @@ def test_the_finished_background_spills_over_the_rim(tmp_path):
     assert wrapped[0, 158] == pytest.approx(wrapped[120, 158], abs=1e-4)
     assert wrapped[:, 165:] == pytest.approx(plain_[:, 165:], abs=1e-4)
     assert zone.match.wrap == WrapMatch()
+
+
+def test_grain_is_measured_where_frames_can_be_read_and_cancelled_between_two_measurements(tmp_path):
+    rng = np.random.default_rng(4)
+    for number in range(1, 17):
+        codes = 0.4 + 0.015 * rng.standard_normal((192, 256, 3)).astype(np.float32)
+        write_still(tmp_path / f"plate.{number}.png", codes, "uint8")
+    shot = new(tmp_path / "plate.1.png").shot
+    shares: list[float] = []
+
+    def stopped(share: float, words: str) -> None:
+        shares.append(share)
+        if share > 0.3:
+            raise Cancelled
+
+    with pytest.raises(Cancelled):
+        measured_grain(shot, Pictures(), stopped)
+    assert max(shares) < 0.7
+    (tmp_path / "plate.8.png").write_bytes(b"cut short")  # of the place in the middle
+    assert measured_grain(shot, Pictures()).middle[1] == pytest.approx(0.015, rel=0.05)
+    (tmp_path / "others").mkdir()
+    for number in range(1, 17):
+        shutil.copy(tmp_path / f"plate.{min(number, 7)}.png", tmp_path / "others" / f"other.{number}.png")
+    others = new(tmp_path / "others" / "other.1.png").shot
+    for number in range(1, 17):
+        (tmp_path / "others" / f"other.{number}.png").write_bytes(b"cut short")
+    with pytest.raises(MediaError, match=r"other\.\d+\.png"):
+        measured_grain(others, Pictures())
 
 
 def test_grain_may_be_a_clip_and_begins_again(tmp_path):

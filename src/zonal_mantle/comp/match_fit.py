@@ -18,6 +18,7 @@ from ..match.noise import Noise, measure_noise, pooled
 from ..match.tone_fit import ToneFit, comparable, fit_palette, fit_tone
 from ..match.wrap_fit import fit_wrap
 from ..media.curves import coded
+from ..media.errors import MediaError
 from ..media.picture import picture_of
 from ..place.transform import reference_to_frame
 from ..shot import AirMatch, Cdl, Keyed, LensMatch, Match, Shot, ToneMatch, Zone
@@ -363,8 +364,8 @@ def plate_noise(shot: Shot, pictures: Pictures, progress: Progress = _quiet) -> 
     starts = {round(k * max(count - NOISE_FRAMES, 0) / (NOISE_PARTS + 1)) for k in range(1, NOISE_PARTS + 1)}
     runs = [list(shot.frames[start : start + NOISE_FRAMES]) for start in sorted(starts)]
     found: list[Noise] = []
+    unread: MediaError | None = None
     for k, frames in enumerate(runs):
-        progress(k / len(runs), say("Measuring grain"))
         steps: list[list[NDArray] | None] = [None]  # as the picture moves on the whole, and along each lock
         for lock in shot.locks:
             if len(frames) > 1 and all(lock.at(f) is not None for f in frames):
@@ -374,13 +375,20 @@ def plate_noise(shot: Shot, pictures: Pictures, progress: Progress = _quiet) -> 
                 ]
                 steps.append([way / way[2, 2] for way in ways])
 
-        def measure(frames: list[int] = frames, steps: list[list[NDArray] | None] = steps) -> list[Noise]:
-            codes = [coded(pictures.plate(source, f)) for f in frames]
-            each = [measure_noise(codes, [None] * len(codes), ways) for ways in steps]
+        def measure(k: int = k, frames: list[int] = frames, steps: list[list[NDArray] | None] = steps) -> list[Noise]:
+            codes, each = [coded(pictures.plate(source, f)) for f in frames], []
+            for turn, ways in enumerate(steps):
+                progress((k + turn / len(steps)) / len(runs), say("Measuring grain"))
+                each.append(measure_noise(codes, [None] * len(codes), ways))
             return [noise for noise in each if noise is not None]
 
         key = digest((tuple(picture_of(source, f) for f in frames), tuple(np.array(each) for each in steps[1:])))
-        found += known(("noise", key), measure, NOISES_KNOWN)
+        try:
+            found += known(("noise", key), measure, NOISES_KNOWN)
+        except MediaError as problem:  # the other places tell it as well
+            unread = problem
+    if not found and unread is not None:
+        raise unread
     return pooled(found)
 
 

@@ -272,7 +272,8 @@ class FrameServer(QObject):
             answered = self._first
             if answered is None or answered[0] != first:  # who asks again for the same is shown the same
                 answers = FirstAnswers(self.store)
-                codes = view(shot, first.frame, first.view, first.zone, answers, first.scale, first.look)
+                with one_at_a_time(shot.size, first.scale):
+                    codes = view(shot, first.frame, first.view, first.zone, answers, first.scale, first.look)
                 self._first = answered = first, codes
             self.ready.emit(*answered)
         return True
@@ -280,7 +281,8 @@ class FrameServer(QObject):
     def _learn(self, studies: list[SkyStudy], job: Job) -> None:
         for study in studies:
             try:
-                self.store.learn(study, job.progress)
+                with one_at_a_time(study.size):
+                    self.store.learn(study, job.progress)
             finally:
                 if not job.cancelled:
                     self._tried.add(study.digest)  # what went wrong is said of the picture

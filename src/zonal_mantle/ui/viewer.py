@@ -41,6 +41,7 @@ from .server import FrameServer, Wanted, proxy_scale
 from .tools.base import Tool, label
 
 AT_ONCE_PIXELS = 6_000_000  # a larger picture is shown small first
+MARK_PX = 24  # from line to line of words at the top of the picture
 
 
 @guarded
@@ -63,6 +64,7 @@ class Viewer(QWidget):
         self._images: dict[str, tuple[Wanted, QImage]] = {}
         self._pan: QPointF | None = None
         self._wiping = False
+        self._marks = 0  # lines of words at the top of the picture
         self._space = False
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -241,7 +243,7 @@ class Viewer(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.fillRect(self.rect(), QColor(theme.SURROUND))
-        desk = self.desk
+        desk, self._marks = self.desk, 0
         if desk.shot.plate is None:
             return
         entry = self._images.get(desk.view)
@@ -316,9 +318,10 @@ class Viewer(QWidget):
             painter.drawLine(split, 0, split, height)
 
     def _mark(self, painter: QPainter, words: str) -> None:
-        """Words at the top of the picture, of what is not as it will be rendered."""
+        """Words at the top of the picture, below those that stand there, of what is not as it will be rendered."""
         painter.setFont(theme.font(12))
-        label(painter, QPointF(12, 20), words)
+        label(painter, QPointF(12, 20 + MARK_PX * self._marks), words)
+        self._marks += 1
 
     def picture_seen(self) -> QImage | None:
         """The picture of the view on the screen, without what is drawn over it."""
