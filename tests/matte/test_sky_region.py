@@ -6,10 +6,12 @@ import pytest
 from scipy.sparse import coo_matrix, diags
 from scipy.sparse.linalg import spsolve
 from skimage import data
+from skimage.color import rgb2lab
 
 from skies_plates import clouds, cloudy, ground
 from zonal_mantle.matte import MatteError, build_matte, find_sky, has_sky, sky_matte
 from zonal_mantle.matte.doubt import between, doubt_of
+from zonal_mantle.matte.sky_colours import BIN_FROM, BIN_SPAN, BINS, colour_ratio, places
 from zonal_mantle.matte.sky_region import Said, drawn, learn_sky, noise_of, sky_region, working, working_size
 from zonal_mantle.matte.sky_walk import walk
 from zonal_mantle.media.curves import srgb_decode
@@ -190,6 +192,26 @@ def test_noise_is_measured_and_the_size_is_one():
     assert working(np.full((1080, 1920, 3), np.inf, np.float32)).shape == (270, 480, 3)
 
 
+def test_colours_lie_in_the_table_by_lab():
+    """CIE 1976 L*a*b* by scikit-image, of sRGB, D65."""
+    feed = np.random.default_rng(3).random((40, 50, 3)).astype(np.float32)
+    lab = rgb2lab(feed)
+    wanted = [np.clip((lab[..., c] - BIN_FROM[c]) * (BINS[c] - 1) / BIN_SPAN[c], 0, BINS[c] - 1.001) for c in range(3)]
+    assert places(feed) == pytest.approx(np.stack(wanted, axis=2), abs=3e-3)
+
+
+def test_the_table_is_read_between_its_entries_and_by_what_is_no_number_too():
+    table = np.add.outer(np.add.outer(np.arange(BINS[0]), 20.0 * np.arange(BINS[1])), 400.0 * np.arange(BINS[2]))
+    pixels = np.random.default_rng(4).random((30, 41, 3)).astype(np.float32)
+    feed, ratio = colour_ratio(pixels, table.astype(np.float32))
+    at = places(feed)
+    assert feed.shape == (15, 21, 3)
+    assert ratio == pytest.approx(at[..., 0] + 20 * at[..., 1] + 400 * at[..., 2], abs=0.5)
+    for odd in (np.nan, np.inf, -np.inf, -3.0):
+        pixels[4:9, 6:11] = odd
+        assert all(np.isfinite(each).all() for each in colour_ratio(pixels, table.astype(np.float32)))
+
+
 @pytest.mark.parametrize("size", [(37, 52), (8, 3)])
 def test_the_walk_is_the_solution_of_its_equations(size):
     """SciPy's direct solver on the same Laplacian, weights by colour as in Grady 2005."""
@@ -206,6 +228,6 @@ def test_the_walk_is_the_solution_of_its_equations(size):
     joined = joined + joined.T
     laplacian = diags(np.asarray(joined.sum(1)).ravel() + for_sky.ravel() + against.ravel()) - joined
     wanted = spsolve(laplacian.tocsc(), for_sky.ravel()).reshape(h, w)
-    out = np.full((h, w), 0.5)
-    walk(smooth.astype(np.float32), for_sky, against, np.float32(0.05), out)
+    out = np.full((h, w), 0.5, np.float32)
+    walk(*(each.astype(np.float32) for each in (smooth, for_sky, against)), np.float32(0.05), out)
     assert out == pytest.approx(wanted, abs=2e-3)

@@ -238,7 +238,7 @@ def plain_surfaces(off: Array, away: Array, scale: float) -> NDArray[np.uint8]:
     codes = np.empty(away.shape, np.uint8)
     run_bands(_code_rows, away.shape[0], off, away, codes)  # what is near the sky is coded 0
     calm = cv2.GaussianBlur(codes, (0, 0), max(0.7 * min(scale, 1), 0.3))
-    least = cv2.erode(cv2.erode(cv2.min(calm, cv2.multiply(codes, np.full(1, 255.0))), across), down)
+    least = cv2.erode(cv2.erode(cv2.copyTo(calm, codes), across), down)  # 0 where the code is
     most = cv2.dilate(cv2.dilate(calm, across), down)
     core = np.empty(least.shape, np.uint8)
     run_bands(_core_rows, core.shape[0], least, most, core)

@@ -23,9 +23,12 @@ ROUGH = 2.0  # deviations of the sky's own spread beyond which a cell holds more
 BEYOND = 0.03  # coded: how far the fitted sky may leave what is seen of it
 RINGS, GAP_NOISES, OWN_COLOUR, GAP_PIXELS = 4, 4.0, 1.0, 0.15
 DEGREE = 2
+KNOWN_SHARE = 0.3  # of a cell that is sky: more, and gaps need not tell it
+MANY, WIDE = 4000, 8.0  # cells of which a quarter tells a polynomial; cells from which smoothing is wide
 LEAST_STEP = 1 / 255  # coded values
 
 kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
+part_of_kernel = numba.njit(inline="always")
 
 
 def local_sky(pixels: Array, chance: Array, feed: Array, own: Array) -> Sky:
@@ -35,7 +38,7 @@ def local_sky(pixels: Array, chance: Array, feed: Array, own: Array) -> Sky:
     ----------
     pixels : (h, w, 3) float32, scene-linear, at any scale.
     chance : of being sky, at the working size, sharpened.
-    feed, own : every second pixel, coded, and how much its colour is the sky's own; see `sky_region.colour_ratio`.
+    feed, own : every second pixel, coded, and how much its colour is the sky's own; see `sky_colours.colour_ratio`.
     """
     height, width = pixels.shape[:2]
     across = max(1, min(CELLS_ACROSS, width // 4))
@@ -61,6 +64,13 @@ def local_sky(pixels: Array, chance: Array, feed: Array, own: Array) -> Sky:
     return Sky(surface, whitening, float(share.mean()))
 
 
+@part_of_kernel
+def _span(i, cells, size):  # type: ignore[no-untyped-def]
+    """The first of `size` places that lie in a cell, and the one after the last; at least one."""
+    first = i * size // cells
+    return first, max((i + 1) * size // cells, first + 1)
+
+
 def _no_finer(whitening: NDArray[np.float32]) -> NDArray[np.float32]:
     """Noise is nowhere taken for less than one step of eight bits: compression smooths skies, and leaves steps and
     rings about what stands in them."""
@@ -71,10 +81,12 @@ def _no_finer(whitening: NDArray[np.float32]) -> NDArray[np.float32]:
 
 def _polynomial(mean: Array, share: Array) -> Array:
     """A surface of degree 2 over the cells by their shares, those that leave it weighing less; never far beyond what
-    is seen."""
+    is seen. Of many cells every second one of every second row tells it."""
     basis = polynomials((mean.shape[0], mean.shape[1]), DEGREE)
-    flat, target = basis.reshape(-1, basis.shape[2]), mean.reshape(-1, 3).astype(np.float64)
-    weight = share.reshape(-1).astype(np.float64)
+    few = 2 if share.size > MANY and share[::2, ::2].any() else 1
+    flat = basis[::few, ::few].reshape(-1, basis.shape[2])
+    target = mean[::few, ::few].reshape(-1, 3).astype(np.float64)
+    weight = share[::few, ::few].reshape(-1).astype(np.float64)
     held = weight > 0.5 if (weight > 0.5).any() else weight > 0
     fitted = target
     for step in range(4):
@@ -85,55 +97,62 @@ def _polynomial(mean: Array, share: Array) -> Array:
             each = weight / (1 + (away / typical / 2) ** 2)
         weighted = flat * each[:, None]
         holds = np.diag([0.0, *([1e-3] * (flat.shape[1] - 1))]) * max(each.sum(), 1) + 1e-9 * np.eye(flat.shape[1])
-        fitted = flat @ np.linalg.solve(weighted.T @ flat + holds, weighted.T @ target)
+        factors = np.linalg.solve(weighted.T @ flat + holds, weighted.T @ target)
+        fitted = flat @ factors
     low, high = np.percentile(target[held], [1, 99], axis=0)
-    return np.clip(fitted, low - BEYOND, high + BEYOND).reshape(mean.shape).astype(np.float32)
+    return np.clip(basis @ factors, low - BEYOND, high + BEYOND).astype(np.float32)
 
 
 def _smoothed(values: NDArray, share: NDArray, sigma: float, hold: float) -> Array:
-    """Weighted values smoothed over the grid; 0 where there are none within reach."""
-    return np.asarray(
-        cv2.GaussianBlur(values, (0, 0), sigma) / (cv2.GaussianBlur(share, (0, 0), sigma) + hold)[..., None], np.float32
-    )
+    """Weighted values smoothed over the grid; 0 where there are none within reach. Widely, on half of it."""
+    height, width = share.shape
+    both = np.dstack([values, share]).astype(np.float32)
+    step = 2 if sigma > WIDE and min(height, width) > WIDE else 1
+    if step > 1:
+        both = np.asarray(cv2.resize(both, (width // step, height // step), interpolation=cv2.INTER_AREA))
+    both = np.asarray(cv2.GaussianBlur(both, (0, 0), sigma / step), np.float32)
+    out = both[..., :3] / (both[..., 3:] + np.float32(hold))
+    return np.asarray(cv2.resize(out, (width, height), interpolation=cv2.INTER_LINEAR) if step > 1 else out)
 
 
 def _through_gaps(feed: Array, own: Array, surface: Array, whitening: NDArray[np.float32], share: Array) -> Array:
     gh = share.shape[0]
-    close = share > 0.3
     for _ in range(RINGS):
         rest, seen = np.empty_like(surface), np.empty_like(share)
-        run_bands(_gap_rows, gh, feed, own, surface, whitening, np.float32(GAP_NOISES**2), rest, seen)
-        seen[close] = share[close]
-        rest[close] = 0
+        run_bands(_gap_rows, gh, feed, own, surface, whitening, np.float32(GAP_NOISES**2), share, rest, seen)
         surface = surface + _smoothed(rest * seen[..., None], seen, 2.5, 0.1)
     return np.ascontiguousarray(surface, np.float32)
 
 
 @kernel
-def _gap_rows(first, end, feed, own, surface, whitening, limit, rest, seen):  # type: ignore[no-untyped-def]
-    """Per cell: the mean difference to the surface of the pixels within the noise of it, and how far there are any."""
+def _gap_rows(first, end, feed, own, surface, whitening, limit, share, rest, seen):  # type: ignore[no-untyped-def]
+    """Per cell: the mean difference to the surface of the pixels within the noise of it, and how far there are any.
+    Where much is sky the surface is known, and nothing is left."""
     height, width = own.shape
     gh, gw = seen.shape
+    zero, one = np.float32(0), np.float32(1)
+    w00, w01, w02 = whitening[0, 0], whitening[0, 1], whitening[0, 2]
+    w10, w11, w12 = whitening[1, 0], whitening[1, 1], whitening[1, 2]
+    w20, w21, w22 = whitening[2, 0], whitening[2, 1], whitening[2, 2]
     for j in range(first, end):
-        top, bottom = j * height // gh, max((j + 1) * height // gh, j * height // gh + 1)
+        top, bottom = _span(j, gh, height)
         for i in range(gw):
-            left, right = i * width // gw, max((i + 1) * width // gw, i * width // gw + 1)
-            tr, tg, tb, count, all_of = np.float32(0), np.float32(0), np.float32(0), np.float32(0), np.float32(0)
-            for y in range(top, min(bottom, height)):
-                for x in range(left, min(right, width)):
-                    all_of += np.float32(1)
+            if share[j, i] > np.float32(KNOWN_SHARE):
+                rest[j, i, 0], rest[j, i, 1], rest[j, i, 2] = zero, zero, zero
+                seen[j, i] = share[j, i]
+                continue
+            left, right = _span(i, gw, width)
+            sr, sg, sb = surface[j, i, 0], surface[j, i, 1], surface[j, i, 2]
+            tr, tg, tb, count = zero, zero, zero, zero
+            for y in range(top, bottom):
+                for x in range(left, right):
                     if own[y, x] <= np.float32(OWN_COLOUR):
                         continue
-                    r, g, b = feed[y, x, 0] - surface[j, i, 0], feed[y, x, 1] - surface[j, i, 1], np.float32(0)
-                    b = feed[y, x, 2] - surface[j, i, 2]
-                    p = whitening[0, 0] * r + whitening[0, 1] * g + whitening[0, 2] * b
-                    q = whitening[1, 0] * r + whitening[1, 1] * g + whitening[1, 2] * b
-                    s = whitening[2, 0] * r + whitening[2, 1] * g + whitening[2, 2] * b
+                    r, g, b = feed[y, x, 0] - sr, feed[y, x, 1] - sg, feed[y, x, 2] - sb
+                    p, q, s = w00 * r + w01 * g + w02 * b, w10 * r + w11 * g + w12 * b, w20 * r + w21 * g + w22 * b
                     if p * p + q * q + s * s < limit:
-                        tr += r
-                        tg += g
-                        tb += b
-                        count += np.float32(1)
-            some = max(count, np.float32(1))
+                        tr, tg, tb, count = tr + r, tg + g, tb + b, count + one
+            some = max(count, one)
             rest[j, i, 0], rest[j, i, 1], rest[j, i, 2] = tr / some, tg / some, tb / some
-            seen[j, i] = min(count / max(all_of, np.float32(1)) / np.float32(GAP_PIXELS), np.float32(1))
+            all_of = np.float32((bottom - top) * (right - left))
+            seen[j, i] = min(count / all_of / np.float32(GAP_PIXELS), one)

@@ -17,7 +17,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from ..media.bands import run_bands, run_each
+from ..media.bands import run_bands
 from ..media.curves import srgb_decode
 from ..shot.matte import ClearSkyPull
 from ..words import say
@@ -25,24 +25,18 @@ from .clear_sky import away_from, plain_surfaces
 from .errors import MatteError
 from .local_sky import local_sky
 from .over_time import averaged, share_of
+from .sky_colours import colour_ratio
 from .sky_edge import Looked, second_look
-from .sky_region import WORKING_PX, SkyModel, colour_ratio, learn_sky, sharpened, sky_region
+from .sky_region import WORKING_PX, SkyModel, learn_sky, sharpened, sky_region
 from .sky_sense import KNOWN
+from .what_stays import BLOCK, DIRECTIONS, NO_SKY, what_stays
 
 Array = NDArray[np.float32]
 
-BLOCK = 4  # what stays is guessed at a quarter of the size
-DIRECTIONS = np.array([[r, g, b] for r in (-1, 1) for g in (-1, 1) for b in (-1, 1)], np.float32) / np.sqrt(
-    np.float32(3)
-)
 LEAST_SHARE = 0.002  # of the frame that must be sky
 LEAST_KNOWN = 0.006  # of the frame that must be known for sky by the taught classifier
 UNDECIDED, MOST_UNDECIDED = (0.15, 0.85), 0.65  # chances, and share of the frame: then nothing tells sky from ground
-STANDS_OUT = 10.0  # deviations of noise from which a pixel speaks for what stays
 IN_SKY, FULL_IN_SKY = 5.0, 9.5  # further deviations that a thing in the midst of sky must stand out by
-ENOUGH = 0.05  # weight that is enough to guess by
-CLEAR_OF_SKY = 0.15  # share of the sky's light that a surface differs by to speak in full
-EXTREME = 0.2  # weight of what may be seen through, against that of what may not
 BEND = 0.9
 WIDTHS_PX = (3, 6, 12, 25)  # of edges, by how soft the picture is
 SKYS_OWN = 2.5  # log ratio from which a colour is the sky's own
@@ -135,27 +129,23 @@ def first_look(
             )
         )
     size = min(scale, 1.0)
-    feed, own = colour_ratio(pixels, found.model)
+    feed, own = colour_ratio(pixels, found.model.colours)
     sky = local_sky(pixels, region, feed, own)
     linear = np.ascontiguousarray(srgb_decode(np.maximum(sky.surface, 0)), np.float32)
     off, away, behind = away_from(sky, linear, pixels)
     if more is not None:
         off /= more
     plain = plain_surfaces(off, away, scale)
-    like = _sky_like(off, region, own, plain)
+    chance: Array = np.asarray(cv2.resize(region, (width, height), interpolation=cv2.INTER_LINEAR), np.float32)
+    like = _sky_like(off, region, chance, own, plain)
     near, most = _near(like, away, size)
     unlike = _unlike(off, near, sky.whitening)
-    stands = np.zeros((8, -(-height // BLOCK), -(-width // BLOCK), 4), np.float32)
-    thick = cv2.erode(np.minimum(away, 1), np.ones((3, 3), np.uint8))
-    run_bands(
-        _stand_rows, stands.shape[1], pixels, behind, off, away, thick, most, near, unlike, region, DIRECTIONS, stands
-    )
-    fore = _what_stays(stands, size)
-    del stands, thick, away, feed, own  # of a large plate they would be a gigabyte
+    fore = what_stays(pixels, behind, off, away, most, near, unlike, chance, size)
+    del away, feed, own  # of a large plate they would be a gigabyte
     deep = cv2.erode(region, np.ones((3, 3), np.uint8))
     alpha, way = np.empty((height, width), np.float32), np.zeros((height, width, 3), np.float32)
     limits = np.float32(pull.empty.at(frame)), np.float32(pull.full.at(frame)), unlike
-    run_bands(_cut_rows, height, pixels, behind, off, near, plain, region, deep, fore, DIRECTIONS, *limits, alpha, way)
+    run_bands(_cut_rows, height, pixels, behind, off, near, plain, chance, deep, fore, DIRECTIONS, *limits, alpha, way)
     return Looked(alpha, off, pixels, behind, way, near, region, noise_about(sky.whitening))
 
 
@@ -195,18 +185,19 @@ def _boxed(change, picture: NDArray, reach: int) -> NDArray:  # type: ignore[no-
     return np.asarray(change(across, np.ones((2 * reach + 1, 1), np.uint8)))
 
 
-def _sky_like(off: Array, region: Array, own: Array, plain: NDArray[np.uint8]) -> NDArray[np.uint8]:
-    """Pixels that are sky by their colour: in the region, or in gaps. A gap's colour is one that the ground has not, or
-    many pixels have it and few are beside it, so that it is not only a colour that passes by the sky's."""
+def _sky_like(off: Array, region: Array, chance: Array, own: Array, plain: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """Pixels that are sky by their colour: in the region (`chance` is that at every pixel), or in gaps. A gap's colour
+    is one that the ground has not, or many pixels have it and few are beside it, so that it is not only a colour that
+    passes by the sky's."""
     height, width = off.shape
     counts = np.empty((2, -(-height // BLOCK), -(-width // BLOCK)), np.float32)
+    reach = max(GAP_REACH_PX * region.shape[1] / WORKING_PX, 1.0)
+    within = cv2.GaussianBlur((region > 0.5).astype(np.float32), (0, 0), reach)
     run_bands(_count_rows, counts.shape[1], off, counts)
-    inside, beside = (cv2.GaussianBlur(each, (0, 0), 2.0) for each in counts)
-    peaked = np.clip((inside / (beside + np.float32(1e-4)) - 0.8) / 0.4, 0, 1).astype(np.float32)
-    reach = GAP_REACH_PX * region.shape[1] / WORKING_PX
-    within = cv2.GaussianBlur((region > 0.5).astype(np.float32), (0, 0), max(reach, 1.0))
+    inside, passing = (cv2.GaussianBlur(each, (0, 0), 2.0) for each in counts)
+    peaked = np.clip((inside / (passing + np.float32(1e-4)) - 0.8) / 0.4, 0, 1).astype(np.float32)
     like = np.empty((height, width), np.uint8)
-    run_bands(_like_rows, height, off, region, own, peaked, within, plain, like)
+    run_bands(_like_rows, height, off, chance, own, peaked, within, plain, like)
     return like
 
 
@@ -229,23 +220,23 @@ def _count_rows(first, end, off, counts):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _like_rows(y0, y1, off, region, own, peaked, within, plain, like):  # type: ignore[no-untyped-def]
+def _like_rows(y0, y1, off, chance, own, peaked, within, plain, like):  # type: ignore[no-untyped-def]
     height, width = off.shape
     half = np.float32(0.5)
     for y in range(y0, y1):
-        j, below, fv = _beside(y, height, region.shape[0])
+        j, below, fv = _beside(y, height, within.shape[0])
         jb, belowb, fvb = _beside(y, height, peaked.shape[0])
         for x in range(width):
-            i, beside, fu = _beside(x, width, region.shape[1])
-            p = _mixed(region, j, below, fv, i, beside, fu)
-            found = p > np.float32(0.97)
+            found = chance[y, x] > np.float32(0.97)
             if not found and off[y, x] < np.float32(4):
-                if p > half:
+                if chance[y, x] > half:
                     found = True
-                elif plain[y, x] < 2 and _mixed(within, j, below, fv, i, beside, fu) > np.float32(0.01):
-                    ib, besideb, fub = _beside(x, width, peaked.shape[1])
-                    found = own[y // 2, x // 2] > np.float32(SKYS_OWN)
-                    found = found or _mixed(peaked, jb, belowb, fvb, ib, besideb, fub) > half
+                elif plain[y, x] < 2:
+                    i, beside, fu = _beside(x, width, within.shape[1])
+                    if _mixed(within, j, below, fv, i, beside, fu) > np.float32(0.01):
+                        ib, besideb, fub = _beside(x, width, peaked.shape[1])
+                        found = own[y // 2, x // 2] > np.float32(SKYS_OWN)
+                        found = found or _mixed(peaked, jb, belowb, fvb, ib, besideb, fub) > half
             like[y, x] = np.uint8(found)
 
 
@@ -275,15 +266,17 @@ def _near(like: NDArray[np.uint8], away: Array, size: float) -> tuple[NDArray[np
     most = cv2.dilate(extent[0], window)
     contrast = most - cv2.erode(extent[1], window)
     softness = np.float32(1.5) * contrast / np.maximum(cv2.dilate(extent[2], window), np.float32(0.01))
-    near = _boxed(cv2.dilate, like, max(2, round(WIDTHS_PX[0] * size)))
+    close = _boxed(cv2.dilate, like, max(2, round(WIDTHS_PX[0] * size)))
     for wide in WIDTHS_PX[1:]:
-        soft = cv2.resize((softness >= wide * size).astype(np.uint8), (width, height), interpolation=cv2.INTER_NEAREST)
+        soft = softness >= wide * size
         if soft.any():
-            near |= _boxed(cv2.dilate, like, max(2, round(wide * size))) & soft
-    wide_reach = _boxed(cv2.dilate, like, max(2, round(REACH_PX * size)))
+            there = cv2.resize(soft.astype(np.uint8), (width, height), interpolation=cv2.INTER_NEAREST)
+            close |= _boxed(cv2.dilate, like, max(2, round(wide * size))) & there
     between = max(2, round(BETWEEN_PX * size))
-    near |= _boxed(cv2.erode, _boxed(cv2.dilate, like, between), max(1, round((BETWEEN_PX - 2) * size)))
-    return near | (2 * (wide_reach & (1 - near))).astype(np.uint8), np.asarray(most, np.float32)
+    close |= _boxed(cv2.erode, _boxed(cv2.dilate, like, between), max(1, round((BETWEEN_PX - 2) * size)))
+    reached = _boxed(cv2.dilate, like, max(2, round(REACH_PX * size)))
+    cv2.add(reached, reached, dst=reached, mask=1 - close)  # 2 within reach alone
+    return np.asarray(cv2.min(reached, 2 - close)), np.asarray(most, np.float32)
 
 
 @kernel
@@ -304,86 +297,6 @@ def _extent_rows(first, end, away, extent):  # type: ignore[no-untyped-def]
             extent[0, j, i], extent[1, j, i], extent[2, j, i] = most, least, steep
 
 
-@kernel
-def _stand_rows(first, end, pixels, sky, off, away, thick, most, near, unlike, region, directions, stands):  # type: ignore[no-untyped-def]
-    """Per block and direction of colour: light, weighted by how far it is what stays alone.
-
-    Far from any sky all that stands out is. Where much may be seen through only the extremes are, weighed by the 12th
-    power of how much they stand out.
-    """
-    height, width = off.shape
-    zero = np.float32(0)
-    part = np.float32(1 / (BLOCK * BLOCK))
-    for j in range(first, end):
-        for i in range(stands.shape[2]):
-            for y in range(BLOCK * j, min(BLOCK * j + BLOCK, height)):
-                jr, below, fv = _beside(y, height, region.shape[0])
-                for x in range(BLOCK * i, min(BLOCK * i + BLOCK, width)):
-                    if off[y, x] <= np.float32(STANDS_OUT):
-                        continue
-                    ir, beside, fu = _beside(x, width, region.shape[1])
-                    if _mixed(region, jr, below, fv, ir, beside, fu) > np.float32(0.8):
-                        continue
-                    r, g, b = pixels[y, x, 0], pixels[y, x, 1], pixels[y, x, 2]
-                    dr, dg, db = r - sky[y, x, 0], g - sky[y, x, 1], b - sky[y, x, 2]
-                    length = np.sqrt(dr * dr + dg * dg + db * db) + np.float32(1e-9)
-                    through = np.float32(1) if near[y, x] == 1 else unlike if near[y, x] == 2 else zero
-                    a2 = min(away[y, x] / max(most[j, i], np.float32(1e-3)), np.float32(1)) ** 2
-                    a4 = a2 * a2
-                    weight = through * np.float32(EXTREME) * a4 * a4 * a4 * part
-                    a2 = min(thick[y, x] / np.float32(CLEAR_OF_SKY), np.float32(1))
-                    weight += (np.float32(1) - through) * a2 * a2 * part
-                    for k in range(8):
-                        m = (directions[k, 0] * dr + directions[k, 1] * dg + directions[k, 2] * db) / length
-                        if m > zero:
-                            m2 = m * m
-                            m = m2 * m2 * m2 * weight
-                            stands[k, j, i, 0] += m * r
-                            stands[k, j, i, 1] += m * g
-                            stands[k, j, i, 2] += m * b
-                            stands[k, j, i, 3] += m
-
-
-def _what_stays(stands: Array, size: float) -> Array:
-    """What stays by direction, everywhere at quarter size: the nearest scale that has enough to go by. Its last
-    channel is how much there is near by. (8, h, w, 4)."""
-    height, width = stands.shape[1:3]
-    out = np.zeros_like(stands)
-
-    def guessed(k: int) -> None:
-        weighted, guess = stands[k], out[k]
-        total = weighted.sum(axis=(0, 1), dtype=np.float64)
-        if total[3] < 1e-6:  # nothing stays in this direction
-            return
-        guess[..., :3] = (total[:3] / total[3]).astype(np.float32)
-        for sigma, coarse in ((48.0, 4), (16.0, 2), (5.0, 1)):
-            small: NDArray = weighted
-            if coarse > 1:
-                shape = (max(width // coarse, 1), max(height // coarse, 1))
-                small = cv2.resize(weighted, shape, interpolation=cv2.INTER_AREA)
-            small = cv2.GaussianBlur(small, (0, 0), max(sigma * size / BLOCK / coarse, 0.5))
-            if coarse > 1:
-                small = cv2.resize(small, (width, height), interpolation=cv2.INTER_LINEAR)
-            _over_rows(0, height, small, np.float32(ENOUGH), guess)
-
-    run_each(guessed, range(8))
-    return out
-
-
-@kernel
-def _over_rows(y0, y1, weighted, enough, guess):  # type: ignore[no-untyped-def]
-    """A weighted mean laid over a coarser guess as far as there is enough weight."""
-    one = np.float32(1)
-    for y in range(y0, y1):
-        for x in range(guess.shape[1]):
-            weight = weighted[y, x, 3]
-            if weight > np.float32(1e-9):
-                share = min(weight / enough, one)
-                for c in range(3):
-                    guess[y, x, c] = guess[y, x, c] * (one - share) + weighted[y, x, c] / weight * share
-                guess[y, x, 3] = max(guess[y, x, 3], weight)
-
-
 @part_of_kernel
 def _mixes(seen, sky, er, eg, eb):  # type: ignore[no-untyped-def]
     """How far a colour is a mixture of what stays (sky + e) with the sky, and not what stays in more or less light."""
@@ -401,17 +314,16 @@ def _mixes(seen, sky, er, eg, eb):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _cut_rows(y0, y1, pixels, sky, off, near, plain, region, deep, fore, directions, empty, full, unlike, out, way):  # type: ignore[no-untyped-def]
+def _cut_rows(y0, y1, pixels, sky, off, near, plain, chance, deep, fore, directions, empty, full, unlike, out, way):  # type: ignore[no-untyped-def]
     height, width = off.shape
     gh, gw = fore.shape[1:3]
     zero, one, half, bend = np.float32(0), np.float32(1), np.float32(0.5), np.float32(BEND)
     for y in range(y0, y1):
-        jr, belowr, fvr = _beside(y, height, region.shape[0])
+        jr, belowr, fvr = _beside(y, height, deep.shape[0])
         j, below, fv = _beside(y, height, gh)
         for x in range(width):
-            ir, besider, fur = _beside(x, width, region.shape[1])
-            p = _mixed(region, jr, belowr, fvr, ir, besider, fur)
-            if (near[y, x] == 0 and p <= np.float32(0.05)) or (plain[y, x] >= 2 and p < half):
+            p = chance[y, x]
+            if (near[y, x] == 0 and p <= np.float32(NO_SKY)) or (plain[y, x] >= 2 and p < half):
                 out[y, x] = one
                 continue
             if off[y, x] <= empty:
@@ -426,11 +338,10 @@ def _cut_rows(y0, y1, pixels, sky, off, near, plain, region, deep, fore, directi
             w10, w11 = (one - fu) * fv, fu * fv
             total, sum_of = np.float32(1e-9), zero
             fr, fg, fb = zero, zero, zero
-            for k in range(8):
+            for k in range(4):  # of each pair of opposite directions, the one that it lies in
                 m = (directions[k, 0] * dr + directions[k, 1] * dg + directions[k, 2] * db) / length
-                if m <= zero:
-                    continue
-                a, b, c, d = fore[k, j, i], fore[k, j, beside], fore[k, below, i], fore[k, below, beside]
+                own = fore[k if m > zero else 7 - k]
+                a, b, c, d = own[j, i], own[j, beside], own[below, i], own[below, beside]
                 er = a[0] * w00 + b[0] * w01 + c[0] * w10 + d[0] * w11 - sky[y, x, 0]
                 eg = a[1] * w00 + b[1] * w01 + c[1] * w10 + d[1] * w11 - sky[y, x, 1]
                 eb = a[2] * w00 + b[2] * w01 + c[2] * w10 + d[2] * w11 - sky[y, x, 2]
@@ -446,11 +357,12 @@ def _cut_rows(y0, y1, pixels, sky, off, near, plain, region, deep, fore, directi
             alpha = min(sum_of / total / np.float32(0.95), one)
             if alpha > bend:  # nearly solid is solid: what stays is never quite of one colour
                 alpha = min(bend + (alpha - bend) * (one - bend) / (np.float32(0.98) - bend), one)
-            if near[y, x] == 2 and p <= np.float32(0.05):
+            if near[y, x] == 2 and p <= np.float32(NO_SKY):
                 mixed = _mixes(pixels[y, x], sky[y, x], fr / total, fg / total, fb / total)
                 alpha = one - (one - alpha) * max(mixed, unlike)
             rise = min((off[y, x] - empty) / max(full - empty, np.float32(1e-3)), one)
             alpha *= rise * rise * (np.float32(3) - np.float32(2) * rise)
+            ir, besider, fur = _beside(x, width, deep.shape[1])
             sure = (_mixed(deep, jr, belowr, fvr, ir, besider, fur) - half) / np.float32(0.4)
             if sure > zero:  # in the midst of sky only what stands out by much is there
                 sure = min(sure, one)

@@ -22,9 +22,9 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from ..media.bands import run_bands
+from ..media.bands import run_apart, run_bands
 from ..media.curves import coded
-from .sky_fit import sampled
+from .sky_colours import BINS, entry_at, places
 from .sky_reach import reach
 from .sky_sense import cells, sensed
 from .sky_walk import walk
@@ -32,8 +32,6 @@ from .sky_walk import walk
 Array = NDArray[np.float32]
 
 WORKING_PX = 480  # the longer side of the picture that is judged
-BINS = (20, 16, 16)  # of L, a and b
-BIN_FROM, BIN_SPAN = (0.0, -40.0, -60.0), (100.0, 80.0, 120.0)
 TEXTURES = 24
 ROUNDS = 3  # of learning
 NEAR_REACH = 0.075  # coded step from the top at which sky and ground are as likely, all in one pixel
@@ -46,6 +44,7 @@ MOST_SENSE = 6.0  # log odds of the classifier that are listened to
 LEAST_SPREAD = (0.01, 0.05)  # coded: a frame of one colour tells nothing
 WEIGHTS = (0.5, 0.25, 1.5)  # of reach, of place, and of the classifier
 COARSE = 36  # working pixels: as near to a likely sky the classifier says nothing against one (leaves, gaps)
+
 
 kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
 
@@ -111,9 +110,7 @@ def working_size(width: int, height: int) -> tuple[int, int]:
 def working(pixels: Array) -> Array:
     """The picture that is judged: coded, the mean over the pixels it stands for. pixels (h, w, 3) scene-linear."""
     size = working_size(pixels.shape[1], pixels.shape[0])
-    seen = coded(np.ascontiguousarray(pixels, np.float32))
-    if not np.isfinite(seen).all():
-        seen = np.nan_to_num(seen, nan=0.0, posinf=16.0, neginf=0.0)
+    seen = coded(np.ascontiguousarray(pixels, np.float32))  # finite, whatever the pixels are
     shrinks = size[0] <= pixels.shape[1]
     return np.asarray(cv2.resize(seen, size, interpolation=cv2.INTER_AREA if shrinks else cv2.INTER_LINEAR), np.float32)
 
@@ -142,49 +139,23 @@ def sky_region(picture: Array, model: SkyModel, said: Array | None = None) -> tu
     return _walked(look, model), _sigmoid(look.sense)
 
 
-def colour_ratio(pixels: Array, model: SkyModel) -> tuple[Array, Array]:
-    """Every second pixel of every second row, coded, (h, w, 3); and the log ratio of how often its colour occurs in
-    sky and in ground, (h, w)."""
-    feed = sampled(pixels)
-    ratio = np.empty(feed.shape[:2], np.float32)
-    bare = np.zeros_like(ratio)
-    none = np.zeros(TEXTURES, np.float32)
-    run_bands(_log_ratio, len(ratio), _places(feed), bare, model.colours, none, bare, ratio)
-    return feed, ratio
-
-
 def sharpened(chance: Array) -> Array:
     """Nearer to a decision: what is more likely sky than not is all but sky. (h, w) float32."""
     p, q = chance**3, (1 - chance) ** 3
     return np.asarray(p / np.maximum(p + q, 1e-12), np.float32)
 
 
-def _places(feed: Array) -> Array:
-    """Where colours lie in the table of colours."""
-    lab = np.asarray(cv2.cvtColor(np.clip(feed, 0, 1), cv2.COLOR_RGB2Lab), np.float32)
-    run_bands(_place_rows, len(lab), lab)
-    return lab
-
-
-@kernel
-def _place_rows(y0, y1, lab):  # type: ignore[no-untyped-def]
-    for y in range(y0, y1):
-        for x in range(lab.shape[1]):
-            for c in range(3):
-                low, scale = np.float32(BIN_FROM[c]), np.float32((BINS[c] - 1) / BIN_SPAN[c])
-                value = min((lab[y, x, c] - low) * scale, np.float32(BINS[c] - 1.001))
-                lab[y, x, c] = max(value, np.float32(0))
-
-
 def noise_of(picture: Array) -> float:
     """Standard deviation of a working picture's noise, coded, judged by its quietest blocks (second differences)."""
-    rough = np.abs(picture[:, :-2] - 2 * picture[:, 1:-1] + picture[:, 2:]) / np.sqrt(6)
+    rough = np.abs(picture[:, :-2] - 2 * picture[:, 1:-1] + picture[:, 2:]) / np.float32(np.sqrt(6))
     size = 16
     height, width = rough.shape[0] // size * size, rough.shape[1] // size * size
     if min(height, width) == 0:
         return max(float(np.median(rough)) * 1.4826, LEAST_NOISE)
     blocks = rough[:height, :width].reshape(height // size, size, width // size, size, 3)
-    middle = np.median(blocks.transpose(0, 2, 1, 3, 4).reshape(-1, size * size * 3), axis=1)
+    half = size * size * 3 // 2
+    ordered = np.sort(blocks.transpose(0, 2, 1, 3, 4).reshape(-1, 2 * half), axis=1)
+    middle = ordered[:, half - 1 : half + 1].mean(axis=1)
     return max(float(np.percentile(middle, 15)) * 1.4826, LEAST_NOISE)
 
 
@@ -197,7 +168,7 @@ def plate_noise(pixels: Array) -> float:
 def _look(picture: Array, said: Array | None) -> _Look:
     noise = noise_of(picture)
     smooth = np.ascontiguousarray(cv2.bilateralFilter(picture, 5, max(4 * noise, 0.03), 1.5), np.float32)
-    way = reach(smooth, np.float32(2 * (0.7 * noise) ** 2), said)
+    way = run_apart(reach, smooth, np.float32(2 * (0.7 * noise) ** 2), said)
     level = np.asarray(smooth @ np.array((0.2126, 0.7152, 0.0722), np.float32))
     fine = level - cv2.GaussianBlur(level, (0, 0), 1.0)
     texture = np.sqrt(np.maximum(cv2.GaussianBlur(fine * fine, (0, 0), 2.5) - np.float32((0.3 * noise) ** 2), 0))
@@ -205,19 +176,19 @@ def _look(picture: Array, said: Array | None) -> _Look:
     height = np.linspace(1, -1, picture.shape[0], dtype=np.float32)[:, None]
     size = picture.shape[1], picture.shape[0]
     sense = cv2.resize(sensed(cells(picture, noise)), size, interpolation=cv2.INTER_LINEAR)
-    low, high = np.percentile(smooth, (1, 99))
+    low, high = np.percentile(np.sort(smooth[::2, ::2], axis=None), (1, 99))
     told = np.clip((high - low - LEAST_SPREAD[0]) / (LEAST_SPREAD[1] - LEAST_SPREAD[0]), 0, 1)
     sense = np.clip(sense, -MOST_SENSE, MOST_SENSE) * np.float32(told)
     by_reach, by_place, by_sense = (np.float32(each) for each in WEIGHTS)
     window = np.ones((2 * COARSE + 1,) * 2, np.uint8)
     heard = np.minimum(cv2.dilate(sense, window), 0) + np.maximum(sense, 0)
-    far = np.clip(-1.6 * np.log((np.sqrt(way) + 0.004) / NEAR_REACH), -4, 4)
+    far = np.clip(-1.6 * np.log((np.sqrt(way()) + 0.004) / NEAR_REACH), -4, 4)
     return _Look(
         smooth,
         noise,
         np.asarray(by_reach * far + by_place * height + by_sense * heard, np.float32),
         sense,
-        _places(smooth),
+        places(smooth),
         step.astype(np.float32),
         said,
     )
@@ -274,13 +245,7 @@ def _log_ratio(y0, y1, places, textures, colours, kinds, prior, out):  # type: i
     half = np.float32(0.5)
     for y in range(y0, y1):
         for x in range(out.shape[1]):
-            i, j, m = int(places[y, x, 0]), int(places[y, x, 1]), int(places[y, x, 2])
-            fi, fj, fm = places[y, x, 0] - i, places[y, x, 1] - j, places[y, x, 2] - m
-            total = np.float32(0)
-            for corner in range(8):
-                di, dj, dm = corner & 1, (corner >> 1) & 1, corner >> 2
-                part = (fi if di else 1 - fi) * (fj if dj else 1 - fj) * (fm if dm else 1 - fm)
-                total += np.float32(part) * colours[i + di, j + dj, m + dm]
+            total = entry_at(colours, places[y, x, 0], places[y, x, 1], places[y, x, 2])
             k = int(textures[y, x])
             f = textures[y, x] - np.float32(k)
             kind = kinds[k] * (np.float32(1) - f) + kinds[min(k + 1, TEXTURES - 1)] * f
@@ -303,6 +268,5 @@ def _walked(look: _Look, model: SkyModel) -> Array:
         for_sky = np.where(look.said > 0, np.float32(HINTED), np.where(look.said < 0, np.float32(0), for_sky))
         against = np.where(look.said < 0, np.float32(HINTED), np.where(look.said > 0, np.float32(0), against))
     step = np.float32(max(STEP_NOISES * look.noise, LEAST_STEP))
-    out = chance.astype(np.float64)
-    walk(look.smooth, for_sky.astype(np.float64), against.astype(np.float64), step, out)
-    return np.clip(out, 0, 1).astype(np.float32)
+    walk(look.smooth, for_sky, against, step, chance)
+    return np.asarray(np.clip(chance, 0, 1), np.float32)

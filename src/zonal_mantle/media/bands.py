@@ -9,10 +9,12 @@ import os
 import threading
 from collections.abc import Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
+
+T = TypeVar("T")
 
 _CORES = max(1, len(os.sched_getaffinity(0)))
 _here = threading.local()
@@ -45,6 +47,15 @@ def run_each(work: Callable[[Any], None], things: Iterable[Any]) -> None:
     """Calls `work` with each thing, on all cores; for work that waits for none of the others."""
     for future in [_pool.submit(work, each) for each in things]:
         future.result()
+
+
+def run_apart(work: Callable[..., T], *arguments: Any) -> Callable[[], T]:
+    """Starts `work` on another core; calling what is returned waits for what it gives. What is itself a band does the
+    work at once: it would wait for itself."""
+    if getattr(_here, "is_band", False):
+        made = work(*arguments)
+        return lambda: made
+    return _pool.submit(work, *arguments).result
 
 
 def cleared(shape: tuple[int, ...]) -> NDArray[np.float32]:
