@@ -93,7 +93,7 @@ def test_a_scene_turned_inside_out_is_told_by_its_error(returned):
 
 
 def test_features_that_come_back_are_found_again_and_close_the_loop(returned):
-    """The camera comes back to where it began: tracks live longer, and the last frame is nearer to the first."""
+    """The camera comes back to where it began: tracks live longer, and the last frame is where the first was."""
     size, frames = (400, 225), range(32)
     tracks = follow_features(returned.frames.__getitem__, lambda frame: None, frames)
     lock = LOCK.but(reference_frame=0)
@@ -108,8 +108,7 @@ def test_features_that_come_back_are_found_again_and_close_the_loop(returned):
         found, true = np.array([entry.position for entry in each.solved]), returned.places
         grown = found * ((found * true).sum() / (found**2).sum())
         ends.append(np.linalg.norm(grown[-1] - true[-1]))
-    assert ends[1] < ends[0]
-    assert ends[1] < 0.004  # metres, of 1.6 that it went
+    assert max(ends) < 0.002  # metres, of 1.6 that it went
 
 
 def test_what_is_found_again_lies_where_it_is(returned):

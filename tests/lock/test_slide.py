@@ -74,3 +74,20 @@ def test_a_lens_that_is_solved_adds_to_the_error():
     _, free = drawn("each", False)
     _, known = drawn("each", True)
     assert free[-1] > 1.5 * known[-1]
+
+
+def test_what_was_taken_off_for_a_stretched_pattern_is_doubted_as_a_whole():
+    """A quarter of what is taken off, all one way, by a scene that is adjusted anew with it."""
+    true, views = panned()
+    rng = np.random.default_rng(12)
+    noisy = views.seen + rng.normal(0, 0.02, views.seen.shape)
+    far = 0.004 * views.seen[:, :1] * views.camera[:, None] * [1.0, 0.3]  # wider with each frame, as in a pan
+    said, moved = [], []
+    for taken in (np.zeros_like(far), far):
+        given = Views(views.camera, views.point, noisy, taken)
+        found = adjust(Scene(FOCAL, 0.0, true.turns, true.places, true.points), given, True, rounds=20)
+        less = adjust(found, Views(views.camera, views.point, noisy - 0.25 * taken), True, rounds=40, least_gain=1e-9)
+        moved.append(np.sqrt(((seen_far(less) - seen_far(found)) ** 2).sum(axis=2).mean(axis=1)))
+        said.append(slides_px(found, given, SIZE, True))
+    assert np.median(said[1][1:] / np.hypot(said[0], moved[1])[1:]) == pytest.approx(1, abs=0.25)
+    assert said[1][-1] > 2 * said[0][-1]

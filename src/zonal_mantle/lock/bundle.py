@@ -30,11 +30,13 @@ class Scene:
 
 @dataclass(frozen=True)
 class Views:
-    """Where points were seen: camera and point of each view, (n) int, and the place from the frame's middle, (n, 2)."""
+    """Where points were seen: camera and point of each view, (n) int, and the place from the frame's middle, (n, 2);
+    and what was taken off of it, px, see `stretch`."""
 
     camera: NDArray[np.intp]
     point: NDArray[np.intp]
     seen: NDArray[np.float64]
+    taken: NDArray[np.float64] | None = None
 
 
 def skew(v: NDArray) -> NDArray[np.float64]:

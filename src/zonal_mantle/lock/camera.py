@@ -26,6 +26,7 @@ from .residual import likely
 from .runs import SoFar, flat, triple, unseen
 from .scene import LEAST_TRACKS, error_of, inside_out, only, views_of, with_points, without_outliers
 from .slide import slides_px
+from .stretch import Stretches
 
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
@@ -38,6 +39,7 @@ LEAST_OUTLIER_PX = 0.3
 CLEARLY_LESS = 0.995  # times the error, from which on a scene that is turned the other way round is the better
 EITHER = 1.02  # times, up to which it is as good
 FOUND_AGAIN = 2  # rounds, after which features are looked for where the scene has them
+STRETCHED = 3  # rounds, after which it is taken off what their patterns are shifted by
 WORST_PX = 0.6  # common practice: nothing is hung on a camera whose points are off by more
 POINTS_KEPT = 400
 MOST_TRIES = 300  # of four features; where they are not one plane none is right, and rough turns are all that is wanted
@@ -112,14 +114,26 @@ def camera_from_tracks(
         progress(0.55 + 0.1 * share, say("{name}: features found again", name=lock.name))
 
     given, bends, cut = lock.lens.given, lock.lens.solve_distortion, _unreached(frames, order)
+    stretches = Stretches()
+
+    def views_by(scene: Scene, used: list[Track], straight: bool) -> Views:
+        plain = views_of(used, index, middle)
+        return stretches.taken_off(scene, used, plain, order) if straight else plain
 
     def settled(scene: Scene, used: list[Track]) -> tuple[Scene, list[Track], Views, float]:
-        """Adjusted, without what does not fit, with what was found again; and the share of the views that was kept."""
-        believed = 1.0
+        """Adjusted, without what does not fit, with what was found again; and the share of the views that was kept.
+
+        What patterns are shifted by is taken off once the scene has settled without, and if it fits better so."""
+        believed, straight = 1.0, False
         for turn, widest in enumerate(OUTLIERS):
             if turn == FOUND_AGAIN and again is not None:
                 used = again(scene, used, order, report=seek)
-            views = views_of(used, index, middle)
+            if turn == STRETCHED:
+                plain, views = (views_by(scene, used, each) for each in (False, True))
+                other = adjust(scene, views, not given, False, 20, 1e-3, report)
+                straight = error_of(other, views) < error_of(scene, plain)
+                scene = other if straight else scene
+            views = views_by(scene, used, straight)
             scene = adjust(scene, views, not given, False, 20, 1e-3, report)
             off = np.linalg.norm(pictured(scene, views) - views.seen, axis=1)
             scene, used = without_outliers(scene, used, off, max(LEAST_OUTLIER_PX, widest * float(np.median(off))))
@@ -131,9 +145,9 @@ def camera_from_tracks(
                         count=len(used),
                     )
                 )
-            so_far(partial(_as_lock, lock, scene, used, views_of(used, index, middle), order, size, cut, believed))
-        views = views_of(used, index, middle)
-        return adjust(scene, views, not given, bends, 40, 1e-5, report), used, views, believed
+            seen = views_by(scene, used, straight)
+            so_far(partial(_as_lock, lock, scene, used, seen, order, size, cut, believed))
+        return adjust(scene, seen, not given, bends, 40, 1e-5, report), used, seen, believed
 
     scene, used, views, believed = settled(scene, used)
     other = adjust(inside_out(scene), views, not given, bends, 30, 1e-4, report)

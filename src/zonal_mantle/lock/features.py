@@ -19,16 +19,21 @@ WINDOW = (21, 21)
 BACK_PX = 0.35  # a feature must come back to within this
 AGREE_PX = 1.5  # its first pattern and that of the frame before must lead to the same place
 HALF_PX = 32  # of a pattern's side
+ROUGH = np.array([[1, -2, 1], [-2, 4, -2], [1, -2, 1]], np.float32)
+BLOCK_PX = 16  # sides of blocks whose noise is judged
+QUIETER, LEANS = 5.0, 1.1  # per cent of them that are quieter than the one that is taken, and what it is short by
 LEAST_LIFE = 6  # frames; a shorter track says nothing
 
 
 @dataclass(frozen=True)
 class Pattern:
-    """What a feature looks like: eight bits about it, and where in them it lies, in whole and parts of their pixels."""
+    """What a feature looks like: eight bits about it, where in them it lies, in whole and parts of their pixels, and
+    the standard deviation of their noise."""
 
     frame: int
     codes: Codes
     at: tuple[float, float]
+    noise: float = 0.0
 
 
 @dataclass
@@ -106,12 +111,29 @@ def padded(codes: Codes) -> Codes:
     return np.pad(codes, HALF_PX, mode="edge")
 
 
-def pattern_at(rimmed: Codes, place: Sequence[float] | NDArray[np.float64], frame: int = 0) -> Pattern:
+def noise_of(codes: Codes) -> float:
+    """Standard deviation of a frame's noise, of its quietest blocks, where there is least texture.
+
+    References
+    ----------
+    J. Immerkær, Fast noise variance estimation, Computer Vision and Image Understanding 64 (1996).
+    """
+    rough = np.abs(cv2.filter2D(codes.astype(np.float32), -1, ROUGH))[1:-1, 1:-1]
+    rows, columns = (each // BLOCK_PX for each in rough.shape)
+    if min(rows, columns) == 0:
+        return 0.0
+    blocks = rough[: rows * BLOCK_PX, : columns * BLOCK_PX].reshape(rows, BLOCK_PX, columns, BLOCK_PX)
+    return LEANS * float(np.percentile(blocks.mean(axis=(1, 3)), QUIETER)) * float(np.sqrt(np.pi / 2)) / 6
+
+
+def pattern_at(
+    rimmed: Codes, place: Sequence[float] | NDArray[np.float64], frame: int = 0, noise: float = 0.0
+) -> Pattern:
     """What is seen about a place, px, of a frame that `padded` gave its rim."""
     x, y = float(place[0]) - 0.5, float(place[1]) - 0.5
     left, top, side = round(x), round(y), 2 * HALF_PX + 1
     part = np.ascontiguousarray(rimmed[top : top + side, left : left + side])
-    return Pattern(frame, part, (x - left + HALF_PX, y - top + HALF_PX))
+    return Pattern(frame, part, (x - left + HALF_PX, y - top + HALF_PX), noise)
 
 
 def _carried(
@@ -168,7 +190,7 @@ def _born(codes: Codes, cover: Array | None, living: list[_Living], frame: int) 
         free[cv2.erode(cover, np.ones((21, 21))) < 0.5] = 0
     for each in living:
         cv2.circle(free, (int(each.place[0]), int(each.place[1])), 12, 0, -1)
-    out, rimmed = list[_Living](), padded(codes)
+    out, rimmed, noise = list[_Living](), padded(codes), noise_of(codes)
     per = -(-WANTED // (CELLS[0] * CELLS[1]))
     for j in range(CELLS[1]):
         for i in range(CELLS[0]):
@@ -189,7 +211,7 @@ def _born(codes: Codes, cover: Array | None, living: list[_Living], frame: int) 
                 if not (12 < place[0] < width - 12 and 12 < place[1] < height - 12):
                     continue
                 at = (float(place[0]) + 0.5, float(place[1]) + 0.5)
-                track = Track({frame: at}, pattern_at(rimmed, at, frame))
+                track = Track({frame: at}, pattern_at(rimmed, at, frame, noise))
                 out.append(_Living(track, frame, place))
     return out
 
