@@ -6,8 +6,8 @@ Covariance of a bundle by its reduced normal equations: R. Hartley & A. Zisserma
 Vision (2nd edition, 2004), sections 5.2 and A6.5. That features err together along their tracks is told by their
 scores, track by track, as in `spread.by_blocks` (Liang & Zeger 1986; from memory).
 
-Of what patterns are shifted by when they are stretched (`stretch`) a part is not known, and it is wrong the same way for
-all features that move alike. So it is asked by how much all cameras would be others without it.
+Of what patterns are shifted by when they are stretched (`stretch`) a part is not known, and it is wrong the same way
+for all features that move alike. So it is asked by how much all cameras would be others without it.
 """
 
 from __future__ import annotations
