@@ -85,7 +85,19 @@ def test_the_slopes_of_a_picture_by_another_are_those_of_its_homography():
 def test_what_has_no_pattern_is_not_shifted():
     scene = Scene(FOCAL, 0.0, np.tile(np.eye(3), (2, 1, 1)), np.zeros((2, 3)), np.array([[0.0, 0, 1, 0]]))
     views = Views(np.array([0, 1]), np.array([0, 0]), np.array([[1.0, 2.0], [3.0, 4.0]]))
-    assert (Stretches().taken_off(scene, [Track({1: (1.0, 2.0)})], views, [1, 2]).seen == views.seen).all()
+    assert Stretches().taken_off(scene, [Track({1: (1.0, 2.0)})], views, [1, 2]) is views
+
+
+def test_what_lies_behind_its_first_camera_is_not_shifted():
+    rimmed = padded(np.random.default_rng(2).integers(0, 255, (90, 160), np.uint8))
+    tracks = [Track({1: (60.0, 40.0)}, pattern_at(rimmed, (60.0, 40.0), 1, 3.0)) for _ in range(3)]
+    points = np.array([[0.1, 0.0, 1.0, 0.1], [0.1, 0.0, -1.0, 0.1], [1.0, 0.0, 0.0, 0.0]])
+    turn = cv2.Rodrigues(np.radians([0.0, 6.0, 0.0]))[0]
+    scene = Scene(FOCAL, 0.0, np.array([np.eye(3), turn]), np.array([np.zeros(3), PLACE]), points)
+    views = Views(np.ones(3, np.intp), np.arange(3), np.zeros((3, 2)))
+    shifts = Stretches().shifts_px(scene, tracks, views, [1, 2])
+    assert np.isfinite(shifts).all()
+    assert shifts[0].any()
 
 
 @pytest.mark.parametrize(("name", "sigma"), [("coffee", 3.0), ("camera", 6.0), ("astronaut", 2.0)])

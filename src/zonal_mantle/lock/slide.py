@@ -63,12 +63,10 @@ def slides_px(
         more = max(focal_spread**2 - noise * float(back[problem.lens_at, problem.lens_at]), 0.0)
         lens = more * np.outer(along, along)
     doubted = _pulled(problem, slopes, weights, views.taken, through, normal, back)
-    believed = believed if views.taken is None else believed / UNTOLD
+    share = believed if views.taken is None else believed / UNTOLD
     more_of_all = lens + np.outer(doubted, doubted)
     spread = [
-        _by_both(moves, noise * back, together) / believed**2
-        + [_mean_square(each, more_of_all) for each in moves]
-        + extra
+        _by_both(moves, noise * back, together) / share**2 + [_mean_square(each, more_of_all) for each in moves] + extra
         for moves, extra in ((near, np.array(own)), (list(_far_moves(problem, size)), 0.0))
     ]
     return np.asarray(np.sqrt(np.maximum(*spread) + PICTURE_PX**2))

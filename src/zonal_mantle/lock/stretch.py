@@ -52,7 +52,7 @@ class Stretches:
         tracks : of the scene's points, one each. order : the frame of each camera.
         """
         shifts = self.shifts_px(scene, tracks, views, order)
-        return Views(views.camera, views.point, views.seen - shifts, shifts)
+        return Views(views.camera, views.point, views.seen - shifts, shifts) if shifts.any() else views
 
     def shifts_px(self, scene: Scene, tracks: list[Track], views: Views, order: list[int]) -> Matrix:
         """By how much each view is shifted, (n, 2) px; 0 for tracks of which no pattern is known."""
@@ -69,14 +69,16 @@ class Stretches:
         first = np.array([index[pattern.frame] for pattern in patterns])
         point = views.point[told]
         which = slot[point]
-        stretched, bent = drawn(scene, views.camera[told], first[which], scene.points[point])
+        with np.errstate(divide="ignore", invalid="ignore"):  # of what lies beside a camera
+            stretched, bent = drawn(scene, views.camera[told], first[which], scene.points[point])
         codes = np.stack([pattern.codes for pattern in patterns])
         at = np.array([pattern.at for pattern in patterns], np.float64)
         slopes = [self._slopes(pattern) for pattern in patterns]
         parts = [np.stack([getattr(each, name) for each in slopes]) for name in ("across", "down", "seen", "back")]
         shift = np.zeros((len(told), 2))
         run_bands(_shift_rows, len(told), codes, at, *parts, which, stretched, bent, shift)
-        out[told] = _without_noise(shift, slopes, which, bent)
+        with np.errstate(invalid="ignore"):
+            out[told] = _without_noise(shift, slopes, which, bent)
         return out
 
     def _slopes(self, pattern: Pattern) -> _Slopes:
@@ -120,6 +122,7 @@ def _without_noise(shift: Matrix, slopes: list[_Slopes], which: NDArray[np.intp]
     back = np.einsum("nij,nj,nkj->nik", ways, 1 / np.maximum(own, 1e-12), ways)
     by_noise = 0.5 * count * square * (bent[:, :, 0, 0] + bent[:, :, 1, 1]) * noise[which, None]
     out = np.einsum("nij,nj->ni", back[which], np.einsum("nij,nj->ni", whole[which], shift) - by_noise)
+    out[~np.isfinite(out).all(axis=1)] = 0  # of what lies behind the first camera, or beside it
     long = np.linalg.norm(out, axis=1, keepdims=True)
     return np.asarray(out * np.minimum(1, MOST_PX / np.maximum(long, 1e-9)))
 

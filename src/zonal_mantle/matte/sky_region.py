@@ -45,7 +45,6 @@ LEAST_SPREAD = (0.01, 0.05)  # coded: a frame of one colour tells nothing
 WEIGHTS = (0.5, 0.25, 1.5)  # of reach, of place, and of the classifier
 COARSE = 36  # working pixels: as near to a likely sky the classifier says nothing against one (leaves, gaps)
 
-
 kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
 
 
