@@ -124,16 +124,16 @@ def camera_from_tracks(
         """Adjusted, without what does not fit, with what was found again; and the share of the views that was kept.
 
         What patterns are shifted by is taken off once the scene has settled without, and if it fits better so."""
-        believed, straight = 1.0, False
+        believed, straight, views = 1.0, False, views_by(scene, used, False)
         for turn, widest in enumerate(OUTLIERS):
             if turn == FOUND_AGAIN and again is not None:
                 used = again(scene, used, order, report=seek)
+                views = views_by(scene, used, False)
             if turn == STRETCHED:
-                plain, views = (views_by(scene, used, each) for each in (False, True))
-                other = adjust(scene, views, not given, False, 20, 1e-3, report)
-                straight = error_of(other, views) < error_of(scene, plain)
-                scene = other if straight else scene
-            views = views_by(scene, used, straight)
+                shifted = views_by(scene, used, True)
+                other = adjust(scene, shifted, not given, False, 20, 1e-3, report)
+                straight = error_of(other, shifted) < error_of(scene, views)
+                scene, views = (other, shifted) if straight else (scene, views)
             scene = adjust(scene, views, not given, False, 20, 1e-3, report)
             off = np.linalg.norm(pictured(scene, views) - views.seen, axis=1)
             scene, used = without_outliers(scene, used, off, max(LEAST_OUTLIER_PX, widest * float(np.median(off))))
@@ -145,9 +145,9 @@ def camera_from_tracks(
                         count=len(used),
                     )
                 )
-            seen = views_by(scene, used, straight)
-            so_far(partial(_as_lock, lock, scene, used, seen, order, size, cut, believed))
-        return adjust(scene, seen, not given, bends, 40, 1e-5, report), used, seen, believed
+            views = views_by(scene, used, straight)
+            so_far(partial(_as_lock, lock, scene, used, views, order, size, cut, believed))
+        return adjust(scene, views, not given, bends, 40, 1e-5, report), used, views, believed
 
     scene, used, views, believed = settled(scene, used)
     other = adjust(inside_out(scene), views, not given, bends, 30, 1e-4, report)
