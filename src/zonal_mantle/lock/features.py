@@ -183,14 +183,15 @@ def _carried(
 
 
 def _born(codes: Codes, cover: Array | None, living: list[_Living], frame: int) -> list[_Living]:
-    """New corners where the frame has few."""
+    """New corners where the frame has few; weak ones only where it has hardly any."""
     height, width = codes.shape
     free = np.full((height, width), 255, np.uint8)
     if cover is not None:
         free[cv2.erode(cover, np.ones((21, 21))) < 0.5] = 0
     for each in living:
         cv2.circle(free, (int(each.place[0]), int(each.place[1])), 12, 0, -1)
-    out, rimmed, noise = list[_Living](), padded(codes), noise_of(codes)
+    out, weak = list[_Living](), list[tuple[float, _Living]]()
+    rimmed, noise = padded(codes), noise_of(codes)
     per = -(-WANTED // (CELLS[0] * CELLS[1]))
     for j in range(CELLS[1]):
         for i in range(CELLS[0]):
@@ -211,9 +212,14 @@ def _born(codes: Codes, cover: Array | None, living: list[_Living], frame: int) 
                 if not (12 < place[0] < width - 12 and 12 < place[1] < height - 12):
                     continue
                 at = (float(place[0]) + 0.5, float(place[1]) + 0.5)
-                track = Track({frame: at}, pattern_at(rimmed, at, frame, noise))
-                out.append(_Living(track, frame, place))
-    return out
+                new = _Living(Track({frame: at}, pattern_at(rimmed, at, frame, noise)), frame, place)
+                if strength[int(y), int(x)] < SURE_CORNER:
+                    weak.append((float(strength[int(y), int(x)]), new))
+                else:
+                    out.append(new)
+    weak.sort(key=lambda each: -each[0])
+    return out + [new for _, new in weak[: max(FEW - len(living) - len(out), 0)]]
 
 
 LEAST_CORNER = 6e-4  # of OpenCV's smaller eigenvalue on eight bits; flatter places follow the grain
+SURE_CORNER, FEW = 1.2e-3, 100  # what is weaker is followed only where a frame has so few
