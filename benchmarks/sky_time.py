@@ -7,8 +7,6 @@ float RGBA frame of that size, timed in the same run. Printed, not asserted.
 from __future__ import annotations
 
 import argparse
-import time
-from collections.abc import Callable
 from pathlib import Path
 
 import cv2
@@ -16,24 +14,14 @@ import numpy as np
 from numpy.typing import NDArray
 from real import FORMS, cases
 
+from finish import milliseconds
 from zonal_mantle.matte.sky_edge import second_look
 from zonal_mantle.matte.sky_matte import find_sky, first_look
 from zonal_mantle.matte.sky_region import learn_sky, working
 from zonal_mantle.media.curves import srgb_decode
 from zonal_mantle.shot import ClearSkyPull
 
-SIZE, GRAIN, ROUNDS = (1920, 1080), 0.006, 9
-
-
-def best_ms(work: Callable[[], object]) -> float:
-    """The best of some rounds."""
-    work()
-    times = []
-    for _ in range(ROUNDS):
-        start = time.perf_counter()
-        work()
-        times.append(time.perf_counter() - start)
-    return 1000 * min(times)
+SIZE, GRAIN = (1920, 1080), 0.006
 
 
 def enlarged(case: Path) -> NDArray[np.float32]:
@@ -52,12 +40,12 @@ def row(name: str, pixels: NDArray[np.float32]) -> str:
     model = learn_sky([seen])
     found = find_sky(seen, model)
     looked = first_look(pixels, pull, found)
-    copy = best_ms(lambda: np.copyto(target, source))
+    copy = milliseconds(lambda: np.copyto(target, source))
     each = [
-        best_ms(lambda: working(pixels)),
-        best_ms(lambda: find_sky(seen, model)),
-        best_ms(lambda: first_look(pixels, pull, found)),
-        best_ms(lambda: second_look(looked, pull.empty.at(0))),
+        milliseconds(lambda: working(pixels)),
+        milliseconds(lambda: find_sky(seen, model)),
+        milliseconds(lambda: first_look(pixels, pull, found)),
+        milliseconds(lambda: second_look(looked, pull.empty.at(0))),
     ]
     parts = " | ".join(f"{ms / copy:.1f}" for ms in each)
     return f"| {name} | {copy:.1f} | {parts} | {sum(each) / copy:.0f} |"
