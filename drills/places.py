@@ -12,6 +12,7 @@ from datetime import datetime, timedelta
 from pathlib import Path
 
 from zonal_mantle.api import open_shot
+from zonal_mantle.media.sequence import frame_path
 from zonal_mantle.shot import MantleError, load, save
 from zonal_mantle.shot.opened import mark_opened, mark_path, opened_by_others, unmark_opened
 from zonal_mantle.shot.past import MOST, keep_past, past_of, shot_of_past
@@ -97,10 +98,10 @@ def vanishing_files(shot: Path) -> list[str]:
     session.frame(session.shot.first, 0.1)
     plate = session.shot.plate_source
     assert plate is not None
-    frames = sorted(Path(plate.path).parent.glob("*.exr"))
+    first, last = (frame_path(plate.path, frame) for frame in (session.shot.first, session.shot.last))
     painting = next(Path(s.path) for s in session.shot.sources if s.kind == "still")
     whole = painting.read_bytes()
-    for path, content in ((painting, whole[: len(whole) // 2]), (painting, b""), (frames[-1], None), (frames[0], b"x")):
+    for path, content in ((painting, whole[: len(whole) // 2]), (painting, b""), (last, None), (first, b"x")):
         if content is None:
             path.unlink()
         else:

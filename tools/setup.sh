@@ -58,7 +58,8 @@ for lock in "${locks[@]}"; do
   stamp=".venv/.installed-$lock"
   if ! cmp -s "$lock" "$stamp"; then
     say "Installing the packages of $lock …"
-    .venv/bin/pip install -q --disable-pip-version-check --no-deps --require-hashes -r "$lock"
+    # Not compiled here: each module is when it is first used, and most never are.
+    .venv/bin/pip install -q --disable-pip-version-check --no-deps --no-compile --require-hashes -r "$lock"
     cp "$lock" "$stamp"
   fi
 done

@@ -7,14 +7,20 @@ import pytest
 
 from drills import edits, full_disk, hands, hostile, kills, mutants, places
 from drills.samples import make_samples
+from zonal_mantle.shot import load, save
 
 CORPUS = Path(__file__).parent / "corpus"
 
 
-@pytest.fixture
-def small_shot(demo):
-    """The small demo's shot, which is only read."""
-    return demo / "SLT_0140.shot.json"
+@pytest.fixture(scope="module")
+def small_shot(demo, tmp_path_factory):
+    """The small demo's shot, cut to four frames; it is only read."""
+    folder = tmp_path_factory.mktemp("brief") / "demo"
+    shutil.copytree(demo, folder)
+    path = folder / "SLT_0140.shot.json"
+    shot = load(path)
+    save(shot.with_source(shot.plate_source.but(trim_last=shot.first + 3)), path)
+    return path
 
 
 @pytest.fixture

@@ -17,7 +17,7 @@ from . import align_rows
 from .blur import Blur
 from .level import Level, from_arrays, level_of, shrunk_to, sloped, smeared_part, to_arrays
 from .spread import CORRELATED, SHUTTER_GIVE, bend_of, by_blocks, left_of, mean_trace, moved_by, pulled, uneven_of
-from .step import LEAST_SLOPE, Tally, Weighed, drowned, on_rows, stands_out, stepped, tallied, weigh
+from .step import LEAST_SLOPE, Tally, Weighed, drowned, on_rows, stands_out, stepped, tallied, weigh, widened
 from .told import CELLS, UNKNOWN, Told, told_of
 
 Array = NDArray[np.float32]
@@ -145,6 +145,7 @@ class Area:
             if k and min(x1 - x0, y1 - y0) / step < LEAST_SIDE_PX:
                 break
             self.levels.append(level_of(feed, mask, self.box, step))
+        self._at_cells: dict[int, Matrix] = {}
         self._scratch = [[np.empty_like(level.pixels) for _ in range(6)] for level in self.levels]
 
     @property
@@ -310,7 +311,8 @@ class Area:
         frame = (_F(centre[0]), _F(centre[1]), _F(unit))
         view, seen, *scratch = self._scratch[k]
         least, usual = ((0.01, 6), (0.04, 12), (0.1, 15))[min(k, 2)]
-        norm = np.array([[unit, 0, centre[0]], [0, unit, centre[1]], [0, 0, 1]])
+        norm, wide = np.array([[unit, 0, centre[0]], [0, unit, centre[1]], [0, 0, 1]]), widened(basis)
+        back = np.linalg.inv(norm)
         way = to_arrays(matrix, level.origin, step)
         before, weighed = 0.0, None
         for turn in range(most or usual):
@@ -323,12 +325,12 @@ class Area:
             weighed = weigh(level, view, seen, scratch, weighed)
             if weighed is None:
                 return None
-            square, change = stepped(level, weighed, basis, frame, free)
+            square, change = stepped(level, weighed, wide, frame, free)
             if change is None:
                 return None
             ends = CORNERS @ change.T
             moved = float(np.abs(ends[:, :2] / ends[:, 2:] - CORNERS[:, :2]).max()) * unit
-            way = way @ norm @ change @ np.linalg.inv(norm)
+            way = way @ norm @ change @ back
             if may_drown and turn == 1 and drowned(tallied(level, weighed), weighed.gain):
                 break
             to_come = moved * moved / max(before - moved, 1e-9) if moved < before else np.inf  # of a geometric series
@@ -337,7 +339,7 @@ class Area:
             before = moved
         found = from_arrays(way, level.origin, step)
         assert weighed is not None
-        moves = self._at_cells(level, step) @ basis
+        moves = self._moves_at_cells(k, basis)
         told = told_of(square, weighed.rest, weighed.weight, moves, unit)
         ways = np.eye(len(square))
         ways[:-2, :-2] = told.ways
@@ -346,12 +348,15 @@ class Area:
         )
         return found / found[2, 2], state
 
-    def _at_cells(self, level: Level, step: int) -> Matrix:
-        """How the eight numbers move places spread over the area at a size, in units of it. (cells, 2, 8)."""
-        (x, y), (rows, columns) = (self.centre / step) - level.origin - 0.5, level.pixels.shape
-        us, vs = ((np.arange(n) + 0.5) / n * size - 0.5 for n, size in zip(CELLS, (columns, rows)))
-        u, v = np.meshgrid((us - x) / self.unit * step, (vs - y) / self.unit * step)
-        return moved_by(u.reshape(-1), v.reshape(-1))
+    def _moves_at_cells(self, k: int, basis: Matrix) -> Matrix:
+        """How the numbers of a motion move places spread over the area at a size, in units of it. (cells, 2, n)."""
+        if k not in self._at_cells:
+            level, step = self.levels[k], 2**k
+            (x, y), (rows, columns) = (self.centre / step) - level.origin - 0.5, level.pixels.shape
+            us, vs = ((np.arange(n) + 0.5) / n * size - 0.5 for n, size in zip(CELLS, (columns, rows)))
+            u, v = np.meshgrid((us - x) / self.unit * step, (vs - y) / self.unit * step)
+            self._at_cells[k] = moved_by(u.reshape(-1), v.reshape(-1)).reshape(-1, 8)
+        return (self._at_cells[k] @ basis).reshape(-1, 2, basis.shape[1])
 
     def _judge(self, matrix: Matrix, state: State, blur: Blur | None = None, made: float = 0.0) -> Fit:
         """Likeness, share, standard error, and how well parts of the area agree with the whole."""

@@ -152,6 +152,48 @@ def normal_rows(y0, y1, pixels, across, down, view, weight, gain, frame, sums): 
 
 
 @kernel
+def next_step(sums, wide, free):  # type: ignore[no-untyped-def]
+    """The normal equations of a motion with gain and bias, (k, k), and the eight numbers of the step that they ask for.
+
+    sums : (n, 11, 11), by `normal_rows`; wide : (11, k), what of the ten numbers each of the motion's own moves; free :
+    (k, m), the ways of these that count. Raises LinAlgError where they have no end.
+    """
+    total = np.zeros((11, 11))
+    for i in range(11):
+        for j in range(i, 11):
+            for n in range(sums.shape[0]):
+                total[i, j] += sums[n, i, j]
+            total[j, i] = total[i, j]
+    half_way = wide.T @ total
+    square = half_way @ wide
+    some = free.T @ square @ free
+    side = free.T @ np.ascontiguousarray(half_way[:, 10])
+    count = side.size
+    scale = np.empty(count)
+    for i in range(count):
+        scale[i] = np.sqrt(max(some[i, i], 1e-20))
+    for i in range(count):
+        side[i] = -side[i] / scale[i]
+        for j in range(count):
+            some[i, j] /= scale[i] * scale[j]
+        some[i, i] += 1e-9
+    found = wide @ (free @ (np.linalg.solve(some, side) / scale))
+    return square, found[:8]
+
+
+@kernel
+def fifths(picture, inside, out):  # type: ignore[no-untyped-def]
+    """Every fifth pixel of every fifth row that is inside; how many there are."""
+    count = 0
+    for y in range(0, picture.shape[0], 5):
+        for x in range(0, picture.shape[1], 5):
+            if inside[y, x] > _F(0.5):
+                out[count] = picture[y, x]
+                count += 1
+    return count
+
+
+@kernel
 def tally(pixels, view, inside, weight, rest, slope, sums):  # type: ignore[no-untyped-def]
     """Weighted sums of both pictures, their squares and product, what is left over, and slopes. Flat arrays."""
     w = a = b = aa = bb = ab = rr = ss = whole = _F(0)

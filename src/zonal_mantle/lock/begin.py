@@ -158,10 +158,12 @@ def _two_view_start(
     turns[index[best]], places[index[best]] = found[0], sign * found[1]
     known = {start: 0, best: index[best]}
     both = [t for t in tracks if start in t.places and best in t.places]
-    points = [triangulated(t, known, turns, places, focal, middle) for t in both]
+    points, there = triangulated(both, known, turns, places, focal, middle)
     for frame in order[1:]:
         if frame != best:
-            seen = [(p, t.places[frame]) for t, p in zip(both, points) if p is not None and frame in t.places]
+            seen = [
+                (p, t.places[frame]) for t, p, is_there in zip(both, points, there) if is_there and frame in t.places
+            ]
             pose = placed(seen, focal, middle)
             if pose is not None:
                 turns[index[frame]], places[index[frame]] = pose
@@ -173,10 +175,8 @@ def _all_frames(
 ) -> tuple[Scene, list[Track], list[int]]:
     """Adds the frames between: placed from the points, or, where that fails, between their neighbours."""
     index = {frame: k for k, frame in enumerate(order)}
-    known = [
-        (track, triangulated(only(track, index), index, scene.turns, scene.places, scene.focal_px, middle))
-        for track in tracks
-    ]
+    points, there = triangulated(tracks, index, scene.turns, scene.places, scene.focal_px, middle)
+    known = [(track, point) for track, point, is_there in zip(tracks, points, there) if is_there]
     whole = [order[0], *(frame for frame in frames if frame != order[0])]
     turns, places = [], []
     some = np.array(sorted(order))
@@ -185,7 +185,7 @@ def _all_frames(
             turns.append(scene.turns[index[frame]])
             places.append(scene.places[index[frame]])
             continue
-        seen = [(p, t.places[frame]) for t, p in known if p is not None and frame in t.places]
+        seen = [(p, t.places[frame]) for t, p in known if frame in t.places]
         pose = placed(seen, scene.focal_px, middle)
         nearest = index[int(some[np.abs(some - frame).argmin()])]
         turn, place = pose if pose is not None else (scene.turns[nearest], scene.places[nearest])

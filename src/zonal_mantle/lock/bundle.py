@@ -9,6 +9,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from . import bundle_rows
+
 Matrix = NDArray[np.float64]
 ROBUST_PX = 0.35  # about three times what a good feature is off by
 
@@ -46,7 +48,7 @@ def skew(v: NDArray) -> NDArray[np.float64]:
     return out - out.transpose(0, 2, 1)
 
 
-def _turned(small: NDArray) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+def turned_by(small: NDArray) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Rotations (n, 3, 3) of turn vectors (n, 3), and their left Jacobians (Barfoot 2017, equation 7.77)."""
     angle = np.linalg.norm(small, axis=1)[:, None, None]
     k, eye = skew(small), np.eye(3)[None]
@@ -105,13 +107,13 @@ class Problem:
         """The scene that a vector means, and the left Jacobians of its turns."""
         moves, small, places = values[: self.lens_at].reshape(-1, 6), np.zeros((self.cameras, 3)), self.scene.places
         small[self.moving] = moves[:, :3]
-        turns, left = _turned(small)
+        turns, left = turned_by(small)
         focal = self.scene.focal_px * (float(np.exp(np.clip(values[self.lens_at], -4, 4))) if self.free_focal else 1.0)
         bend = float(values[self.points_at - 1]) if self.free_bend else self.scene.distortion
         places = places.copy()
         places[self.moving] = moves[:, 3:]
         three = values[self.points_at :].reshape(-1, 3)
-        away = self.away + np.einsum("nij,nj->ni", self.across, three[:, :2])
+        away = self.away + (self.across @ three[:, :2, None])[:, :, 0]
         return Scene(focal, bend, turns @ self.scene.turns, places, np.column_stack([away, three[:, 2]])), left
 
     def residuals(self, values: NDArray) -> NDArray[np.float64]:
@@ -122,32 +124,13 @@ class Problem:
     def slopes(self, values: NDArray) -> Slopes:
         """Derivatives of the residuals: each view knows its camera, its point and the lens."""
         scene, left = self.unpacked(values)
-        camera, point = self.views.camera, self.views.point
-        turns, places = scene.turns[camera], scene.places[camera]
-        near = scene.points[point, 3:]
-        local = np.einsum("nij,nj->ni", turns, scene.points[point, :3] - near * places)
-        z = local[:, 2]
-        flat = local[:, :2] / z[:, None]
-        square = (flat**2).sum(axis=1)
-        f, bend = scene.focal_px, scene.distortion
-        # derivative of the picture by the local point
-        by_flat = f * ((1 + bend * square)[:, None, None] * np.eye(2) + 2 * bend * np.einsum("ni,nj->nij", flat, flat))
-        by_local = np.zeros((len(z), 2, 3))
-        by_local[:, 0, 0] = by_local[:, 1, 1] = 1 / z
-        by_local[:, :, 2] = -flat / z[:, None]
-        by_local = by_flat @ by_local
-        by_turn = by_local @ (-skew(local)) @ left[camera]
-        by_world = by_local @ turns
-        by_place = -near[:, :, None] * by_world
-        by_point = np.empty((len(z), 2, 3))
-        by_point[:, :, :2] = by_world @ self.across[point]
-        by_point[:, :, 2] = np.einsum("nij,nj->ni", by_world, -places)
-        if self.only_turns:  # what does not depend on anything stays where it is
-            by_place, by_point[:, :, 2] = np.zeros_like(by_place), 0.0
-        by_lens = [f * (1 + bend * square)[:, None] * flat] if self.free_focal else []
-        by_lens += [f * square[:, None] * flat] if self.free_bend else []
-        lens = np.stack(by_lens, axis=2) if by_lens else np.zeros((len(z), 2, 0))
-        return Slopes(np.concatenate([by_turn, by_place], axis=2), lens, by_point)
+        count, free = len(self.views.camera), (self.free_focal, self.free_bend)
+        out = np.empty((count, 2, 6)), np.empty((count, 2, sum(free))), np.empty((count, 2, 3))
+        bundle_rows.slopes_of_views(
+            scene.turns, left, scene.places, scene.points, self.across, self.views.camera, self.views.point,
+            scene.focal_px, scene.distortion, free, self.only_turns, out,
+        )  # fmt: skip
+        return Slopes(*out)
 
 
 @dataclass(frozen=True)
@@ -171,53 +154,34 @@ class Normal:
     """
 
     def __init__(self, problem: Problem, slopes: Slopes, weights: NDArray, rest: NDArray) -> None:
-        views, self.count = problem.views, problem.count
-        k, self.lens_at = problem.points_at, problem.lens_at
-        weighed = weights.reshape(-1, 2)[:, :1, None]
-        off = rest.reshape(-1, 2)
-        by_camera, by_point = weighed * slopes.camera, weighed * slopes.point
-        self.moved = problem.moving[views.camera]
-        self.point_of = views.point
-        self.rows = 6 * problem.slot[views.camera][:, None] + np.arange(6)
-        own = _summed(np.einsum("nki,nkj->nij", by_camera, slopes.camera), views.camera, problem.cameras)
-        self.cameras = np.zeros((k, k))
-        for n, camera in enumerate(np.flatnonzero(problem.moving)):
-            self.cameras[6 * n : 6 * n + 6, 6 * n : 6 * n + 6] = own[camera]
-        self.side = np.zeros(k)
-        pulls = _summed(np.einsum("nki,nk->ni", by_camera, off), views.camera, problem.cameras)
-        self.side[: self.lens_at] = pulls[problem.moving].reshape(-1)
-        self.points = _summed(np.einsum("nki,nkj->nij", by_point, slopes.point), views.point, self.count)
-        self.point_side = _summed(np.einsum("nki,nk->ni", by_point, off), views.point, self.count)
-        self.view_ties = np.einsum("nki,nkj->nij", by_camera, slopes.point)
-        self.lens_ties = np.zeros((self.count, k - self.lens_at, 3))
-        if k > self.lens_at:
-            lens = slice(self.lens_at, k)
-            both = _summed(np.einsum("nki,nkj->nij", by_camera, slopes.lens), views.camera, problem.cameras)
-            self.cameras[: self.lens_at, lens] = both[problem.moving].reshape(-1, k - self.lens_at)
-            self.cameras[lens, : self.lens_at] = self.cameras[: self.lens_at, lens].T
-            self.cameras[lens, lens] = np.einsum("nki,nkj->ij", weighed * slopes.lens, slopes.lens)
-            self.side[lens] = np.einsum("nki,nk->i", weighed * slopes.lens, off)
-            self.lens_ties = _summed(np.einsum("nki,nkj->nij", weighed * slopes.lens, slopes.point), views.point,
-                                     self.count)  # fmt: skip
-        self.tied = self._laid_out(self.view_ties, self.lens_ties)
+        self.views, self.count, self.slot = problem.views, problem.count, problem.slot
+        k, lens = problem.points_at, problem.points_at - problem.lens_at
+        self.cameras, self.side = np.zeros((k, k)), np.zeros(k)
+        self.points, self.point_side = np.zeros((self.count, 3, 3)), np.zeros((self.count, 3))
+        self.view_ties, self.lens_ties = np.zeros((len(self.views.camera), 6, 3)), np.zeros((self.count, lens, 3))
+        bundle_rows.normal_sums(
+            np.ascontiguousarray(weights.reshape(-1, 2)[:, 0]), rest.reshape(-1, 2),
+            slopes.camera, slopes.lens, slopes.point, self.slot, self.views.camera, self.views.point,
+            (self.cameras, self.side, self.points, self.point_side, self.view_ties, self.lens_ties),
+        )  # fmt: skip
+        self.tied = self._laid_out(np.broadcast_to(np.eye(3), self.points.shape).copy())
 
-    def _laid_out(self, of_views: NDArray, of_lens: NDArray) -> NDArray[np.float64]:
+    def _laid_out(self, blocks: NDArray) -> NDArray[np.float64]:
         out = np.zeros((len(self.cameras), self.count, 3))
-        rows, points = self.rows[self.moved][:, :, None], self.point_of[self.moved][:, None, None]
-        out[rows, points, np.arange(3)] = of_views[self.moved]
-        out[self.lens_at :] = of_lens.transpose(1, 0, 2)
+        of_views = self.slot, self.views.camera, self.views.point
+        bundle_rows.laid_out(self.view_ties, self.lens_ties, blocks, *of_views, out)
         return out
 
     def reduced(self, damping: float) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
         """The equations of cameras and lens alone, (k, k), with what takes points out, (k, p, 3), and the inverses of
         their own blocks, (p, 3, 3). Damped by Marquardt's scaling."""
         diagonal = np.diag(self.cameras)
-        own = np.einsum("pii->pi", self.points)
+        own = np.diagonal(self.points, axis1=1, axis2=2)
         least = 1e-9 * max(float(diagonal.max(initial=0.0)), float(own.max(initial=0.0)))
         points = self.points.copy()
-        np.einsum("pii->pi", points)[...] += damping * np.maximum(own, least)
+        points[:, [0, 1, 2], [0, 1, 2]] += damping * np.maximum(own, least)
         inverse = np.linalg.inv(points)
-        through = self._laid_out(self.view_ties @ inverse[self.point_of], self.lens_ties @ inverse)
+        through = self._laid_out(inverse)
         k = len(self.cameras)
         square = self.cameras - through.reshape(k, -1) @ self.tied.reshape(k, -1).T
         square[np.diag_indices(k)] += damping * np.maximum(diagonal, least)
@@ -230,12 +194,12 @@ class Normal:
         side = self.side - through.reshape(k, -1) @ self.point_side.reshape(-1)
         scale = 1 / np.sqrt(np.maximum(np.diag(square), 1e-30))
         cameras = scale * np.linalg.solve(square * np.outer(scale, scale), -scale * side)
-        rest = -self.point_side - np.einsum("kpi,k->pi", self.tied, cameras)
-        points = np.einsum("pij,pj->pi", inverse, rest)
+        rest = -self.point_side - (cameras @ self.tied.reshape(k, -1)).reshape(-1, 3)
+        points = (inverse @ rest[:, :, None])[:, :, 0]
         return np.asarray(np.concatenate([cameras, points.reshape(-1)]))
 
 
-def _summed(values: NDArray, where: NDArray, count: int) -> NDArray[np.float64]:
+def summed(values: NDArray, where: NDArray, count: int) -> NDArray[np.float64]:
     """Sums of (n, …) values by the number that each belongs to, (count, …)."""
     flat = values.reshape(len(values), -1)
     sums = [np.bincount(where, flat[:, k], count) for k in range(flat.shape[1])]
@@ -245,7 +209,8 @@ def _summed(values: NDArray, where: NDArray, count: int) -> NDArray[np.float64]:
 def pictured(scene: Scene, views: Views) -> NDArray[np.float64]:
     """Where the scene's points are seen, (n, 2) from the frame's middle."""
     a = scene.points[views.point]
-    local = np.einsum("nij,nj->ni", scene.turns[views.camera], a[:, :3] - a[:, 3:] * scene.places[views.camera])
+    way = a[:, :3] - a[:, 3:] * scene.places[views.camera]
+    local = (scene.turns[views.camera] @ way[:, :, None])[:, :, 0]
     flat = local[:, :2] / np.where(np.abs(local[:, 2:]) < 1e-6, 1e-6, local[:, 2:])
     square = (flat**2).sum(axis=1, keepdims=True)
     return np.asarray(scene.focal_px * flat * (1 + scene.distortion * square))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -15,6 +16,9 @@ from .spread import mean_trace, moved_by
 
 Matrix = NDArray[np.float64]
 SOFT = 3.0  # deviations from which a link counts less
+NOTHING = -1
+ROUNDS, TRIES, LEAST_GAIN = 40, 8, 1e-8
+SMALL = 1e-6  # by which numbers are changed to see what that does
 
 
 @dataclass(frozen=True)
@@ -58,14 +62,9 @@ class Links:
 
     def off(self, now: NDArray[np.float64]) -> NDArray[np.float64]:
         """How far (m, n, 2) places of the points on the frames are from where the links have them, in the links' own
-        deviations: flat, as many numbers for each."""
-        off = (now - self.targets).reshape(len(now), -1)
-        return np.asarray(np.einsum("mkn,mn->mk", self._whitening, off).reshape(-1))
-
-    @property
-    def rows(self) -> int:
-        """Numbers for each link."""
-        return self._whitening.shape[1]
+        deviations, (m, k)."""
+        off = (now - self.targets).reshape(len(now), -1, 1)
+        return np.asarray((self._whitening @ off)[:, :, 0])
 
 
 @dataclass
@@ -149,19 +148,17 @@ def adjusted(
     order = {frame: k for k, frame in enumerate([start, *frames])}
     keys, ends_at = (np.array([order[name] for name in names]) for names in zip(*((x.key, x.frame) for x in links)))
     flat_points = np.concatenate([table.points, np.ones((*table.points.shape[:2], 1))], axis=2)
-    norms, chain_of = back[None], np.array([norm @ rough[frame] for frame in frames])
+    chain_of = np.array([np.eye(3), *(rough[frame] for frame in frames)])
 
-    def errors(values: NDArray) -> NDArray:
-        eight = values.reshape(-1, free) @ basis.T
-        small = np.concatenate([eight, np.zeros((len(frames), 1))], axis=1).reshape(-1, 3, 3)
-        now = np.concatenate([np.eye(3)[None], norms @ (np.eye(3) + small) @ chain_of])
-        at = flat_points @ (now[ends_at] @ np.linalg.inv(now[keys])).transpose(0, 2, 1)
+    def errors(local: NDArray) -> NDArray:
+        small = np.zeros((len(links), 2, 9))
+        small[:, :, :8] = local.reshape(-1, 2, free) @ basis.T
+        grown = back @ (np.eye(3) + small.reshape(-1, 2, 3, 3)) @ norm
+        now_keys, now_ends = grown[:, 0] @ chain_of[keys], grown[:, 1] @ chain_of[ends_at]
+        at = flat_points @ (now_ends @ np.linalg.inv(now_keys)).transpose(0, 2, 1)
         return table.off(at[..., :2] / at[..., 2:])
 
-    columns = [
-        [place[frame] + n for frame in (link.key, link.frame) if frame != start for n in range(free)] for link in links
-    ]
-    found = settled(errors, free * len(frames), table.rows, columns)
+    found = settled(errors, columns_of(keys, ends_at, free), free * len(frames))
     p, q = ((corners - np.array(size) / 2) / unit).T
     ends = moved_by(p, q) @ basis * unit
     give, unsure = {start: 0.0}, dict[int, Matrix]()
@@ -171,45 +168,111 @@ def adjusted(
         give[frame] = float(np.sqrt(mean_trace(ends, covariance) + PICTURE_PX**2))
         moves = ends.reshape(-1, free)
         unsure[frame] = moves @ covariance @ moves.T
-    return Adjusted({frame: motion / motion[2, 2] for frame, motion in motions(found.x).items()}, give, unsure)
+    return Adjusted({frame: motion / motion[2, 2] for frame, motion in motions(found.values).items()}, give, unsure)
+
+
+def columns_of(keys: NDArray[np.intp], ends: NDArray[np.intp], free: int) -> NDArray[np.intp]:
+    """Which numbers the errors of each link hang on, (m, 2 free): those of its key and of its frame, by their order,
+    where the first has none."""
+    first = np.stack([keys, ends], axis=1) - 1
+    each = free * first[:, :, None] + np.arange(free)
+    return np.where(first[:, :, None] < 0, NOTHING, each).reshape(len(keys), -1)
+
+
+@dataclass(frozen=True)
+class Settled:
+    """The numbers of a least squares over links, its robust cost, the normal equations there (sparse), and how many
+    errors it is made of."""
+
+    values: NDArray[np.float64]
+    cost: float
+    square: Any
+    errors: int
 
 
 def settled(
-    errors: Any,
+    errors: Callable[[NDArray[np.float64]], NDArray[np.float64]],
+    columns: NDArray[np.intp],
     count: int,
-    rows: int,
-    columns: list[list[int]],
-    start: NDArray | None = None,
+    start: NDArray[np.float64] | None = None,
     soft: float = SOFT,
-) -> Any:
-    """The least squares over all links, robust, each of whose errors hang on some of the numbers alone."""
-    from scipy.optimize import least_squares  # slow to import
-    from scipy.sparse import lil_matrix
+) -> Settled:
+    """The least squares over all links, robust, each of whose errors hang on some of the numbers alone.
 
-    pattern = lil_matrix((rows * len(columns), count), dtype=np.int8)
-    for k, where in enumerate(columns):
-        pattern[k * rows : (k + 1) * rows, where] = 1
-    values = np.zeros(count) if start is None else start
-    return least_squares(errors, values, jac_sparsity=pattern, loss="soft_l1", f_scale=soft, max_nfev=40, x_scale="jac")
+    Parameters
+    ----------
+    errors : from the numbers that each link hangs on, (m, c), its errors (m, k), in deviations.
+    columns : (m, c), which of all numbers these are; `NOTHING` for one that is always 0.
+    soft : deviations from which an error counts less (soft ℓ1).
+
+    References
+    ----------
+    Levenberg–Marquardt with the robust second derivative of Triggs et al. 2000, section 4.3; slopes by differences of
+    all links at once, number by number.
+    """
+    from scipy.sparse import coo_matrix, diags  # slow to import
+    from scipy.sparse.linalg import splu
+
+    known = columns != NOTHING
+    some = known[:, :, None] & known[:, None, :]
+    rows, across = (np.broadcast_to(each, some.shape)[some] for each in (columns[:, :, None], columns[:, None, :]))
+
+    def local(values: NDArray[np.float64]) -> NDArray[np.float64]:
+        return np.where(known, values[columns], 0.0)
+
+    def judged(rest: NDArray[np.float64]) -> float:
+        return float(soft**2 * (np.sqrt(1 + (rest / soft) ** 2) - 1).sum())
+
+    values = np.zeros(count) if start is None else start.copy()
+    rest = errors(local(values))
+    cost, damping, square = judged(rest), 1e-3, None
+    for _ in range(ROUNDS):
+        here = local(values)
+        slopes = np.empty((*rest.shape, columns.shape[1]))
+        for n in range(columns.shape[1]):
+            beside = here.copy()
+            beside[:, n] += SMALL
+            slopes[:, :, n] = (errors(beside) - rest) / SMALL
+        far = 1 + (rest / soft) ** 2
+        blocks = slopes.transpose(0, 2, 1) @ (far[:, :, None] ** -1.5 * slopes)
+        square = coo_matrix((blocks[some], (rows, across)), (count, count)).tocsc()
+        pull = (slopes.transpose(0, 2, 1) @ (rest / np.sqrt(far))[:, :, None])[:, :, 0]
+        side = np.bincount(columns[known], pull[known], count)
+        diagonal, gain = square.diagonal(), 0.0
+        for _ in range(TRIES):
+            damped = square + diags(damping * diagonal + 1e-12 * diagonal.max())
+            try:
+                step = splu(damped.tocsc()).solve(side)
+            except RuntimeError:  # nothing hangs on some number
+                damping *= 6
+                continue
+            rest_now = errors(local(values - step))
+            cost_now = judged(rest_now)
+            if np.isfinite(cost_now) and cost_now < cost:
+                gain = (cost - cost_now) / cost
+                values, rest, cost, damping = values - step, rest_now, cost_now, damping / 5
+                break
+            damping *= 6
+        if gain < LEAST_GAIN:
+            break
+    return Settled(values, cost, square, rest.size)
 
 
-def spreads(found: Any, parts: list[tuple[int, Any]], links_a_frame: float) -> dict[int, Matrix]:
+def spreads(found: Settled, parts: list[tuple[int, Any]], links_a_frame: float) -> dict[int, Matrix]:
     """The covariance of some of the numbers of a least squares over links, by the key of each part.
 
     Links of one frame share its noise: several of them tell its place hardly better than one does. With a noise of its
     own for each frame, n links to it of twice that variance leave 1 + 1 / n of it, not the 2 / n of the plain sum.
     """
-    from scipy.sparse import csc_matrix, identity
+    from scipy.sparse import identity
     from scipy.sparse.linalg import splu
 
-    jac = csc_matrix(found.jac)
-    square = (jac.T @ jac).tocsc()
+    square = found.square
     scale = 1e-9 * max(float(square.diagonal().max()), 1e-12)
-    solver = splu(square + scale * identity(square.shape[0], format="csc"))
-    spare = max(jac.shape[0] - jac.shape[1], 1)
-    worse = max((links_a_frame + 1) / 2, 1.0) * max(
-        2 * float(found.cost) / spare, 1.0
-    )  # what the links contradict one another by
+    solver = splu((square + scale * identity(square.shape[0], format="csc")).tocsc())
+    spare = max(found.errors - square.shape[0], 1)
+    contradicted = max(2 * found.cost / spare, 1.0)  # how far the links contradict one another
+    worse = max((links_a_frame + 1) / 2, 1.0) * contradicted
     out = {}
     for key, where in parts:
         columns = np.zeros((square.shape[0], len(where)))

@@ -193,11 +193,12 @@ def _born(codes: Codes, cover: Array | None, living: list[_Living], frame: int) 
     out, weak = list[_Living](), list[tuple[float, _Living]]()
     rimmed, noise = padded(codes), noise_of(codes)
     per = -(-WANTED // (CELLS[0] * CELLS[1]))
+    columns, rows = ([size * k // count for k in range(count + 1)] for size, count in zip((width, height), CELLS))
+    places = np.array([each.place for each in living]).reshape(-1, 2)
+    living_in = np.histogram2d(places[:, 0], places[:, 1], [columns, rows])[0]
     for j in range(CELLS[1]):
         for i in range(CELLS[0]):
-            x0, x1 = width * i // CELLS[0], width * (i + 1) // CELLS[0]
-            y0, y1 = height * j // CELLS[1], height * (j + 1) // CELLS[1]
-            here = sum(x0 <= each.place[0] < x1 and y0 <= each.place[1] < y1 for each in living)
+            (x0, x1), (y0, y1), here = columns[i : i + 2], rows[j : j + 2], int(living_in[i, j])
             if here >= max(per * 2 // 3, 1):
                 continue
             part = np.ascontiguousarray(codes[y0:y1, x0:x1])

@@ -63,11 +63,14 @@ class Growing:
     def find_points(self) -> None:
         """Points of tracks that enough frames see by now."""
         index, turns, places = self.index, np.array(self.turns), np.array(self.places)
-        for n, track in enumerate(self.tracks):
-            if n not in self.points and sum(frame in index for frame in track.places) >= LEAST_VIEWS:
-                point = triangulated(track, index, turns, places, self.focal, self.middle)
-                if point is not None:
-                    self.points[n] = point
+        some = [
+            n
+            for n, track in enumerate(self.tracks)
+            if n not in self.points and sum(frame in index for frame in track.places) >= LEAST_VIEWS
+        ]
+        seen = [self.tracks[n] for n in some]
+        points, there = triangulated(seen, index, turns, places, self.focal, self.middle)
+        self.points.update((n, point) for n, point, known in zip(some, points, there) if known)
 
     def settle(self, moving: list[int], held: list[int]) -> None:
         """Adjusts some frames and the points that they see, held by others."""

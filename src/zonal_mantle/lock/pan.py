@@ -13,7 +13,8 @@ from ..geometry import DEFAULT_FOCAL, camera_matrix, carry, distorted, rays_of, 
 from ..shot.lock import Lens, Lock, LockFrame
 from ..words import say
 from .align import PICTURE_PX
-from .chain import SOFT, Chain, Links, chained, settled, spreads
+from .bundle import turned_by
+from .chain import SOFT, Chain, Links, Settled, chained, columns_of, settled, spreads
 from .errors import LockError
 from .residual import likely
 from .runs import Direction, SoFar, flat, triple, unseen
@@ -24,6 +25,7 @@ Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
 WIDEST, LONGEST = 0.35, 12.0  # focal lengths that are tried, in widths of the frame
 LEAST_TURN_DEG = 1.5  # a smaller turn does not tell the focal length
+FOCAL_WITHIN = (-4.0, 4.0)  # of its logarithm, from where it begins
 FOCAL_KNOWN = 0.05  # relative standard error above which a focal length is not told
 
 
@@ -122,48 +124,45 @@ def solve_turn(chain: Chain, start: int, size: tuple[int, int], lens: Lens, must
     table = Links(links)
     focal = lens.focal_px if lens.given and lens.focal_px else _first_focal(table, size)
     turns = _chained_turns(table, start, focal, size)
-    place = {frame: 3 * k for k, frame in enumerate(frames)}
     free_focal, free_bend = not lens.given, lens.solve_distortion
     count = 3 * len(frames)
+    order = {frame: k for k, frame in enumerate([start, *frames])}
+    keys, ends = (np.array([order[name] for name in names]) for names in zip(*((x.key, x.frame) for x in links)))
+    begun = np.array([turns[frame] for frame in order])
 
-    def unpack(values: NDArray) -> tuple[float, float, dict[int, Matrix]]:
-        f = focal * float(np.exp(values[count])) if free_focal else focal
-        bend = float(values[-1]) if free_bend else lens.distortion
-        now = {start: np.eye(3)}
-        for frame in frames:
-            now[frame] = cv2.Rodrigues(values[place[frame] : place[frame] + 3].copy())[0] @ turns[frame]
-        return f, bend, now
+    def lens_of(shared: NDArray) -> tuple[float, float]:
+        f = focal * float(np.exp(np.clip(shared[0], *FOCAL_WITHIN))) if free_focal else focal
+        return f, float(shared[-1]) if free_bend else lens.distortion
 
-    def errors(values: NDArray) -> NDArray:
-        f, bend, now = unpack(values)
+    def errors(local: NDArray) -> NDArray:
+        f, bend = lens_of(local[0, 6:])
+        of_keys, of_ends = (turned_by(each)[0] for each in (local[:, :3], local[:, 3:6]))
+        way = of_ends @ begun[ends] @ (of_keys @ begun[keys]).transpose(0, 2, 1)
         rays = _rays(table.points.reshape(-1, 2), f, bend, size).reshape(*table.points.shape[:2], 3)
-        turned = rays @ np.array([(now[link.frame] @ now[link.key].T).T for link in links])
+        turned = rays @ way.transpose(0, 2, 1)
         return table.off(_pictured(turned.reshape(-1, 3), f, bend, size).reshape(table.points.shape))
 
-    columns = count + int(free_focal) + int(free_bend)
-    shared = list(range(count, columns))
-    of_links = [
-        [place[frame] + n for frame in (link.key, link.frame) if frame != start for n in range(3)] + shared
-        for link in links
-    ]
-    values = np.zeros(columns)
+    shared = list(range(count, count + int(free_focal) + int(free_bend)))
+    columns = np.hstack([columns_of(keys, ends, 3), np.tile(np.array(shared, int), (len(links), 1))])
+    values = np.zeros(count + len(shared))
     for soft in (20 * SOFT, SOFT):  # what is far off at first is not an outlier yet
-        found = settled(errors, columns, table.rows, of_links, values, soft)
-        values = found.x
-    f, bend, now = unpack(found.x)
+        found = settled(errors, columns, len(values), values, soft)
+        values = found.values
+    f, bend = lens_of(values[count:])
+    small = np.vstack([np.zeros(3), values[:count].reshape(-1, 3)])
+    now = dict(zip(order, turned_by(small)[0] @ begun))
     if free_focal and must_know:
         _check_known(found, count, now, start)
-    parts = [(frame, [*range(place[frame], place[frame] + 3), *shared]) for frame in frames]
+    parts = [(frame, [*range(3 * k, 3 * k + 3), *shared]) for k, frame in enumerate(frames)]
     return Turned(
         lens.but(focal_px=float(f), distortion=float(bend)), now, spreads(found, parts, len(links) / len(frames))
     )
 
 
-def _check_known(found: object, column: int, turns: dict[int, Matrix], start: int) -> None:
+def _check_known(found: Settled, column: int, turns: dict[int, Matrix], start: int) -> None:
     """Raises LockError where the measurements do not tell the focal length."""
-    jacobian = found.jac.toarray() if hasattr(found.jac, "toarray") else found.jac  # type: ignore[attr-defined]
-    square = jacobian.T @ jacobian
-    spread = max(2 * float(found.cost) / max(len(jacobian) - len(square), 1), 1.0)  # type: ignore[attr-defined]
+    square = found.square.toarray()
+    spread = max(2 * found.cost / max(found.errors - len(square), 1), 1.0)
     error = float(np.sqrt(spread * np.linalg.pinv(square)[column, column]))
     most = max(float(np.degrees(np.linalg.norm(cv2.Rodrigues(turn)[0]))) for turn in turns.values())
     if error > FOCAL_KNOWN or most < LEAST_TURN_DEG:

@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from .bundle import ROBUST_PX, Scene, Views, pictured, robust
+from .bundle import ROBUST_PX, Scene, Views, pictured, robust, summed
 from .features import Track
 
 Matrix = NDArray[np.float64]
@@ -18,40 +18,36 @@ INSIDE_OUT = 0.2  # of the largest nearness, beyond infinity, from which on a po
 
 
 def triangulated(
-    track: Track, index: dict[int, int], turns: NDArray, places: NDArray, focal: float, middle: NDArray
-) -> NDArray[np.float64] | None:
-    """(x, y, z, w) of a track, linear in least squares over all its views, (x, y, z) of length 1; None for one view, or
-    where it would lie behind the lens."""
-    frames = [frame for frame in track.places if frame in index]
-    if len(frames) < 2:
-        return None
-    at = [index[frame] for frame in frames]
-    seen = (np.array([track.places[frame] for frame in frames]) - middle) / focal
+    tracks: list[Track], index: dict[int, int], turns: NDArray, places: NDArray, focal: float, middle: NDArray
+) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+    """(x, y, z, w) of tracks, linear in least squares over all their views by some cameras, (x, y, z) of length 1; and
+    which of them have a place: not those with one view, or that would lie behind a lens. (n, 4), (n)."""
+    views = views_of([only(track, index) for track in tracks], index, middle)
+    count = len(tracks)
+    if not len(views.camera):
+        return np.zeros((count, 4)), np.zeros(count, bool)
+    turn, place, seen = turns[views.camera], places[views.camera], views.seen / focal
     # (turn[axis] − seen · turn[2]) · ((x, y, z) − w C) = 0
-    rows = turns[at, :2] - seen[:, :, None] * turns[at, 2][:, None]
-    last = -np.einsum("nij,nj->ni", rows, places[at])
-    point = np.linalg.svd(np.concatenate([rows, last[:, :, None]], axis=2).reshape(-1, 4))[2][3]
-    length = float(np.linalg.norm(point[:3]))
-    if not np.isfinite(point).all() or length < 1e-9:
-        return None
-    depths = np.einsum("nj,nj->n", turns[at, 2], point[:3] - point[3] * places[at])
-    point = point / (length * np.sign(np.median(depths) or 1.0))
-    return np.asarray(point) if (depths * np.sign(np.median(depths) or 1.0) > 0).all() else None
+    rows = turn[:, :2] - seen[:, :, None] * turn[:, 2:]
+    four = np.concatenate([rows, -(rows @ place[:, :, None])], axis=2)
+    points = np.linalg.eigh(summed(four.transpose(0, 2, 1) @ four, views.point, count))[1][:, :, 0]
+    length = np.linalg.norm(points[:, :3], axis=1)
+    mine = points[views.point]
+    before = (turn[:, 2] * (mine[:, :3] - mine[:, 3:] * place)).sum(axis=1) > 0
+    lives, ahead = (np.bincount(views.point, each, count) for each in (None, before))
+    there = (lives > 1) & (length > 1e-9) & ((ahead == 0) | (ahead == lives))
+    points /= (np.where(ahead > 0, 1.0, -1.0) * np.maximum(length, 1e-9))[:, None]
+    return points, there
 
 
 def with_points(
     tracks: list[Track], index: dict[int, int], turns: NDArray, places: NDArray, focal: float, middle: NDArray
 ) -> tuple[Scene, list[Track]] | None:
     """A scene of given cameras, with all points that can be placed; None for too few."""
-    used, points = [], []
-    for track in tracks:
-        point = triangulated(track, index, turns, places, focal, middle)
-        if point is not None:
-            used.append(track)
-            points.append(point)
-    if len(used) < LEAST_TRACKS:
+    points, there = triangulated(tracks, index, turns, places, focal, middle)
+    if np.count_nonzero(there) < LEAST_TRACKS:
         return None
-    return Scene(focal, 0.0, turns, places, np.array(points)), used
+    return Scene(focal, 0.0, turns, places, points[there]), [tracks[k] for k in np.flatnonzero(there)]
 
 
 def placed(
@@ -63,15 +59,13 @@ def placed(
         return None
     world = np.array([point[:3] / point[3] for point, _ in near])
     flat_places = (np.array([at for _, at in near]) - middle) / focal
-    ok, turn, shift, _ = cv2.solvePnPRansac(
-        world,
-        flat_places,
-        np.eye(3),
-        None,
-        reprojectionError=2.0 / focal,
-        iterationsCount=300,
-        flags=cv2.SOLVEPNP_SQPNP,
-    )
+    try:
+        ok, turn, shift, _ = cv2.solvePnPRansac(
+            world, flat_places, np.eye(3), None,
+            reprojectionError=2.0 / focal, iterationsCount=300, flags=cv2.SOLVEPNP_SQPNP,
+        )  # fmt: skip
+    except cv2.error:  # all points in one place
+        return None
     if not ok:
         return None
     matrix = np.asarray(cv2.Rodrigues(turn)[0], np.float64)
@@ -110,7 +104,7 @@ def views_of(tracks: list[Track], index: dict[int, int], middle: NDArray) -> Vie
             camera.append(index[frame])
             point.append(k)
             seen.append(place)
-    return Views(np.array(camera), np.array(point), np.array(seen) - middle)
+    return Views(np.array(camera, np.intp), np.array(point, np.intp), np.array(seen, float).reshape(-1, 2) - middle)
 
 
 def only(track: Track, frames: Container[int]) -> Track:

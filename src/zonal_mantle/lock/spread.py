@@ -59,7 +59,8 @@ def moved_by(p: NDArray, q: NDArray) -> Matrix:
 
 def mean_trace(ends: Matrix, covariance: Matrix) -> float:
     """The mean over some places of the variance of where they go, px²."""
-    return float(np.einsum("nij,jk,nik->n", ends, covariance, ends).mean())
+    flat = ends.reshape(2 * len(ends), ends.shape[2])
+    return float(((flat @ covariance) * flat).sum()) / len(ends)
 
 
 def beyond_noise(apart: Matrix, unsure: Matrix) -> float:
@@ -85,11 +86,13 @@ def _scored(state: State, rest: Array, side: int) -> tuple[Matrix, int, Matrix]:
     align_rows.block_sums(weighed.inside, weighed.weight, rest, level.across, level.down, xs, ys, sums)
     cx, cy = np.meshgrid((xs[1:] + xs[:-1]) / 2, (ys[1:] + ys[:-1]) / 2)
     x, y, unit = (float(v) for v in state.frame)
-    moves = moved_by(((cx - x) / unit).reshape(-1), ((cy - y) / unit).reshape(-1)) @ basis * unit
+    moves = moved_by(((cx - x) / unit).reshape(-1), ((cy - y) / unit).reshape(-1)).reshape(-1, 8) @ (basis * unit)
+    moves = moves.reshape(-1, 2, basis.shape[1])
     a, b, c, p, q, _ = sums.reshape(-1, 6).T
-    tells = np.stack([np.stack([a, b], -1), np.stack([b, c], -1)], -2) * weighed.gain**2
-    square = np.einsum("nij,nik,nkl->jl", moves, tells, moves)
-    scores = np.einsum("nij,ni->nj", moves, np.stack([p, q], -1) * weighed.gain)
+    across, down = moves[:, 0], moves[:, 1]
+    a, b, c, p, q = (each[:, None] for each in (a, b, c, p, q))
+    square = (across.T @ (a * across + b * down) + down.T @ (b * across + c * down)) * weighed.gain**2
+    scores = (p * across + q * down) * weighed.gain
     return np.asarray(square), int(np.count_nonzero(a + c > 0)), np.asarray(scores)
 
 

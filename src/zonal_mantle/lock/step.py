@@ -10,9 +10,10 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..media.bands import run_halves
+from ..media.bands import CORES, run_halves
 from . import align_rows
 from .level import Level
+from .middle import middle
 
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
@@ -70,35 +71,37 @@ def on_rows(kernel: Callable[..., None], picture: Array, *arguments: object) -> 
         run_halves(kernel, picture.shape[0], *arguments)
 
 
+def widened(basis: Matrix) -> Matrix:
+    """What gain, bias and the numbers of a motion, (8, n), change of the ten that `stepped` works with. (11, n + 2)."""
+    count = basis.shape[1]
+    wide = np.zeros((11, count + 2))
+    wide[:8, :count], wide[8, count], wide[9, count + 1] = basis, 1, 1
+    return wide
+
+
 def stepped(
-    level: Level, weighed: Weighed, basis: Matrix, frame: tuple[Any, Any, Any], free: Matrix | None = None
+    level: Level, weighed: Weighed, wide: Matrix, frame: tuple[Any, Any, Any], free: Matrix | None = None
 ) -> tuple[Matrix, Matrix | None]:
     """The normal equations, and the (3, 3) motion by which they would move the area, along the ways that are free;
-    None where they have no end."""
-    sums, count = np.zeros((64, 11, 11)), basis.shape[1]
+    None where they have no end. The motion is `widened`."""
+    sums, count = np.zeros((2 * CORES, 11, 11)), wide.shape[1]  # two a core: no two bands begin in the same
     on_rows(
         align_rows.normal_rows, weighed.view, level.pixels, level.across, level.down, weighed.view, weighed.weight,
         _F(weighed.gain), frame, sums,
     )  # fmt: skip
-    total = sums.sum(axis=0)
-    total = total + np.triu(total, 1).T
-    wide = np.zeros((11, count + 2))
-    wide[:8, :count], wide[8, -2], wide[9, -1] = basis, 1, 1
-    square, side = wide.T @ total @ wide, -(wide.T @ total[:, 10])
-    whole = square
+    some = np.eye(count)
     if free is not None:
-        some = np.zeros((count + 2, free.shape[1] + 2))
-        some[:count, :-2], some[-2, -2], some[-1, -1] = free, 1, 1
-        square, side, basis, count = some.T @ square @ some, some.T @ side, basis @ free, free.shape[1]
-    scale = np.sqrt(np.maximum(np.diag(square), 1e-20))
+        some = np.zeros((count, free.shape[1] + 2))
+        some[:-2, :-2], some[-2, -2], some[-1, -1] = free, 1, 1
     try:
-        solution = np.linalg.solve(square / np.outer(scale, scale) + 1e-9 * np.eye(count + 2), side / scale) / scale
+        square, step = align_rows.next_step(sums, wide, some)
     except np.linalg.LinAlgError:
-        return whole, None
-    step = basis @ solution[:count]
+        return np.zeros((count, count)), None
     if not np.isfinite(step).all() or np.abs(step).max() > 1:
-        return whole, None
-    return whole, np.eye(3) + np.append(step, 0).reshape(3, 3)
+        return square, None
+    change = np.eye(3)
+    change.reshape(-1)[:8] += step
+    return square, change
 
 
 @dataclass(frozen=True)
@@ -122,7 +125,7 @@ def weigh(level: Level, view: Array, seen: Array, scratch: list[Array], before: 
     weight = inside if before is None else before.weight
     rest, power, near, out = scratch
     gain, sums = 1.0, np.zeros(5)
-    sampled = inside[::5, ::5] > 0.5
+    sample = np.empty(near[::5, ::5].size, np.float32)
     narrow = 0.4 * WIDE * WIDE  # the mean over a neighbourhood strays less than a pixel
     pixels, flat = level.pixels.reshape(-1), view.reshape(-1)
     for _ in range(2 if before is None else 1):
@@ -134,8 +137,8 @@ def weigh(level: Level, view: Array, seen: Array, scratch: list[Array], before: 
         bias = (b - gain * a) / w
         align_rows.leave_rest(pixels, flat, _F(gain), _F(bias), rest.reshape(-1), power.reshape(-1))
         cv2.blur(power, (5, 5), near)
-        sample = near[::5, ::5][sampled]
-        spread = float(np.median(sample if sample.size > 20 else near[inside > 0.01])) + 1e-8
+        count = align_rows.fifths(near, inside, sample)
+        spread = middle(sample[:count] if count > 20 else near[inside > 0.01]) + 1e-8
         wide, slack = _F(narrow * spread), _F(narrow * (gain * SLACK_PX) ** 2)
         align_rows.robust(
             inside.reshape(-1), near.reshape(-1), level.slope.reshape(-1), wide, slack,

@@ -13,6 +13,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from .middle import middle
+
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
 
@@ -59,7 +61,7 @@ def _noise_of(rest: Array, weight: Array) -> NDArray[np.float64]:
     there, before = (slice(2, None, 3), slice(0, -2, 3)), slice(1, -1, 3)
     across, down = (rest[before, end] for end in there), (rest[end, before] for end in there)
     slopes = (np.abs(np.subtract(*each))[counted] / 2 for each in (across, down))
-    return np.array([(float(np.median(each)) / 0.6745) ** 2 for each in slopes])
+    return np.array([(middle(each) / 0.6745) ** 2 for each in slopes])
 
 
 def told_of(square: Matrix, rest: Array, weight: Array, moves_at: Matrix, unit: float) -> Told:
@@ -80,7 +82,8 @@ def told_of(square: Matrix, rest: Array, weight: Array, moves_at: Matrix, unit: 
     counted = np.asarray(cv2.resize(weight, CELLS, interpolation=cv2.INTER_AREA), float).reshape(-1)
     share = weight.size / counted.size
     both = _noise_of(rest, weight) / 4
-    base = np.einsum("c,d,cdj,cdk->jk", counted * share, both, moves_at, moves_at) * unit**2
+    flat = moves_at.reshape(-1, moves_at.shape[2])
+    base = flat.T @ (np.outer(counted, both).reshape(-1, 1) * flat) * (share * unit**2)
     light = np.linalg.pinv(square[-2:, -2:], hermitian=True)  # what gain and bias explain tells nothing
     square = square[:-2, :-2] - square[:-2, -2:] @ light @ square[-2:, :-2]
     scale = np.sqrt(np.maximum(np.diag(base), 1e-30))

@@ -16,15 +16,15 @@ from numpy.typing import NDArray
 
 T = TypeVar("T")
 
-_CORES = max(1, len(os.sched_getaffinity(0)))
+CORES = max(1, len(os.sched_getaffinity(0)))
 _here = threading.local()
-_pool = ThreadPoolExecutor(_CORES, "bands", initializer=lambda: setattr(_here, "is_band", True))
+_pool = ThreadPoolExecutor(CORES, "bands", initializer=lambda: setattr(_here, "is_band", True))
 
 
 def run_bands(kernel: Callable[..., None], height: int, *arguments: Any) -> None:
     """Calls `kernel(first_row, end_row, *arguments)` so that all rows are done once. What is itself a band does them
     alone: it would wait for itself."""
-    count = 1 if getattr(_here, "is_band", False) else min(_CORES * 4, max(1, height // 16))
+    count = 1 if getattr(_here, "is_band", False) else min(CORES * 4, max(1, height // 16))
     if count == 1:
         kernel(0, height, *arguments)
         return
@@ -36,8 +36,8 @@ def run_bands(kernel: Callable[..., None], height: int, *arguments: Any) -> None
 
 def run_halves(kernel: Callable[..., None], height: int, *arguments: Any) -> None:
     """As `run_bands`, with one band a core of which the caller takes the first: for kernels of a millisecond or two."""
-    edges = [height * k // _CORES for k in range(_CORES + 1)]
-    futures = [_pool.submit(kernel, edges[k], edges[k + 1], *arguments) for k in range(1, _CORES)]
+    edges = [height * k // CORES for k in range(CORES + 1)]
+    futures = [_pool.submit(kernel, edges[k], edges[k + 1], *arguments) for k in range(1, CORES)]
     kernel(0, edges[1], *arguments)
     for future in futures:
         future.result()
