@@ -86,3 +86,14 @@ def travelled(kind, frames=60, length=24.0, turn=20.0, noise=0.1, count=600, see
             runs[n][-1].places[k + 1] = (float(at[n, 0]), float(at[n, 1]))
     tracks = [each for parts in runs for each in parts if each.life >= 6]
     return tracks, np.array(turns), np.array(places)
+
+
+def laid_out(problem, slopes):
+    """All derivatives as one matrix."""
+    out = np.zeros((2 * len(slopes.point), problem.size))
+    for n, (camera, point) in enumerate(zip(problem.views.camera, problem.views.point)):
+        if camera:
+            out[2 * n : 2 * n + 2, 6 * (camera - 1) : 6 * camera] = slopes.camera[n]
+        out[2 * n : 2 * n + 2, problem.lens_at : problem.points_at] = slopes.lens[n]
+        out[2 * n : 2 * n + 2, problem.points_at + 3 * point : problem.points_at + 3 * point + 3] = slopes.point[n]
+    return out

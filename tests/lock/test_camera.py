@@ -4,7 +4,7 @@ import cv2
 import numpy as np
 import pytest
 
-from tracked import FOCAL, SIZE, small_scene, walked
+from tracked import FOCAL, SIZE, laid_out, small_scene, walked
 from zonal_mantle.lock import LockError, scaled
 from zonal_mantle.lock.bundle import Problem, Scene, adjust, pictured
 from zonal_mantle.lock.camera import camera_from_tracks, static_tracks
@@ -13,17 +13,6 @@ from zonal_mantle.lock.scene import two_view
 from zonal_mantle.shot import Lens, Lock
 
 LOCK = Lock(id="cam", name="Cam", kind="camera", reference_frame=1)
-
-
-def laid_out(problem, slopes):
-    """All derivatives as one matrix."""
-    out = np.zeros((2 * len(slopes.point), problem.size))
-    for n, (camera, point) in enumerate(zip(problem.views.camera, problem.views.point)):
-        if camera:
-            out[2 * n : 2 * n + 2, 6 * (camera - 1) : 6 * camera] = slopes.camera[n]
-        out[2 * n : 2 * n + 2, problem.lens_at : problem.points_at] = slopes.lens[n]
-        out[2 * n : 2 * n + 2, problem.points_at + 3 * point : problem.points_at + 3 * point + 3] = slopes.point[n]
-    return out
 
 
 @pytest.mark.parametrize(("focal", "bend"), [(True, True), (True, False), (False, False)])
