@@ -22,7 +22,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..shot.match import GrainModel
+from ..shot.match import MOST_TAILS, GrainModel
 from ..words import say
 
 Array = NDArray[np.float32]
@@ -35,6 +35,8 @@ LEAST_PIXELS = 800  # that tell it at one of them
 MOST_TILES = 700  # that the autocorrelation is taken over
 MOST_ALIKE = 60  # of one brightness that are looked at in a frame
 NO_NOISE = 1e-8  # variance: a hundredth of a code of eight bits
+CUT_AT, CUT_SHORT = 0.5, 0.509  # deviations above the middle, and how far below it the mean of what is left lies
+LEAST_CALM = 0.35  # of the tiles that are believed; of even noise it would be 0.69
 PHASES = 8  # parts of a pixel that frames are moved by
 PERIOD = 32  # of the circle that autocorrelations are worked on
 LAGS = 2
@@ -152,15 +154,21 @@ def _some(fits: NDArray[np.bool_], tiles: NDArray) -> NDArray[np.bool_]:
 
 
 @lru_cache(maxsize=128)
-def _other_power(x: int, y: int) -> NDArray[np.float64]:
-    """|K|² of the interpolation that a frame is moved by for a part of a pixel, on a circle of `PERIOD`."""
-    if x < 0:
-        return np.zeros((PERIOD, PERIOD))
+def _taps(x: int, y: int) -> NDArray[np.float64]:
+    """The interpolation that a frame is moved by for a part of a pixel, on a circle of `PERIOD`; 0 for no frame."""
     point = np.zeros((PERIOD, PERIOD), np.float32)
+    if x < 0:
+        return point.astype(np.float64)
     point[PERIOD // 2, PERIOD // 2] = 1
     way = np.array([[1, 0, x / PHASES], [0, 1, y / PHASES]])
-    taps = cv2.warpAffine(point, way, (PERIOD, PERIOD), flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP)
-    return np.asarray(np.abs(np.fft.fft2(taps)) ** 2)
+    moved = cv2.warpAffine(point, way, (PERIOD, PERIOD), flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP)
+    return np.asarray(moved, np.float64)
+
+
+@lru_cache(maxsize=128)
+def _other_power(x: int, y: int) -> NDArray[np.float64]:
+    """|K|² of that interpolation."""
+    return np.asarray(np.abs(np.fft.fft2(_taps(x, y))) ** 2)
 
 
 def _believed(excess: NDArray, slack: float, start: float) -> NDArray[np.bool_]:
@@ -174,6 +182,26 @@ def _believed(excess: NDArray, slack: float, start: float) -> NDArray[np.bool_]:
             break
         keep = now
     return np.asarray(keep)
+
+
+def _calmer(excess: NDArray, keep: NDArray[np.bool_], slack: float) -> tuple[NDArray[np.bool_], float]:
+    """Which of the tiles that are believed are calm, and the share by which their mean is short of all even tiles'. A
+    little of a picture that is left makes a tile less calm, never calmer.
+
+    Of a normal distribution that is cut off above, the mean is known, and so is its middle by it (Johnson, Kotz &
+    Balakrishnan, Continuous Univariate Distributions 1, 1994, section 13.10). Where few would be left, as where a codec
+    took more here than there, no even noise is what they show: all are taken.
+    """
+    middle = float(np.median(excess[keep]))
+    for _ in range(30):
+        calm = keep & (excess <= middle * (1 + CUT_AT * slack))
+        if np.count_nonzero(calm) < LEAST_CALM * np.count_nonzero(keep):
+            return keep, 0.0
+        now = float(excess[calm].mean()) / (1 - CUT_SHORT * slack)
+        if abs(now - middle) < 1e-4 * middle:
+            break
+        middle = now
+    return np.asarray(calm), CUT_SHORT * slack
 
 
 def measure_noise(
@@ -205,10 +233,13 @@ def measure_noise(
         keep = _believed(variance / np.maximum(expected, 1e-12), slack, 0.15)
         if keep.sum() < LEAST_ALL:
             return None
+    keep, short = _calmer(variance / np.maximum(expected, 1e-12), keep, slack)
     curve = _by_level(found.left[keep], found.level[keep])
+    curve = curve[0], curve[1] / (1 - short)
     if not (curve[1] > NO_NOISE).any():
         return None
     spatial, factor = _alone(_autocorrelation(found.left[keep]), found.phase[keep])
+    tails = _tails(found.left[keep], found.level[keep], found.phase[keep], curve)
     flat = found.left[keep].reshape(-1, 3)
     together = np.corrcoef(flat.T) if (flat.std(axis=0) > 1e-7).all() else np.eye(3)
     model = GrainModel(
@@ -216,6 +247,7 @@ def measure_noise(
         deviation=tuple(_triple(np.sqrt(row * freed / factor)) for row in curve[1]),
         spatial=spatial,
         between=(float(together[0, 1]), float(together[0, 2]), float(together[1, 2])),
+        tails=tails,
     )
     spread = slack / float(np.sqrt(keep.sum())) if len(frames) > 1 else 0.3
     pixels = tuple((int(r), int(g), int(b)) for r, g, b in _counted(found.level[keep]).T)
@@ -253,11 +285,13 @@ def pooled(found: Sequence[Noise]) -> Noise:
     weights = np.array([float(each.tiles) for each in found])
     spatial = np.average([each.model.spatial for each in found], axis=0, weights=weights)
     between = np.average([each.model.between for each in found], axis=0, weights=weights)
+    tails = float(np.median([each.model.tails for each in found]))
     model = GrainModel(
         levels=found[0].model.levels,
         deviation=tuple(_triple(row) for row in deviation),
         spatial=(tuple(spatial[0].tolist()), tuple(spatial[1].tolist()), tuple(spatial[2].tolist())),
         between=_triple(between),
+        tails=tails,
     )
     ratio = (strengths / np.maximum(deviation, 1e-9) * counts).sum(axis=(1, 2)) / np.maximum(counts.sum(axis=(1, 2)), 1)
     unlike = 1.3 * float(ratio.std()) / np.sqrt(len(found))  # of a median
@@ -306,6 +340,31 @@ def _expected(curve: tuple[NDArray, NDArray], level: NDArray) -> NDArray[np.floa
     levels, variance = curve
     parts = [np.interp(level[..., c], levels, variance[:, c]).mean(axis=(1, 2)) for c in range(3)]
     return np.asarray(np.mean(parts, axis=0))
+
+
+def _tails(left: NDArray, level: NDArray, phases: NDArray[np.int64], curve: tuple[NDArray, NDArray]) -> float:
+    """The excess kurtosis of the finest part of one frame's noise, from what is left of tiles, each pixel by the
+    strength at its level.
+
+    Fourth cumulants add up, as variances do: those of a difference are of both frames, the other's as the interpolation
+    leaves it.
+    """
+    levels, variance = curve
+    out = []
+    for x, y in np.unique(phases, axis=0):
+        some = (phases == (x, y)).all(axis=1)
+        taps = _taps(int(x), int(y))
+        square, fourth = float((taps**2).sum()), float((taps**4).sum())
+        for c in range(3):
+            strength = np.sqrt(np.maximum(np.interp(level[some][..., c], levels, variance[:, c]), 1e-12))
+            value = left[some][..., c] / strength
+            value = value[:, 1:-1, 1:-1] - sum(
+                value[:, 1 + j : TILE - 1 + j, 1 + i : TILE - 1 + i] for j in (-1, 0, 1) for i in (-1, 0, 1)
+            ) / 9  # fmt: skip
+            excess = float((value**4).mean() / max(float((value**2).mean()) ** 2, 1e-20)) - 3
+            out.append((excess * (1 + square) ** 2 / (1 + fourth), int(some.sum())))
+    excesses, counts = (np.array(each, float) for each in zip(*out))
+    return float(np.clip(np.average(excesses, weights=counts), 0, MOST_TAILS))
 
 
 def _alone(

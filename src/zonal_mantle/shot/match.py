@@ -18,6 +18,7 @@ PARTS: tuple[Part, ...] = ("tone", "air", "lens", "wrap", "grain")
 Triple = tuple[Keyed, Keyed, Keyed]
 DAYLIGHT_K, DAYLIGHT_DUV = 6504.0, 0.0032  # of D65 (CIE 15:2018), the white of our pixels
 MIDDLE_GREY = 0.18  # common practice
+MOST_TAILS = 3.0  # excess kurtosis of grain: a two-sided exponential has as much
 
 
 def _keyed(value: float) -> Keyed:
@@ -215,6 +216,9 @@ class GrainModel(Value):
     deviation : (red, green, blue) standard deviation in coded values at each of `levels` (coded, 0…1). spatial : of
         each channel, autocorrelation at lags -2…2 across (five a row) and -2…2 down, 25 numbers, 1 in the middle.
     between : correlation of red with green, red with blue, green with blue.
+    tails : how much more often than a Gaussian's its finest part, what a pixel differs by from the mean of the nine
+        about it, is far from its middle: the excess kurtosis, 0 for a Gaussian. Codecs leave fine grain here and
+        there.
     """
 
     levels: tuple[float, ...] = (0.0, 0.5, 1.0)
@@ -223,6 +227,7 @@ class GrainModel(Value):
         ((0.0,) * 12 + (1.0,) + (0.0,) * 12),
     ) * 3
     between: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    tails: float = Field(default=0.0, ge=0.0, le=MOST_TAILS)
 
     @model_validator(mode="after")
     def _whole(self) -> GrainModel:
