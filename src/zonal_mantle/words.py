@@ -74,3 +74,8 @@ def speak(translate: Callable[[str], str] | None) -> None:
     """Makes all that is said from now on go through `translate`, which may be called on any thread; None is English."""
     global _translate
     _translate = translate
+
+
+def spoken() -> Callable[[str], str] | None:
+    """What sentences go through now, None in English: part of what kept sentences are known by."""
+    return _translate

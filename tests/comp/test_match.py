@@ -14,6 +14,7 @@ from zonal_mantle.api import Session, new, open_shot
 from zonal_mantle.cli import main
 from zonal_mantle.comp import Cancelled, Pictures, compose
 from zonal_mantle.comp.match_fit import measured_grain
+from zonal_mantle.comp.readings_match import read_match
 from zonal_mantle.match.errors import MatchError
 from zonal_mantle.match.lens import defocused
 from zonal_mantle.media.curves import srgb_decode, srgb_encode
@@ -40,6 +41,7 @@ from zonal_mantle.shot import (
     save,
 )
 from zonal_mantle.shot.match import Range
+from zonal_mantle.words import speak
 
 FRAMES, PAN = 3, 5.0
 
@@ -566,3 +568,17 @@ def test_a_painted_sky_that_is_as_soft_already_is_left(session, tmp_path):
     found = shot.fit(zone.id, "lens")
     assert found.values["softness_px"] < 0.15
     assert "no sharper than the plate is, by its own edges" in found.words
+
+
+def test_what_a_reading_says_is_said_anew_in_another_language(demo):
+    shot = open_shot(demo / "SLT_0140.shot.json").shot
+    sky = next(zone for zone in shot.zones if zone.distance_m is None and not shot.holds_plate(zone))
+    plain = read_match(shot, sky, Pictures()).problem
+    speak(lambda text: f"«{text}»")
+    try:
+        other = read_match(shot, sky, Pictures()).problem
+    finally:
+        speak(None)
+    assert "at infinity" in plain
+    assert other == f"«{plain}»"
+    assert read_match(shot, sky, Pictures()).problem == plain

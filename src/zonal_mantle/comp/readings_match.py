@@ -12,7 +12,7 @@ from ..match.edge_mtf import sharpness
 from ..match.errors import MatchError
 from ..match.sharpness import LUMA, edge_widths
 from ..shot import Shot, Zone
-from ..words import say
+from ..words import say, spoken
 from .aim import aim_seen, blocks_of, frames_for, zone_seen_with
 from .digest import digest
 from .pictures import READINGS_KNOWN, Pictures, known
@@ -76,7 +76,7 @@ def read_match(shot: Shot, zone: Zone, pictures: Pictures) -> MatchReading:
             drawn=drawn,
         )  # fmt: skip
 
-    return replace(known(("match", key), look, READINGS_KNOWN), drawn=drawn)
+    return replace(known(("match", key, spoken()), look, READINGS_KNOWN), drawn=drawn)
 
 
 def _mtf50(luma: NDArray[np.float32], mask: NDArray[np.bool_]) -> tuple[float, float] | None:

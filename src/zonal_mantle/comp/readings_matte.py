@@ -19,7 +19,7 @@ from ..media.memory import one_at_a_time
 from ..place.transform import reference_to_frame
 from ..shot import ClearSkyPull, Matte, ScreenPull, Shape, Shot, Zone
 from ..shot.shapes import Point
-from ..words import say
+from ..words import say, spoken
 from .digest import digest
 from .matte_planner import matte_plan, reads_own, zone_picture
 from .pictures import READINGS_KNOWN, Pictures, known
@@ -121,7 +121,7 @@ class MatteTally:
 
     def add(self, frame: int) -> None:
         """Measures a frame; what was measured before of the same pixels is not measured again."""
-        key = ("reading", digest(_judged(self.shot, self.matte, frame)))
+        key = ("reading", digest(_judged(self.shot, self.matte, frame)), spoken())
         with one_at_a_time(self.shot.size):
             self.frames[frame] = known(key, lambda: _read(self.shot, self.matte, frame, self.pictures), READINGS_KNOWN)
 

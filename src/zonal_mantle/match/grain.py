@@ -52,25 +52,17 @@ def bent(tails: float) -> float:
     return float(np.interp(tails, fourth / square**2 - 3, c))
 
 
-@lru_cache(maxsize=64)
-def fine_part(spatial: tuple[float, ...]) -> float:
-    """The standard deviation of what noise of unit strength and an autocorrelation, 25 numbers, differs by from the
-    mean of the nine pixels about each.
+def fine_part(kernel: Array) -> float:
+    """The standard deviation of what white noise through a filter of unit energy differs by from the mean of the nine
+    pixels about each.
 
     Example
     -------
-    >>> white = (0.0,) * 12 + (1.0,) + (0.0,) * 12
-    >>> round(fine_part(white), 4)
+    >>> round(fine_part(np.ones((1, 1), np.float32)), 4)
     0.9428
     """
-    share = np.full((3, 3), -1 / 9)
-    share[1, 1] += 1
-    table = np.array(spatial).reshape(5, 5)
-    square = sum(
-        share[j, i] * share[m, k] * table[j - m + LAGS, i - k + LAGS]
-        for j in range(3) for i in range(3) for m in range(3) for k in range(3)
-    )  # fmt: skip
-    return float(np.sqrt(max(square, 1e-6)))
+    wide = np.pad(kernel, 1)
+    return float(np.sqrt(((wide - cv2.blur(wide, (3, 3), borderType=cv2.BORDER_CONSTANT)) ** 2).sum()))
 
 
 @numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
@@ -170,7 +162,7 @@ def unit_grain(
         bend = np.float32(bent(model.tails))
         for channel in range(3):
             mean = cv2.blur(out[channel], (3, 3))
-            fine = np.float32(filters[channel][1] * fine_part(model.spatial[channel]))
+            fine = np.float32(filters[channel][1] * fine_part(filters[channel][0]))
             run_bands(_bent_rows, size[1], fine, bend, mean, out[channel])
     return out
 
