@@ -8,7 +8,7 @@ from scipy import ndimage, stats
 from skimage import data
 
 from zonal_mantle.match.grain import bent, fine_part, shaping, unit_grain
-from zonal_mantle.match.noise import measure_noise
+from zonal_mantle.match.noise import Noise, measure_noise, pooled
 from zonal_mantle.shot.match import GrainModel
 
 SIZE = (640, 480)
@@ -92,3 +92,11 @@ def test_grain_that_a_codec_left_here_and_there_is_not_taken_for_its_calmest():
     found = measure_noise(frames, [None] * 3, [np.eye(3)] * 2)
     typical = 0.01 * float(np.sqrt((strength**2).mean()))
     assert 0.8 * typical < found.model.middle[1] < 1.05 * typical
+
+
+def test_a_channel_that_few_pixels_tell_at_any_level_is_told_by_those():
+    """Red goes from dark to bright within each tile, green does not."""
+    levels = (0.2, 0.4, 0.6)
+    model = GrainModel(levels=levels, deviation=((0.01, 0.02, 0.02),) * 3)
+    few = Noise(model, 14, 0.1, 1.0, ((500, 0, 0), (600, 2000, 2000), (500, 0, 0)))
+    assert pooled([few, few]).model.deviation[1] == pytest.approx((0.01, 0.02, 0.02))

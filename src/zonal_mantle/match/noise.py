@@ -276,7 +276,7 @@ def pooled(found: Sequence[Noise]) -> Noise:
         )
     levels = np.array(found[0].model.levels)  # the same of all
     strengths, pixels = (np.array(each) for each in ([n.model.deviation for n in found], [n.pixels for n in found]))
-    counts = np.where(pixels >= np.minimum(LEAST_PIXELS, pixels.max()), pixels, 0)
+    counts = np.where(pixels >= np.minimum(LEAST_PIXELS, pixels.max(axis=(0, 1))), pixels, 0)
     deviation = np.empty(strengths.shape[1:])
     for c in range(3):
         told = np.flatnonzero(counts[..., c].max(axis=0))
