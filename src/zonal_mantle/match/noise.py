@@ -15,31 +15,26 @@ IEEE Trans. Image Processing 22 (2013). Film grain as an autocorrelated field sc
 from __future__ import annotations
 
 from collections.abc import Sequence
-from functools import lru_cache
 from typing import NamedTuple
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..shot.match import MOST_TAILS, GrainModel
+from ..shot.match import GrainModel
 from ..words import say
+from .noise_shape import PHASES, TILE, alone, autocorrelation, tails_of
 
 Array = NDArray[np.float32]
-TILE = 24
 BINS = 10  # of brightness, that tiles are first chosen in
 LEAST_TILES = 5  # in one of them
 LEAST_ALL = 12  # tiles that tell a noise
 LEVELS = 16  # coded, that its strength is told at
 LEAST_PIXELS = 800  # that tell it at one of them
-MOST_TILES = 700  # that the autocorrelation is taken over
 MOST_ALIKE = 60  # of one brightness that are looked at in a frame
 NO_NOISE = 1e-8  # variance: a hundredth of a code of eight bits
 CUT_AT, CUT_SHORT = 0.5, 0.509  # deviations above the middle, and how far below it the mean of what is left lies
 LEAST_CALM = 0.35  # of the tiles that are believed; of even noise it would be 0.69
-PHASES = 8  # parts of a pixel that frames are moved by
-PERIOD = 32  # of the circle that autocorrelations are worked on
-LAGS = 2
 CLIPPED_LOW, CLIPPED_HIGH = 0.012, 0.985  # coded: noise is cut off there
 
 
@@ -153,24 +148,6 @@ def _some(fits: NDArray[np.bool_], tiles: NDArray) -> NDArray[np.bool_]:
     return out
 
 
-@lru_cache(maxsize=128)
-def _taps(x: int, y: int) -> NDArray[np.float64]:
-    """The interpolation that a frame is moved by for a part of a pixel, on a circle of `PERIOD`; 0 for no frame."""
-    point = np.zeros((PERIOD, PERIOD), np.float32)
-    if x < 0:
-        return point.astype(np.float64)
-    point[PERIOD // 2, PERIOD // 2] = 1
-    way = np.array([[1, 0, x / PHASES], [0, 1, y / PHASES]])
-    moved = cv2.warpAffine(point, way, (PERIOD, PERIOD), flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP)
-    return np.asarray(moved, np.float64)
-
-
-@lru_cache(maxsize=128)
-def _other_power(x: int, y: int) -> NDArray[np.float64]:
-    """|K|² of that interpolation."""
-    return np.asarray(np.abs(np.fft.fft2(_taps(x, y))) ** 2)
-
-
 def _believed(excess: NDArray, slack: float, start: float) -> NDArray[np.bool_]:
     """Which of the tiles hold noise alone, by their variance: a sigma clip from the calmest on."""
     level = float(np.quantile(excess, start))
@@ -227,7 +204,7 @@ def measure_noise(
         return None
     for _ in range(3):  # a tile is judged by what noise of its levels would be, and the noise by the tiles
         curve = _by_level(found.left[keep], found.level[keep])
-        wide = float((np.array(_autocorrelation(found.left[keep])[1]) ** 2).sum())
+        wide = float((np.array(autocorrelation(found.left[keep])[1]) ** 2).sum())
         slack = float(np.sqrt(2 * max(wide, 1.0) / (TILE * TILE * 2)))
         expected = _expected(curve, found.level)
         keep = _believed(variance / np.maximum(expected, 1e-12), slack, 0.15)
@@ -238,8 +215,8 @@ def measure_noise(
     curve = curve[0], curve[1] / (1 - short)
     if not (curve[1] > NO_NOISE).any():
         return None
-    spatial, factor = _alone(_autocorrelation(found.left[keep]), found.phase[keep])
-    tails = _tails(found.left[keep], found.level[keep], found.phase[keep], curve)
+    spatial, factor = alone(autocorrelation(found.left[keep]), found.phase[keep])
+    tails = tails_of(found.left[keep], found.level[keep], found.phase[keep], curve)
     flat = found.left[keep].reshape(-1, 3)
     together = np.corrcoef(flat.T) if (flat.std(axis=0) > 1e-7).all() else np.eye(3)
     model = GrainModel(
@@ -340,70 +317,6 @@ def _expected(curve: tuple[NDArray, NDArray], level: NDArray) -> NDArray[np.floa
     levels, variance = curve
     parts = [np.interp(level[..., c], levels, variance[:, c]).mean(axis=(1, 2)) for c in range(3)]
     return np.asarray(np.mean(parts, axis=0))
-
-
-def _tails(left: NDArray, level: NDArray, phases: NDArray[np.int64], curve: tuple[NDArray, NDArray]) -> float:
-    """The excess kurtosis of the finest part of one frame's noise, from what is left of tiles, each pixel by the
-    strength at its level.
-
-    Fourth cumulants add up, as variances do: those of a difference are of both frames, the other's as the interpolation
-    leaves it.
-    """
-    levels, variance = curve
-    out = []
-    for x, y in np.unique(phases, axis=0):
-        some = (phases == (x, y)).all(axis=1)
-        taps = _taps(int(x), int(y))
-        square, fourth = float((taps**2).sum()), float((taps**4).sum())
-        for c in range(3):
-            strength = np.sqrt(np.maximum(np.interp(level[some][..., c], levels, variance[:, c]), 1e-12))
-            value = left[some][..., c] / strength
-            value = value[:, 1:-1, 1:-1] - sum(
-                value[:, 1 + j : TILE - 1 + j, 1 + i : TILE - 1 + i] for j in (-1, 0, 1) for i in (-1, 0, 1)
-            ) / 9  # fmt: skip
-            excess = float((value**4).mean() / max(float((value**2).mean()) ** 2, 1e-20)) - 3
-            out.append((excess * (1 + square) ** 2 / (1 + fourth), int(some.sum())))
-    excesses, counts = (np.array(each, float) for each in zip(*out))
-    return float(np.clip(np.average(excesses, weights=counts), 0, MOST_TAILS))
-
-
-def _alone(
-    spatial: Sequence[tuple[float, ...]], phases: NDArray[np.int64]
-) -> tuple[tuple[tuple[float, ...], tuple[float, ...], tuple[float, ...]], NDArray[np.float64]]:
-    """The autocorrelations of one frame's noise from those of differences, and how much stronger these are."""
-    kinds, counts = np.unique(phases, axis=0, return_counts=True)
-    both = 1 + sum(_other_power(int(x), int(y)) * (n / counts.sum()) for (x, y), n in zip(kinds, counts))
-    rows, factors = [], []
-    for row in spatial:
-        lags = np.zeros((PERIOD, PERIOD))
-        for j in range(-LAGS, LAGS + 1):
-            for i in range(-LAGS, LAGS + 1):
-                lags[j % PERIOD, i % PERIOD] = row[(j + LAGS) * 5 + i + LAGS]
-        power = np.fft.fft2(lags).real
-        own = np.fft.ifft2(power / both).real
-        own[0, 0] = max(float(own[0, 0]), 1e-6)
-        factors.append(1 / float(own[0, 0]))
-        at = np.arange(-LAGS, LAGS + 1) % PERIOD
-        rows.append(tuple(float(v) for v in (own[np.ix_(at, at)] / own[0, 0]).ravel()))
-    return (rows[0], rows[1], rows[2]), np.array(factors)
-
-
-def _autocorrelation(tiles: NDArray) -> tuple[tuple[float, ...], tuple[float, ...], tuple[float, ...]]:
-    """Of each channel, at lags -2…2 down and across: 25 numbers."""
-    out = []
-    tiles = tiles[:: max(1, len(tiles) // MOST_TILES)]
-    for c in range(3):
-        t = tiles[..., c]
-        energy = max(float((t**2).mean()), 1e-20)
-        table = np.ones((5, 5))
-        for j in range(LAGS + 1):
-            for i in range(-LAGS, LAGS + 1):
-                a = t[:, : TILE - j, max(0, -i) : TILE - max(0, i)]
-                b = t[:, j:, max(0, i) : TILE - max(0, -i)]
-                table[LAGS + j, LAGS + i] = table[LAGS - j, LAGS - i] = float((a * b).mean()) / energy
-        table += (1 - table) * 3 / TILE**2 * max(float(table.sum()), 0.0)  # what the plane took
-        out.append(tuple(float(v) for v in table.ravel()))
-    return out[0], out[1], out[2]
 
 
 def _blockiness(frame: Array) -> float:
