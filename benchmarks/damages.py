@@ -20,8 +20,8 @@ sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
 from damage import damaged
 from zonal_mantle.api import new
+from zonal_mantle.comp.findings import AGAINST_SKY_ACCEPTED
 from zonal_mantle.comp.matte_planner import matte_plan
-from zonal_mantle.comp.readings import AGAINST_SKY_ACCEPTED
 from zonal_mantle.comp.readings_matte import OFF_ACCEPTED_PX, OFF_SURE
 from zonal_mantle.matte.sky_check import check_sky, edge_off
 from zonal_mantle.shot import ClearSkyPull, Matte

@@ -16,8 +16,9 @@ from zonal_mantle.comp import (
     mended,
     reason_set_aside,
 )
+from zonal_mantle.comp.findings import findings_of
 from zonal_mantle.comp.mends import Mend, best_lock, hidden_behind, is_there
-from zonal_mantle.comp.readings import Readings, _findings
+from zonal_mantle.comp.readings import Readings
 from zonal_mantle.media.still import write_still
 from zonal_mantle.shot import Finish, Lock, LockFrame, MatteUse, SetAside, load
 
@@ -45,14 +46,14 @@ def moving(id: str, px: float, error: float, frames=range(1001, 1011)) -> Lock:
 def test_a_painting_that_rides_on_nothing_is_offered_the_solved_lock(shot):
     zone = hung(shot)
     free = shot.with_zone(zone.but(placement=zone.placement.but(rides=None)))
-    found = [f for f in _findings(free, Readings()) if f.part == zone.id and f.stage == "Lock"]
+    found = [f for f in findings_of(free, Readings()) if f.part == zone.id and f.stage == "Lock"]
     assert len(found) == 1
     mend = mend_of(free, found[0])
     assert mend is not None
     assert mend.label == f"Ride on {free.lock(mend.to).name}"
     after = mended(free, mend)
     assert after.zone(zone.id).placement.rides == mend.to
-    assert not [f for f in _findings(after, Readings()) if f.part == zone.id and f.stage == "Lock"]
+    assert not [f for f in findings_of(after, Readings()) if f.part == zone.id and f.stage == "Lock"]
 
 
 def test_a_mend_whose_lock_or_zone_is_gone_does_not_apply(shot):

@@ -164,7 +164,7 @@ def test_a_damaged_or_missing_frame_hides_no_other_finding(demo, tmp_path):
 def test_a_file_that_goes_while_readings_are_taken_is_a_finding(demo, tmp_path, monkeypatch):
     shutil.copytree(demo, tmp_path / "shot")
     session, _ = zone_of(tmp_path / "shot")
-    monkeypatch.setattr("zonal_mantle.comp.readings.damaged_files", lambda *_: [])
+    monkeypatch.setattr("zonal_mantle.comp.all_readings.damaged_files", lambda *_: [])
     frame = sorted((tmp_path / "shot" / "plate").glob("*.exr"))[4]
     frame.write_bytes(frame.read_bytes()[:2000])
     found = [each for each in session.readings().findings if each.stage == "Source"]

@@ -6,7 +6,7 @@ import cv2
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtWidgets import QScrollArea
+from PySide6.QtWidgets import QApplication, QScrollArea
 from scipy.special import erf
 
 from zonal_mantle.api import open_shot
@@ -196,3 +196,32 @@ def test_an_edge_that_is_drawn_along_says_how_sharp_it_is(hands, tmp_path):
     hands.drag_plate(100, 80, 120, 280)  # nothing is there
     hands.wait(lambda: any(trouble for _, trouble in said))
     assert any("step" in words for words, trouble in said if trouble)
+
+
+@pytest.mark.background
+def test_grain_that_is_missing_is_found_fitted_from_the_drawer_and_read_as_the_plates(hands, tower):
+    window, desk = hands.window, hands.window.desk
+
+    def of_grain() -> list[str]:
+        return [f.words for f in desk.readings.findings if f.fault == "grain" and f.part == tower.id]
+
+    hands.wait(lambda: bool(of_grain()), 120)
+    assert "Mill tower has no grain" in of_grain()[0]
+    panel = part(hands, "Grain")
+    assert panel.words.text().startswith("0.00 of 255 where the plate has")
+    window.room.show("Findings", True)
+    QApplication.processEvents()
+    tree = window.findings.list
+    rows = [tree.topLevelItem(k) for k in range(tree.topLevelItemCount())]
+    row = next(each for each in rows if "Mill tower has no grain" in each.text(3))
+    button = tree.itemWidget(row, 4)
+    assert button.text() == "Fit grain"
+    fitted(hands, button)
+    assert desk.shot.zone(tower.id).match.grain.on
+    assert desk.history.labels[desk.history.place] == "Fit grain of Mill tower"
+    hands.wait(lambda: not of_grain() and desk.readings.grains[tower.id].compared.ratio > 0.5, 120)
+    hands.settled()
+    assert " of 255 where the plate has " in panel.words.text()
+    hands.type_number(panel.strength, "2")
+    hands.wait(lambda: bool(of_grain()), 120)
+    assert "its grain is" in of_grain()[0]

@@ -190,7 +190,7 @@ def test_a_lock_keyed_by_hand_is_made_and_ridden_on(opened):
 @pytest.mark.background
 def test_what_is_found_while_readings_are_taken_is_told_as_not_all(opened, monkeypatch):
     window, desk = opened.window, opened.window.desk
-    monkeypatch.setattr("zonal_mantle.comp.readings.LEAST_FRAMES", 4)
+    monkeypatch.setattr("zonal_mantle.comp.all_readings.LEAST_FRAMES", 4)
     said = []
     desk.readings_changed.connect(
         lambda: said.append((desk.readings.partly, window.findings.words(), window.bench.matte.header.words))

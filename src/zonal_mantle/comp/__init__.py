@@ -1,10 +1,11 @@
 """A frame from a shot: zones far to near, cache, jobs, readings."""
 
+from .all_readings import take_readings
 from .finding import Finding, by_severity, came_back, reason_set_aside
 from .mends import Mend, mend_of, mend_of_lock, mend_of_matte, mended
 from .pictures import Pictures
 from .planner import plan
-from .readings import Readings, take_readings
+from .readings import Readings
 from .readings_matte import MatteOverShot
 from .scheduler import Cancelled, Job, Scheduler
 from .solve import Suggested, solve_lock, suggest_lock

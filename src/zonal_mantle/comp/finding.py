@@ -12,6 +12,7 @@ from .readings_matte import Fault
 from .readings_place import PlaceFault
 
 Severity = Literal["wrong", "doubt"]
+MatchFault = Literal["grain"]
 MUCH_WORSE = 1.5  # times as much as when it was set aside
 _NO_AMOUNTS = re.compile(r"[Ff]rames? \d[\d–-]*|about [-−\d., ]+")
 _HELD = re.compile(r"holds (\d+) of (\d+)")
@@ -29,7 +30,7 @@ class Finding:
     part: str
     frame: int
     words: str
-    fault: Fault | PlaceFault | None = None
+    fault: Fault | PlaceFault | MatchFault | None = None
     severity: Severity = "doubt"
 
     @property

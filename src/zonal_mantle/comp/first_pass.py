@@ -12,13 +12,13 @@ from ..shot import ClearSkyPull, MantleError, Matte, MatteUse, Placement, Shot, 
 from ..shot.match import PARTS
 from ..skies import SkyCard
 from ..words import mark, say
+from .all_readings import CHECK_SCALE
 from .fits import fits_this_plate
 from .match_fit import fit_all
 from .matte_planner import zone_matte_plan
 from .mends import best_lock
 from .over_frames import over_frames
 from .pictures import Pictures
-from .readings import CHECK_SCALE
 from .readings_place import opening_of
 from .shelf import source_of
 from .solve import solve_lock, suggest_lock

@@ -329,7 +329,12 @@ def _grain(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> Fi
     words = ", ".join(f"{v * 255:.1f}" for v in middle) + say(
         " of 255 at middle grey, from {tiles} areas", tiles=noise.tiles
     )
-    if noise.blocky > 1.15:
+    if noise.by_flats:
+        words += say(
+            "; the plate's codec carries grain from frame to frame: it is told by what is flat, ± {by:.0%}",
+            by=noise.spread,
+        )
+    elif noise.blocky > 1.15:
         words += say("; the plate was compressed: what is left of its grain is measured")
     values = {"tiles": float(noise.tiles), "spread": noise.spread, "blocky": noise.blocky}
     values |= {f"deviation_{c}": v for c, v in zip("rgb", middle)}
@@ -351,8 +356,10 @@ def measured_grain(shot: Shot, pictures: Pictures, progress: Progress = _quiet) 
         raise MatchError(str(problem)) from problem
 
 
-def plate_noise(shot: Shot, pictures: Pictures, progress: Progress = _quiet) -> Noise:
-    """The plate's noise, from some frames of the whole shot; measured once for these pixels.
+def plate_noise(
+    shot: Shot, pictures: Pictures, progress: Progress = _quiet, parts: int = NOISE_PARTS, count: int = NOISE_FRAMES
+) -> Noise:
+    """The plate's noise, from `count` frames in each of some parts of the shot; measured once for these pixels.
 
     Raises
     ------
@@ -360,9 +367,9 @@ def plate_noise(shot: Shot, pictures: Pictures, progress: Progress = _quiet) -> 
     """
     source = shot.plate_source
     assert source is not None
-    count = len(shot.frames)
-    starts = {round(k * max(count - NOISE_FRAMES, 0) / (NOISE_PARTS + 1)) for k in range(1, NOISE_PARTS + 1)}
-    runs = [list(shot.frames[start : start + NOISE_FRAMES]) for start in sorted(starts)]
+    rest = max(len(shot.frames) - count, 0)
+    starts = {round(k * rest / (parts + 1)) for k in range(1, parts + 1)}
+    runs = [list(shot.frames[start : start + count]) for start in sorted(starts)]
     found: list[Noise] = []
     unread: MediaError | None = None
     for k, frames in enumerate(runs):

@@ -5,6 +5,9 @@ References
 A. Norkin & N. Birkbeck, Film grain synthesis for AV1 video codec, DCC 2018: noise of a measured autocorrelation, scaled
 by the level of the picture it is laid on. Here the noise is white noise through the filter whose own autocorrelation is
 the measured one (spectral factorisation, Oppenheim & Schafer, Discrete-Time Signal Processing, 3rd edition, 5.6).
+Beyond the measured lags an autocorrelation goes on as it must for no frequency to have less than no power, found by
+projections in turn (A. Papoulis, A new algorithm in spectral analysis and band-limited extrapolation, IEEE Trans.
+Circuits and Systems 22, 1975).
 """
 
 from __future__ import annotations
@@ -24,8 +27,9 @@ from ..shot.match import GrainModel
 Array = NDArray[np.float32]
 LAGS = 2
 _PERIOD = 32  # of the circle that a filter is found on
-_HALF = 4  # taps of a filter to each side at most
+_HALF, _MOST_HALF = 4, 6  # taps of a filter to each side that noise is made for, and at most
 NEGLIGIBLE = 1e-4  # of a filter's energy
+_ROUNDS, _CLOSE = 400, 2e-3  # that lags are gone on in, and how near to the measured ones they end
 _threads = ThreadPoolExecutor(3, thread_name_prefix="grain")
 
 
@@ -90,13 +94,9 @@ def shaping(spatial: tuple[float, ...], size: float = 1.0, scale: float = 1.0) -
 
     Returns
     -------
-    Up to (9, 9) float32 of unit energy, and the standard deviation, 0…1.
+    Up to (13, 13) float32 of unit energy, and the standard deviation, 0…1.
     """
-    lags = np.zeros((_PERIOD, _PERIOD))
-    table = np.array(spatial).reshape(5, 5)
-    for j in range(-LAGS, LAGS + 1):
-        for i in range(-LAGS, LAGS + 1):
-            lags[j % _PERIOD, i % _PERIOD] = table[j + LAGS, i + LAGS]
+    lags = _gone_on(np.array(spatial).reshape(5, 5))
     if size != 1:
         lags = _stretched(lags, size)
     power = np.maximum(np.fft.fft2(lags).real, 0)
@@ -106,9 +106,25 @@ def shaping(spatial: tuple[float, ...], size: float = 1.0, scale: float = 1.0) -
         power, left = _averaged(lags, scale, f)
     root = np.fft.fftshift(np.fft.ifft2(np.sqrt(power)).real)
     middle = _PERIOD // 2
-    half = next((n for n in range(_HALF) if _outside(root, middle, n) < NEGLIGIBLE), _HALF)
+    half = next((n for n in range(_MOST_HALF) if _outside(root, middle, n) < NEGLIGIBLE), _MOST_HALF)
     kernel = root[middle - half : middle + half + 1, middle - half : middle + half + 1]
     return np.asarray(kernel / np.sqrt((kernel**2).sum()), np.float32), left
+
+
+def _gone_on(table: NDArray) -> NDArray[np.float64]:
+    """An autocorrelation at lags -2…2, (5, 5), on the whole circle: wide noise is alike farther off too."""
+    at = np.arange(-LAGS, LAGS + 1) % _PERIOD
+    known, lags = np.ix_(at, at), np.zeros((_PERIOD, _PERIOD))
+    lags[known] = table
+    for _ in range(_ROUNDS):
+        power = np.fft.fft2(lags).real
+        if power.min() >= 0:
+            break
+        lags = np.fft.ifft2(np.maximum(power, 0)).real
+        if np.abs(lags[known] / lags[0, 0] - table).max() < _CLOSE:
+            break
+        lags[known] = table
+    return lags
 
 
 def _outside(root: NDArray, middle: int, half: int) -> float:
@@ -122,7 +138,7 @@ def _stretched(lags: NDArray, size: float) -> NDArray:
     at = np.fft.fftfreq(_PERIOD, 1 / _PERIOD) / size
     centred = np.fft.fftshift(lags).astype(np.float32)
     x, y = np.meshgrid(at + _PERIOD // 2, at + _PERIOD // 2)
-    return np.asarray(cv2.remap(centred, x.astype(np.float32), y.astype(np.float32), cv2.INTER_LINEAR), np.float64)
+    return np.asarray(cv2.remap(centred, x.astype(np.float32), y.astype(np.float32), cv2.INTER_CUBIC), np.float64)
 
 
 def _averaged(lags: NDArray, scale: float, f: NDArray) -> tuple[NDArray, float]:
@@ -177,7 +193,8 @@ def _gaussian(
         strengths = np.array([left for _, left in filters], np.float32)
         run_bands(_plain_rows, height, _keys(seed, frame), strengths, out)
         return out
-    noise = [white_noise((height + 2 * _HALF, width + 2 * _HALF), seed, channel, frame) for channel in range(3)]
+    half = max(_HALF, *(kernel.shape[0] // 2 for kernel, _ in filters))
+    noise = [white_noise((height + 2 * half, width + 2 * half), seed, channel, frame) for channel in range(3)]
     rg, rb, gb = model.between
     together = np.array([[1, rg, rb], [rg, 1, gb], [rb, gb, 1]])
     values, vectors = np.linalg.eigh(together)
@@ -192,7 +209,7 @@ def _gaussian(
         if kernel.size > 1:
             mixed = np.asarray(cv2.filter2D(mixed, -1, kernel * np.float32(left)), np.float32)
             left = 1.0
-        np.multiply(mixed[_HALF:-_HALF, _HALF:-_HALF], np.float32(left), out=out[channel])
+        np.multiply(mixed[half:-half, half:-half], np.float32(left), out=out[channel])
 
     list(_threads.map(shaped, range(3)))
     return out

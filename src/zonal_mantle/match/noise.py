@@ -23,7 +23,8 @@ from numpy.typing import NDArray
 
 from ..shot.match import GrainModel
 from ..words import say
-from .noise_shape import PHASES, TILE, alone, autocorrelation, tails_of
+from .noise_flats import flat_tiles
+from .noise_shape import PHASES, TILE, alone, autocorrelation, levelled, tails_of, tiles_of
 
 Array = NDArray[np.float32]
 BINS = 10  # of brightness, that tiles are first chosen in
@@ -34,6 +35,9 @@ LEAST_PIXELS = 800  # that tell it at one of them
 MOST_ALIKE = 60  # of one brightness that are looked at in a frame
 NO_NOISE = 1e-8  # variance: a hundredth of a code of eight bits
 CUT_AT, CUT_SHORT = 0.5, 0.509  # deviations above the middle, and how far below it the mean of what is left lies
+LEAST_SHARE = 0.1  # of all tiles, that a noise explains between frames
+FLAT_SPREAD = 0.15  # relative uncertainty of a strength that flat tiles tell
+FREED = TILE * TILE / (TILE * TILE - 3)  # a plane has three numbers
 LEAST_CALM = 0.35  # of the tiles that are believed; of even noise it would be 0.69
 CLIPPED_LOW, CLIPPED_HIGH = 0.012, 0.985  # coded: noise is cut off there
 
@@ -41,23 +45,26 @@ CLIPPED_LOW, CLIPPED_HIGH = 0.012, 0.985  # coded: noise is cut off there
 class Noise(NamedTuple):
     """model : of the noise. tiles : how many told it. spread : relative uncertainty of its strength. blocky : how much
     stronger steps are on the 8-pixel grid of compression than beside it, 1 where there is none. pixels : how many told
-    the strength of each channel at each level of the model; what none told is as at the next level."""
+    the strength of each channel at each level of the model; what none told is as at the next level. by_flats : it was
+    told by what is flat in single frames, since a codec carries it from frame to frame."""
 
     model: GrainModel
     tiles: int
     spread: float
     blocky: float
     pixels: tuple[tuple[int, int, int], ...]
+    by_flats: bool = False
 
 
 class Residual(NamedTuple):
     """What is left of tiles without the picture. left : (n, TILE, TILE, 3), of the noise of both frames where `phase`
     tells how the other was interpolated. level : (n, TILE, TILE, 3) coded. phase : (n, 2) of a pixel in PHASES-ths;
-    -1 where there is one frame only."""
+    -1 where there is one frame only. tiles : the first frame's own, coded."""
 
     left: NDArray
     level: NDArray
     phase: NDArray[np.int64]
+    tiles: NDArray
 
 
 def shift_between(a: Array, b: Array) -> tuple[float, float]:
@@ -66,25 +73,6 @@ def shift_between(a: Array, b: Array) -> tuple[float, float]:
     window = cv2.createHanningWindow((a.shape[1], a.shape[0]), cv2.CV_32F)
     (x, y), response = cv2.phaseCorrelate(a, b, window)
     return (float(x), float(y)) if response > 0.03 else (0.0, 0.0)
-
-
-def _levelled(tiles: NDArray) -> NDArray:
-    """Tiles (n, TILE, TILE, 3) less a plane each."""
-    across = np.linspace(-1, 1, TILE)
-    scale = (across**2).mean()
-    tiles = tiles - tiles.mean(axis=(1, 2), keepdims=True)
-    by_x = (tiles * across[None, None, :, None]).mean(axis=(1, 2)) / scale
-    by_y = (tiles * across[None, :, None, None]).mean(axis=(1, 2)) / scale
-    return np.asarray(
-        tiles - by_x[:, None, None] * across[None, None, :, None] - by_y[:, None, None] * across[None, :, None, None]
-    )
-
-
-def _cut(picture: NDArray) -> NDArray:
-    """All tiles of a picture, (n, TILE, TILE, c)."""
-    rows, columns = picture.shape[0] // TILE, picture.shape[1] // TILE
-    part = picture[: rows * TILE, : columns * TILE]
-    return part.reshape(rows, TILE, columns, TILE, -1).swapaxes(1, 2).reshape(rows * columns, TILE, TILE, -1)
 
 
 def _centres(shape: tuple[int, ...]) -> NDArray[np.float64]:
@@ -103,17 +91,18 @@ def residuals(
     frames : coded pictures, (h, w, 3) float32, that follow one another. masks : where each may be looked at. motions :
         (3, 3) from each frame to the next; found by phase correlation where they are not given.
     """
-    left, levels, phases = [], [], []
+    left, levels, phases, own = [], [], [], []
     for k, (frame, mask) in enumerate(zip(frames, masks)):
-        tiles = _cut(frame)
+        tiles = tiles_of(frame)
         fits = (tiles.min(axis=(1, 2, 3)) > CLIPPED_LOW) & (tiles.max(axis=(1, 2, 3)) < CLIPPED_HIGH)
         if mask is not None:
-            fits &= _cut(mask[..., None]).all(axis=(1, 2, 3))
+            fits &= tiles_of(mask[..., None]).all(axis=(1, 2, 3))
         other = k + 1 if k + 1 < len(frames) else k - 1
         if len(frames) < 2:
             fits = _some(fits, tiles)
-            left.append(_levelled(tiles[fits]))
-            levels.append(tiles[fits] - left[-1])  # a plane: a pixel's own noise would sort it by itself
+            own.append(tiles[fits])
+            left.append(levelled(own[-1]))
+            levels.append(own[-1] - left[-1])  # a plane: a pixel's own noise would sort it by itself
             phases.append(np.full((int(fits.sum()), 2), -1))
             continue
         motion = np.eye(3)
@@ -125,15 +114,16 @@ def residuals(
         size = (frame.shape[1], frame.shape[0])
         how = cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP
         moved = cv2.warpPerspective(frames[other], motion, size, flags=how, borderValue=(-9.0, -9.0, -9.0))
-        there = _cut(moved)
+        there = tiles_of(moved)
         fits = _some(fits & (there.min(axis=(1, 2, 3)) > CLIPPED_LOW), tiles)
         centres = _centres(frame.shape)
         carried = np.concatenate([centres, np.ones((len(centres), 1))], axis=1) @ motion.T
         phase = np.round((carried[:, :2] / carried[:, 2:] - centres) * PHASES).astype(int) % PHASES
-        left.append(_levelled(tiles[fits] - there[fits]))
-        levels.append((tiles[fits] + there[fits]) / 2)
+        own.append(tiles[fits])
+        left.append(levelled(own[-1] - there[fits]))
+        levels.append((own[-1] + there[fits]) / 2)
         phases.append(phase[fits])
-    return Residual(np.concatenate(left), np.concatenate(levels), np.concatenate(phases))
+    return Residual(*(np.concatenate(each) for each in (left, levels, phases, own)))
 
 
 def _some(fits: NDArray[np.bool_], tiles: NDArray) -> NDArray[np.bool_]:
@@ -190,8 +180,48 @@ def measure_noise(
     found = residuals(frames, masks, motions)
     if len(found.left) < LEAST_ALL:
         return None
-    freed = TILE * TILE / (TILE * TILE - 3)  # a plane has three numbers
-    variance = (found.left**2).mean(axis=(1, 2, 3)) * freed
+    told, blocky, single = _calm_tiles(found), _blockiness(frames[0]), len(frames) < 2
+    between: Noise | None = None
+    if told is not None and (single or told.is_some):
+        keep = told.keep
+        spread = 0.3 if single else told.slack / float(np.sqrt(keep.sum()))
+        between = _noise_of(found.left[keep], found.level[keep], found.phase[keep], told.short, spread, blocky)
+    if single or (told is not None and told.is_sure):
+        return between
+    flat = flat_tiles(found.tiles, found.left)
+    if not len(flat):
+        return between
+    left = levelled(found.tiles[flat])
+    phase = np.full((len(flat), 2), -1)
+    within = _noise_of(left, found.tiles[flat] - left, phase, 0.0, FLAT_SPREAD, blocky, True)
+    if between is None or within is None:
+        return within or between
+    return within if _strength(within) > _strength(between) else between  # what is carried along is not between
+
+
+class _Calm(NamedTuple):
+    """keep : (n,) which tiles hold noise alone. short : the share by which its mean is short. slack : relative spread
+    of a tile's variance. share : of all tiles, that were believed. strongest : variance."""
+
+    keep: NDArray[np.bool_]
+    short: float
+    slack: float
+    share: float
+    strongest: float
+
+    @property
+    def is_sure(self) -> bool:
+        """Whether even noise, which a codec did not carry along, explains many of the tiles."""
+        return self.short > 0 and self.share >= LEAST_SHARE and self.strongest > NO_NOISE
+
+    @property
+    def is_some(self) -> bool:
+        """Whether it is at least even, or explains many."""
+        return self.short > 0 or self.share >= LEAST_SHARE
+
+
+def _calm_tiles(found: Residual) -> _Calm | None:
+    variance = (found.left**2).mean(axis=(1, 2, 3)) * FREED
     luma = found.level.mean(axis=(1, 2, 3))
     keep = np.zeros(len(luma), bool)
     edges = np.quantile(luma, np.linspace(0, 1, BINS + 1))
@@ -210,25 +240,38 @@ def measure_noise(
         keep = _believed(variance / np.maximum(expected, 1e-12), slack, 0.15)
         if keep.sum() < LEAST_ALL:
             return None
+    share = float(keep.mean())
     keep, short = _calmer(variance / np.maximum(expected, 1e-12), keep, slack)
-    curve = _by_level(found.left[keep], found.level[keep])
-    curve = curve[0], curve[1] / (1 - short)
-    if not (curve[1] > NO_NOISE).any():
+    return _Calm(keep, short, slack, share, float(curve[1].max()))
+
+
+def _noise_of(
+    left: NDArray, level: NDArray, phase: NDArray[np.int64], short: float, spread: float, blocky: float,
+    by_flats: bool = False,
+) -> Noise | None:  # fmt: skip
+    """The noise that tiles hold; see `Residual`."""
+    levels, variance = _by_level(left, level)
+    variance = variance / (1 - short)
+    if not (variance > NO_NOISE).any():
         return None
-    spatial, factor = alone(autocorrelation(found.left[keep]), found.phase[keep])
-    tails = tails_of(found.left[keep], found.level[keep], found.phase[keep], curve)
-    flat = found.left[keep].reshape(-1, 3)
+    spatial, factor = alone(autocorrelation(left), phase)
+    flat = left.reshape(-1, 3)
     together = np.corrcoef(flat.T) if (flat.std(axis=0) > 1e-7).all() else np.eye(3)
     model = GrainModel(
-        levels=tuple(curve[0].tolist()),
-        deviation=tuple(_triple(np.sqrt(row * freed / factor)) for row in curve[1]),
+        levels=tuple(levels.tolist()),
+        deviation=tuple(_triple(np.sqrt(row * FREED / factor)) for row in variance),
         spatial=spatial,
         between=(float(together[0, 1]), float(together[0, 2]), float(together[1, 2])),
-        tails=tails,
+        tails=tails_of(left, level, phase, (levels, variance)),
     )
-    spread = slack / float(np.sqrt(keep.sum())) if len(frames) > 1 else 0.3
-    pixels = tuple((int(r), int(g), int(b)) for r, g, b in _counted(found.level[keep]).T)
-    return Noise(model, int(keep.sum()), spread, _blockiness(frames[0]), pixels)
+    pixels = tuple((int(r), int(g), int(b)) for r, g, b in _counted(level).T)
+    return Noise(model, len(left), spread, blocky, pixels, by_flats)
+
+
+def _strength(noise: Noise) -> float:
+    """Over the levels that told it."""
+    weights = np.array(noise.pixels, float)
+    return float((np.square(noise.model.deviation) * weights).sum() / weights.sum())
 
 
 def pooled(found: Sequence[Noise]) -> Noise:
@@ -275,7 +318,8 @@ def pooled(found: Sequence[Noise]) -> Noise:
     spread = float(np.hypot(min(each.spread for each in found), unlike))
     blocky = float(np.median([each.blocky for each in found]))
     told_by = tuple((int(r), int(g), int(b)) for r, g, b in pixels.sum(axis=0))
-    return Noise(model, sum(each.tiles for each in found), spread, blocky, told_by)
+    by_flats = any(each.by_flats for each in found)
+    return Noise(model, sum(each.tiles for each in found), spread, blocky, told_by, by_flats)
 
 
 def _middle(strengths: NDArray, counts: NDArray) -> float:

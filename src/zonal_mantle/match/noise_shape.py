@@ -21,6 +21,25 @@ LAGS = 2
 MOST_TILES = 700  # that the autocorrelation is taken over
 
 
+def levelled(tiles: NDArray) -> NDArray:
+    """Tiles (n, k, k, 3) less a plane each."""
+    across = np.linspace(-1, 1, tiles.shape[1])
+    scale = (across**2).mean()
+    tiles = tiles - tiles.mean(axis=(1, 2), keepdims=True)
+    by_x = (tiles * across[None, None, :, None]).mean(axis=(1, 2)) / scale
+    by_y = (tiles * across[None, :, None, None]).mean(axis=(1, 2)) / scale
+    return np.asarray(
+        tiles - by_x[:, None, None] * across[None, None, :, None] - by_y[:, None, None] * across[None, :, None, None]
+    )
+
+
+def tiles_of(picture: NDArray) -> NDArray:
+    """All tiles of a picture, (n, TILE, TILE, c)."""
+    rows, columns = picture.shape[0] // TILE, picture.shape[1] // TILE
+    part = picture[: rows * TILE, : columns * TILE]
+    return part.reshape(rows, TILE, columns, TILE, -1).swapaxes(1, 2).reshape(rows * columns, TILE, TILE, -1)
+
+
 @lru_cache(maxsize=128)
 def _taps(x: int, y: int) -> NDArray[np.float64]:
     """The interpolation that a frame is moved by for a part of a pixel, on a circle of `PERIOD`; 0 for no frame."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetItem, QWidget
 
 from ..comp import Finding, by_severity, came_back, mend_of, reason_set_aside
@@ -13,6 +13,7 @@ from .desk import Desk
 from .widgets import column, note, push_button, row, tool_button
 
 ROLE = Qt.ItemDataRole.UserRole
+ROW_HEIGHT = 22  # of a line with its button
 MARKS = {"wrong": "▲ wrong", "doubt": "● check"}
 COLUMNS = ("", "Stage", "Frame", "Finding", "")
 
@@ -112,6 +113,7 @@ class Findings(QWidget):
             item = QTreeWidgetItem([mark, say(finding.stage), str(finding.frame), words, ""])
             item.setData(0, ROLE, finding)
             item.setToolTip(3, words)
+            item.setSizeHint(3, QSize(0, ROW_HEIGHT))  # of all, whether they have a button or not
             self.list.addTopLevelItem(item)
             mend = mend_of(shot, finding) if reason is None else None
             if mend is not None:

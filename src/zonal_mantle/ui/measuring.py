@@ -84,15 +84,16 @@ class Measuring(QObject):
         return progress
 
     def _some_readings_taken(self, job: Job, some: Readings) -> None:
-        """Those of the mattes stand until all of the new ones are there: they take longest."""
+        """Those of the mattes and of grain stand until the new ones are there: they take longest."""
         if job is self.reader:
             if some.mattes and not self.known.mattes:
                 self.known = some  # of some frames, which is more than nothing
                 self.desk.readings_changed.emit()
                 return
-            kept = [finding for finding in self.known.findings if finding.stage == "Matte"]
-            known = self.known
-            self.known = replace(some, mattes=known.mattes, findings=[*some.findings, *kept], partly=known.partly)
+            known, grains = self.known, some.grains or self.known.grains
+            kept = [f for f in known.findings if f.stage == "Matte" or (f.fault == "grain" and not some.grains)]
+            found = [*some.findings, *kept]
+            self.known = replace(some, mattes=known.mattes, grains=grains, findings=found, partly=known.partly)
             self.desk.readings_changed.emit()
 
     def _readings_taken(self, job: Job, readings: Readings | None, error: Exception | None) -> None:

@@ -214,7 +214,7 @@ class WholeGrainPanel(FinishPart):
         self.inside.addWidget(self.strength)
         self.inside.addWidget(self.grain_size)
         self.deviation = [self._deviation(k, name) for k, name in enumerate(("red", "green", "blue"))]
-        words = note("Grey, of 255")
+        words = note("Middle grey")
         words.setFixedWidth(76)
         self.inside.addLayout(rgb_names(76))
         self.inside.addLayout(row(words, *self.deviation))
@@ -231,7 +231,7 @@ class WholeGrainPanel(FinishPart):
             2.5,
             2,
             "",
-            say("Standard deviation in {name}, of 255", name=name),
+            say("Standard deviation in {name} at middle grey, of 255", name=name),
             bare=True,
         )
 

@@ -7,7 +7,7 @@ from functools import cached_property
 from PySide6.QtWidgets import QCheckBox
 
 from ...comp import mend_of_lock
-from ...comp.readings import RESIDUAL_ACCEPTED_PX
+from ...comp.findings import RESIDUAL_ACCEPTED_PX
 from ...lock import read_lock
 from ...shot import Lock, Shot
 from ...shot.lock import SHOWN_TIMES

@@ -8,8 +8,8 @@ from functools import cached_property
 from PySide6.QtWidgets import QLineEdit
 
 from ...comp import MatteOverShot, mend_of_matte
+from ...comp.findings import AGAINST_SKY_ACCEPTED, HOLES_ACCEPTED
 from ...comp.matte_planner import zone_picture
-from ...comp.readings import AGAINST_SKY_ACCEPTED, HOLES_ACCEPTED
 from ...matte.first import first_pull
 from ...shot import ClearSkyPull, Matte, MatteUse, Pull
 from ...words import say

@@ -347,7 +347,7 @@ class GrainPanel(MatchPart):
         self.inside.addWidget(self.strength)
         self.inside.addWidget(self.grain_size)
         self.deviation = [self._deviation(k, colour) for k, colour in enumerate(("red", "green", "blue"))]
-        words = note("Grey, of 255")
+        words = note("Middle grey")
         words.setFixedWidth(76)
         self.inside.addLayout(rgb_names(76))
         self.inside.addLayout(row(words, *self.deviation))
@@ -365,7 +365,7 @@ class GrainPanel(MatchPart):
             2.5,
             2,
             "",
-            say("Standard deviation in {colour}, of 255", colour=colour),
+            say("Standard deviation in {colour} at middle grey, of 255", colour=colour),
             bare=True,
         )
 
@@ -384,6 +384,11 @@ class GrainPanel(MatchPart):
 
     def _another(self) -> None:
         self.put("New seed", seed=(self.value().seed + 1) % 2**31)
+
+    def reading(self) -> str:
+        zone = self.desk.zone
+        found = None if zone is None else self.desk.readings.grains.get(zone.id)
+        return "" if found is None else found.words
 
     def refresh(self) -> None:
         super().refresh()

@@ -1,0 +1,115 @@
+"""How the grain on a zone compares with the plate's, as it is rendered."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ..match.errors import MatchError
+from ..match.grain_compared import GrainCompared, compare_grain
+from ..match.noise import measure_noise
+from ..media.curves import coded
+from ..place.seen import plate_places, zone_seen
+from ..shot import Match, Shot, Zone
+from ..shot.match import GrainModel
+from ..words import say, spoken
+from .aim import Seen, frames_for, zone_seen_with
+from .digest import digest
+from .match_fit import plate_noise
+from .pictures import READINGS_KNOWN, Pictures, known
+from .planner import plan
+
+NOISE_FRAMES = 2  # of the plate, that its noise is told by
+PLACES = 9  # a side, that a zone's motion is told by
+
+
+@dataclass(frozen=True)
+class GrainReading:
+    """The grain of a zone against the plate's on a frame (see `GrainCompared`), or why they cannot be compared."""
+
+    frame: int
+    compared: GrainCompared | None = None
+    problem: str = ""
+
+    @property
+    def words(self) -> str:
+        """What is read, for a panel."""
+        if self.compared is None:
+            return self.problem
+        own, plate = (each * 255 for each in self.compared.strengths)
+        words = say("{own:.2f} of 255 where the plate has {plate:.2f}", own=own, plate=plate)
+        if self.compared.width is not None:
+            words += say("; {width:.2f} times as wide", width=self.compared.width)
+        return words
+
+
+def has_grain(shot: Shot, zone: Zone) -> bool:
+    """Whether a zone is a picture of its own that stands before the lens as the plate does: light that is added has
+    the plate's grain already."""
+    return not shot.holds_plate(zone) and zone.placement.on and zone.blend.mode == "normal"
+
+
+def read_grain(shot: Shot, zone: Zone, pictures: Pictures) -> GrainReading:
+    """The grain of a zone, on the middle frame it is seen on, against the plate's.
+
+    Raises
+    ------
+    MediaError : a source cannot be read.
+    """
+    frame = frames_for(shot, zone, 1)[0]
+    match = zone.match.but(wrap=zone.match.wrap.but(on=False))
+    bare = match.but(grain=match.grain.but(on=False))
+    without, with_it = (shot.with_zone(zone.but(match=each)) for each in (bare, match))
+    planned = [plan(each, frame, 1.0, [each.zone(zone.id)]).digest for each in (without, with_it)]
+    key = digest((*planned, str(shot.plate_source), str(shot.locks), frame))
+
+    def look() -> GrainReading:
+        try:
+            plate = plate_noise(shot, pictures, parts=1, count=NOISE_FRAMES).model
+        except ValueError:
+            return GrainReading(frame, problem=say("The plate's own grain cannot be told."))
+        try:
+            before = zone_seen_with(without, zone, frame, pictures, bare)
+            after = zone_seen_with(with_it, zone, frame, pictures, match)
+        except MatchError as problem:
+            return GrainReading(frame, problem=str(problem))
+        codes = coded(before.picture)
+        own = _own_noise(without, zone, frame, before, codes, pictures, bare)
+        return GrainReading(frame, compare_grain(codes, coded(after.picture), before.mask & after.mask, plate, own))
+
+    return known(("grain", key, spoken()), look, READINGS_KNOWN)
+
+
+def _own_noise(
+    shot: Shot, zone: Zone, frame: int, seen: Seen, codes: NDArray[np.float32], pictures: Pictures, bare: Match
+) -> GrainModel | None:
+    """The noise that a filmed clip has of itself; None of a still, or where it cannot be told."""
+    source = shot.source(zone.source)
+    if source.start == source.end:
+        return None
+    beside = frame + 1 if frame + 1 in shot.frames else frame - 1
+    motion = _motion(shot, zone, frame, beside)
+    if motion is None or not zone.is_seen(beside):
+        return None
+    try:
+        other = zone_seen_with(shot, zone, beside, pictures, bare)
+    except MatchError:
+        return None
+    back = np.linalg.inv(motion)
+    found = measure_noise([codes, coded(other.picture)], [seen.mask, other.mask], [np.asarray(back)])
+    return None if found is None else found.model
+
+
+def _motion(shot: Shot, zone: Zone, frame: int, beside: int) -> NDArray[np.float64] | None:
+    """How a zone moves from a frame to the one beside it, as a homography of plate pixels, (3, 3)."""
+    xs, ys = (np.linspace(0, extent, PLACES) for extent in shot.size)
+    points = np.stack([each.ravel() for each in np.meshgrid(xs, ys)], axis=1)
+    there = plate_places(shot, zone, beside, zone_seen(shot, zone, frame).back(points))
+    good = np.isfinite(there).all(axis=1)
+    if np.count_nonzero(good) < 8:
+        return None
+    motion, _ = cv2.findHomography(points[good], there[good])
+    return None if motion is None else np.asarray(motion)
