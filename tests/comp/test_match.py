@@ -10,13 +10,17 @@ import pytest
 from scipy.ndimage import gaussian_filter
 from skimage import data
 
+from h264 import write_h264
 from zonal_mantle.api import Session, new, open_shot
 from zonal_mantle.cli import main
 from zonal_mantle.comp import Cancelled, Pictures, compose
-from zonal_mantle.comp.match_fit import measured_grain
+from zonal_mantle.comp.aim import Seen
+from zonal_mantle.comp.lens_fit import blur_by_edges
+from zonal_mantle.comp.plate_grain import measured_grain
 from zonal_mantle.comp.readings_match import read_match
 from zonal_mantle.match.errors import MatchError
 from zonal_mantle.match.lens import defocused
+from zonal_mantle.match.sharpness import Blur
 from zonal_mantle.media.curves import srgb_decode, srgb_encode
 from zonal_mantle.media.errors import MediaError
 from zonal_mantle.media.still import write_still
@@ -525,6 +529,54 @@ def test_air_without_a_distance_leaves_the_visibility(tmp_path):
     assert session.shot.air.visibility_m == 7654.0
     assert "no distance is known" in found.words
     assert session.shot.air.airlight != session.shot.air.but(airlight=(0.75, 0.78, 0.82)).airlight
+
+
+def filmed_softly(folder: Path, name: str, radius: float, quality: int | None) -> Session:
+    """The left of a photograph out of focus, with soft grain, as its plate; its right as it was."""
+    picture = linear(getattr(data, name)())[:396, :512]
+    rgba = np.dstack([picture, np.ones(picture.shape[:2], np.float32)])
+    soft, rng, frames = srgb_encode(defocused(rgba, radius)[..., :3]).astype(np.float32), np.random.default_rng(3), []
+    for j in range(5):
+        way = np.float32([[1, 0, -j], [0, 1, 0]])
+        moved = cv2.warpAffine(soft, way, soft.shape[1::-1], borderMode=cv2.BORDER_REFLECT)
+        noise = cv2.GaussianBlur(rng.standard_normal(soft.shape).astype(np.float32), (0, 0), 0.55)
+        frames.append(np.clip(moved + 0.004 * noise / noise.std(), 0, 1))
+    if quality is None:
+        for j, each in enumerate(frames):
+            write_still(folder / f"plate.{1001 + j}.png", each, "uint8")
+    else:
+        write_h264(folder / "plate.mp4", frames, quality)
+    session = new(folder / ("plate.1001.png" if quality is None else "plate.mp4"))
+    plate = session.shot.plate_source.but(encoding="sRGB")
+    session.shot = session.shot.with_source(plate)
+    write_still(folder / "right.exr", np.ascontiguousarray(picture[:, 256:]), "float")
+    zone = session.add_painting(folder / "right.exr", 60.0)
+    aim = Aim(areas=(AimArea(box=(2, 2, 240, 390), frame=session.shot.first + 2),))
+    match = Match(aim=aim, air=AirMatch(on=False))
+    session.shot = session.shot.with_zone(zone.but(placement=zone.placement.but(x=k(128)), match=match))
+    return session
+
+
+@pytest.mark.parametrize(
+    ("name", "radius", "quality"),
+    [("rocket", 3.3, None), ("chelsea", 6.0, None), ("coffee", 6.0, 23), ("astronaut", 6.0, 23), ("coffee", 0.0, 23)],
+)
+def test_a_wide_blur_is_told_from_noise_that_is_soft(tmp_path, name, radius, quality):
+    """Soft grain, and what a codec leaves, end where the picture does: a wide blur was taken for a narrow one."""
+    session = filmed_softly(tmp_path, name, radius, quality)
+    lens = session.fit(added(session).id, "lens")
+    assert lens.values.get("radius_px", 0.0) == pytest.approx(radius, abs=max(0.08 * radius, 0.3))
+
+
+def test_a_blur_that_noise_hides_is_refused():
+    """Edges that are much softer than any blur that the spectra tell."""
+    seen = Seen(linear(data.coffee())[:200, :200], np.ones((200, 200), bool))
+    wide = Seen(np.asarray(cv2.GaussianBlur(seen.picture, (0, 0), 4.0), np.float32), seen.mask)
+    narrow = [(0.0, Blur(kind, 0.4, 0.0, 0.01, 100.0)) for kind in ("disc", "soft")]
+    with pytest.raises(ValueError, match="cannot be told"):
+        blur_by_edges(narrow, seen, wide, 0.001, None)
+    right = [*narrow, (0.0, Blur("soft", 4.0, 0.0, 0.01, 100.0))]
+    assert blur_by_edges(right, seen, wide, 0.001, None).size == 4.0
 
 
 def ruled(sigma: float, noise: float = 0.004) -> np.ndarray:

@@ -3,36 +3,18 @@
 What is left of the noise is known: the decoded frame less the photograph that was filmed, where that is flat.
 """
 
-import io
-
-import av
 import cv2
 import numpy as np
 import pytest
 from skimage import data
 
+from h264 import coded_anew
 from zonal_mantle.match.grain import unit_grain
 from zonal_mantle.match.noise import measure_noise
 from zonal_mantle.match.noise_shape import levelled, tiles_of
 from zonal_mantle.shot.match import GrainModel
 
 SIZE, FRAMES, AMOUNT = 384, 6, 0.015
-
-
-def coded_anew(frames: list[np.ndarray], quality: int) -> list[np.ndarray]:
-    """Frames put through H.264 of a constant rate factor."""
-    file = io.BytesIO()
-    with av.open(file, "w", format="mp4") as out:
-        stream = out.add_stream("libx264", rate=24, options={"crf": str(quality)})
-        stream.width = stream.height = SIZE
-        stream.pix_fmt = "yuv420p"
-        for frame in frames:
-            picture = np.clip(np.round(frame * 255), 0, 255).astype(np.uint8)
-            out.mux(stream.encode(av.VideoFrame.from_ndarray(np.ascontiguousarray(picture), format="rgb24")))
-        out.mux(stream.encode())
-    file.seek(0)
-    with av.open(file) as film:
-        return [each.to_ndarray(format="rgb24").astype(np.float32) / 255 for each in film.decode(video=0)]
 
 
 def filmed(picture: np.ndarray, step: float, quality: int) -> tuple[list[np.ndarray], list[np.ndarray]]:

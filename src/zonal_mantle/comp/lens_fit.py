@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ..match.grain import unit_grain, with_grain
 from ..match.noise import shift_between
 from ..match.sharpness import (
     LEAST_TILES,
@@ -15,12 +16,16 @@ from ..match.sharpness import (
     TILE,
     ZEROS_FROM_PX,
     Blur,
+    Colour,
+    Kind,
     edge_widths,
     fit_spectra,
     power_spectrum,
     radius_by_edges,
     sharpening_by_edges,
+    spectra_with,
     tiles_of,
+    wider_by,
 )
 from ..media.curves import coded
 from ..place.transform import reference_to_frame
@@ -29,6 +34,7 @@ from ..words import say
 from .aim import Seen, aim_seen, frames_for, zone_seen_with
 from .glass_fit import fit_glass
 from .pictures import Pictures
+from .plate_grain import plate_noise
 
 Array = NDArray[np.float32]
 Progress = Callable[[float, str], None]
@@ -37,6 +43,10 @@ SURE_PX = 6.0  # a frame: with less, a motion is easily taken for a focus or the
 MOVES_PX = 2.0  # a frame: with less motion a shutter leaves no trace
 SURE_RADIUS_PX, SURE_NARROWER = 0.8, 1.5  # beyond what halves of photographs differ by, as measured
 LEAST_SHARPEN, LEAST_RADIUS_PX, MOST_BY_EDGES_PX = 0.06, 0.25, 2.1
+EXTREMES = [Blur("disc", radius, 0.0, 0.0, 0.0) for radius in (0.0, 6.0)]
+LEAST_WIDER = 0.5  # logarithm of widths, that edges grow by between them where they tell anything
+RARELY_SOFT, WIDE_PX = 0.08, 1.5  # what so wide a soft blur is held against: lenses are out of focus rather
+NOT_BLURRED, MOST_OFF = 0.02, 0.6  # logarithms of widths: what no blur is held against; how far off the best may be
 WHITE_NOISE_GAIN = 6.0  # Immerkær 1996: energy of his Laplacian, square root of 36
 
 
@@ -62,6 +72,7 @@ def fit_lens(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> 
     frames = frames_for(shot, zone, LENS_FRAMES)
     own_seen = [zone_seen_with(shot, zone, frame, pictures, bare) for frame in frames]
     aim_seen_on = [aim_seen(shot, zone, frame, pictures)[0] for frame in frames]
+    grains = _grain_on(shot, aim_seen_on, pictures)
     own_tiles: list[Array] = []
     aim_tiles: list[Array] = []
     for size in (TILE, SMALL_TILE):
@@ -71,6 +82,7 @@ def fit_lens(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> 
         )
         if min(len(own_tiles), len(aim_tiles)) >= LEAST_TILES:
             break
+    noise_tiles = [tile for seen, grain in zip(aim_seen_on, grains) for tile in tiles_of(grain, seen.mask, size)]
     if len(own_tiles) < LEAST_TILES or len(aim_tiles) < LEAST_TILES:
         who = "aim" if len(aim_tiles) < LEAST_TILES else "zone"
         raise ValueError(
@@ -81,15 +93,18 @@ def fit_lens(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> 
     progress(0.3, say("Measuring lens"))
     travel = _travel(shot, zone, frames[0], pictures)
     length = float(np.hypot(*travel))
-    own_power, aim_power = power_spectrum(own_tiles), power_spectrum(aim_tiles)
     moving = length >= MOVES_PX
     direction = (travel[0] / length, travel[1] / length) if moving else None
-    blur = fit_spectra(own_power, aim_power, direction, most_motion_px=length)
+    aim_power, told = spectra_with(aim_tiles, noise_tiles or aim_tiles)
+    noises: list[NDArray | Colour] = ["white", "falling", *([told] if noise_tiles else [])]
+    noise = grains[0] / np.sqrt(np.maximum(aim_seen_on[0].picture @ LUMA, 0.02)) if grains else noise_of(aim_seen_on[0])
+    tried = tried_blurs(power_spectrum(own_tiles), aim_power, noises, direction, length)
+    blur = blur_by_edges(tried, own_seen[0], aim_seen_on[0], noise, direction)
     values = {"motion_px": blur.motion_px, "travel_px": length, "spread_px": blur.spread}
     settled = zone.match.lens.but(
         on=True, focus="radius", radius_px=_keyed(0), softness_px=_keyed(0), sharpen=_keyed(0), motion_blur=False
     )
-    settled, words = _focus_set(settled, blur, own_seen[0], aim_seen_on[0], direction, values)
+    settled, words = _focus_set(settled, blur, own_seen[0], aim_seen_on[0], direction, values, noise)
     if moving:
         shutter = 360 * blur.motion_px / length
         values["shutter_deg"] = shutter
@@ -110,9 +125,77 @@ def fit_lens(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> 
     return settled, words, values
 
 
+def _grain_on(shot: Shot, seen: Sequence[Seen], pictures: Pictures) -> list[Array]:
+    """The plate's noise made anew on what is seen of it, as luma, (h, w) each; nothing where it cannot be told."""
+    try:
+        model = plate_noise(shot, pictures, parts=1).model
+    except ValueError:
+        return []
+    height, width = seen[0].picture.shape[:2]
+    out = []
+    for number, (picture, _) in enumerate(seen):
+        rgba = np.dstack([picture, np.ones((height, width), np.float32)]).astype(np.float32)
+        grain = with_grain(rgba, unit_grain(model, (width, height), 1, number), model, np.ones((1, width), np.float32))
+        out.append(np.asarray((grain[..., :3] - picture) @ LUMA, np.float32))
+    return out
+
+
+def tried_blurs(
+    own: NDArray, aim: NDArray, noises: Sequence[NDArray | Colour], direction: tuple[float, float] | None, length: float
+) -> list[tuple[float, Blur]]:
+    """The best disc and the best soft blur under each kind of noise, and how much worse than the other it explains the
+    spectra, in logarithms of their cost."""
+    kinds: tuple[Kind, Kind] = ("disc", "soft")
+    out: list[tuple[float, Blur]] = []
+    for noise in noises:
+        found = [fit_spectra(own, aim, direction, (kind,), length, noise) for kind in kinds]
+        least = min(blur.cost for blur in found)
+        out += [(float(np.log(max(blur.cost, 1e-9) / max(least, 1e-9))), blur) for blur in found]
+    return out
+
+
+def blur_by_edges(
+    tried: list[tuple[float, Blur]], own: Seen, aim: Seen, noise: float | Array, direction: tuple[float, float] | None
+) -> Blur:
+    """Of several blurs the one that makes the zone's sharpest edges as wide as the aim's; none counts as well where
+    nothing moves. Spectra alone do not tell a soft picture from one whose noise is soft; edges tell nothing where they
+    drown in noise, and do not become wider by any blur: the last kind of noise that was tried decides then.
+
+    Raises
+    ------
+    ValueError : none does.
+    """
+    widths = edge_widths(aim.picture @ LUMA, aim.mask)
+    if len(widths) == 0:
+        return min(tried, key=lambda each: each[1].cost)[1]
+    told = tried[-2:]
+    if direction is None:
+        tried = [*tried, (NOT_BLURRED, EXTREMES[0])]
+    luma = own.picture @ LUMA
+    off = [wider_by(luma, own.mask, widths, noise, [blur], _way(blur, direction))[0] for _, blur in tried]
+    none, wide = wider_by(luma, own.mask, widths, noise, EXTREMES)
+    if not wide - none > LEAST_WIDER:
+        return min(told, key=lambda each: each[1].cost)[1]
+    rare = [RARELY_SOFT if blur.kind == "soft" and blur.size > WIDE_PX else 0.0 for _, blur in tried]
+    scores = [abs(wider) + worse + less for (worse, _), wider, less in zip(tried, np.nan_to_num(off, nan=9.0), rare)]
+    best = int(np.argmin(scores))
+    if scores[best] > MOST_OFF and off[best] < 0:
+        raise ValueError(
+            say(
+                "How soft the aim is cannot be told: its edges are softer than its finest detail, which noise or "
+                "compression hides. Choose an aim with clear edges, or set it by eye."
+            )
+        )
+    return tried[best][1]
+
+
+def _way(blur: Blur, direction: tuple[float, float] | None) -> tuple[float, float]:
+    return (0.0, 0.0) if direction is None else (direction[0] * blur.motion_px, direction[1] * blur.motion_px)
+
+
 def _focus_set(
     lens: LensMatch, blur: Blur, own: Seen, aim: Seen, direction: tuple[float, float] | None,
-    values: dict[str, float],
+    values: dict[str, float], noise: float | Array,
 ) -> tuple[LensMatch, str]:  # fmt: skip
     """Focus, softness or sharpening by what was measured."""
     if blur.kind == "disc" and blur.size >= ZEROS_FROM_PX:
@@ -121,8 +204,7 @@ def _focus_set(
     widths = edge_widths(aim.picture @ LUMA, aim.mask)
     if len(widths) == 0:
         raise ValueError(say("The aim shows no edge that sharpness could be measured on."))
-    way = tuple(float(v) * blur.motion_px for v in direction) if direction is not None else (0.0, 0.0)
-    radius = radius_by_edges(own.picture @ LUMA, own.mask, widths, noise_of(aim), (way[0], way[1]))
+    radius = radius_by_edges(own.picture @ LUMA, own.mask, widths, noise, _way(blur, direction))
     if radius >= MOST_BY_EDGES_PX and blur.kind == "soft":
         values["softness_px"] = blur.size
         return lens.but(softness_px=_keyed(blur.size)), say("softer by {size:.2f} px", size=blur.size)

@@ -18,9 +18,9 @@ from ..shot.match import GrainModel
 from ..words import say, spoken
 from .aim import Seen, frames_for, zone_seen_with
 from .digest import digest
-from .match_fit import plate_noise
 from .pictures import READINGS_KNOWN, Pictures, known
 from .planner import plan
+from .plate_grain import plate_noise
 
 NOISE_FRAMES = 2  # of the plate, that its noise is told by
 PLACES = 9  # a side, that a zone's motion is told by

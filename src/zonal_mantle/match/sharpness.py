@@ -2,8 +2,9 @@
 
 Model: the aim's power spectrum is the zone's own, times a gain and a power of frequency (other content of the same
 kind), times the squared transfer function of what was done to it, plus noise. Frequencies are compared one by one, so a
-disc is known by its zeros and a motion by the direction it lies in. Below a radius where a disc has zeros, its edges
-tell more: the sharpest edges of a picture are as wide as its blur whatever it shows.
+disc is known by its zeros and a motion by the direction it lies in. Noise is white, or as it was measured, or falls
+with the frequency as grain and what a codec leaves do. Below a radius where a disc has zeros, its edges tell more: the
+sharpest edges of a picture are as wide as its blur whatever it shows.
 
 References
 ----------
@@ -26,12 +27,16 @@ from .lens import aperture, sharpened, streak
 
 Array = NDArray[np.float32]
 Kind = Literal["disc", "soft"]
+Colour = Literal["white", "falling"]
 TILE, SMALL_TILE = 64, 32  # pixels of the tiles that spectra are taken of
 LEAST_TILES = 6
 EDGE_QUANTILES = (8, 12, 18, 25)
 ZEROS_FROM_PX = 1.35  # from this radius on a disc has zeros that tell it
 SLOPE_SPREAD = 0.12  # of the power of frequency by which two parts of a picture differ; measured on photographs
 MOST_PX, MOST_MOTION_PX = 14.0, 80.0
+NOISE_AT, FALL_SPREAD, MOST_FALL = 0.4, 15.0, 40.0  # cycles a pixel; of noise that falls by exp(−fall · f²)
+TOLD_SPREAD = 0.5  # log power, by which noise is off that was measured
+LEAST_HEARD = 0.25  # of what is as likely noise that falls as picture
 REFINED: dict[Kind, int] = {"disc": 6, "soft": 2}  # starts of each kind, of different sizes
 STARTS: dict[Kind, tuple[float, ...]] = {
     "disc": (0.3, 0.7, 1.0, 1.4, *np.arange(1.8, 9.0, 0.3).tolist()),
@@ -71,21 +76,28 @@ def tiles_of(luma: Array, mask: NDArray | None = None, size: int = TILE) -> list
 def power_spectrum(tiles: Sequence[Array]) -> NDArray[np.float64]:
     """The mean power spectrum of the tiles with more than the usual texture, each relative to its own contrast: (size,
     size), by frequency as NumPy orders them. Tiles are windowed (Hann) and levelled."""
+    return spectra_with(tiles, tiles)[0]
+
+
+def spectra_with(tiles: Sequence[Array], noise: Sequence[Array]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """`power_spectrum` of tiles, and of the noise in each by itself, in the same measure."""
     size = len(tiles[0])
     window = np.outer(np.hanning(size + 2)[1:-1], np.hanning(size + 2)[1:-1])
     window /= np.sqrt((window**2).mean())
     across = np.linspace(-1, 1, size)
     scale = (across**2).mean()
-    powers, contrasts = [], []
-    for tile in tiles:
-        t = np.asarray(tile, float)
-        t = (t - t.mean()) / max(float(t.mean()), 1e-3)
+    powers, noises, contrasts = [], [], []
+    for tile, other in zip(tiles, noise):
+        t, level = np.asarray(tile, float), max(float(tile.mean()), 1e-3)
+        t = (t - t.mean()) / level
         t = t - across * ((t * across).mean() / scale) - across[:, None] * ((t * across[:, None]).mean() / scale)
         powers.append(np.abs(np.fft.fft2(t * window)) ** 2 / size**2)
+        noises.append(np.abs(np.fft.fft2(np.asarray(other, float) / level * window)) ** 2 / size**2)
         contrasts.append(max(float(t.var()), 1e-9))
     weight = 1 / np.array(contrasts)
     weight *= np.array(contrasts) >= np.quantile(contrasts, 0.5)
-    return np.asarray(np.tensordot(weight, np.array(powers), 1) / weight.sum())
+    one, two = (np.tensordot(weight, np.array(each), 1) / weight.sum() for each in (powers, noises))
+    return np.asarray(one), np.asarray(two)
 
 
 @lru_cache(maxsize=1)
@@ -118,18 +130,62 @@ def _transfer(kind: Kind, size: float, f: NDArray) -> NDArray[np.float64]:
     return np.asarray(np.exp(-2 * (np.pi * size * f) ** 2))
 
 
+class _Noise(NamedTuple):
+    """shape : log power by frequency, of a level of 0. falls : what is taken off, times a fall. starts : levels and
+    falls that fits start from. spread : of the level, of the fall; 0 where it is free, or stays. heard : weight by
+    frequency."""
+
+    shape: NDArray
+    falls: NDArray
+    starts: tuple[tuple[float, float], ...]
+    spread: tuple[float, float]
+    heard: NDArray
+
+    def at(self, level: float, fall: float) -> NDArray:
+        """Log power by frequency."""
+        return np.asarray(level + self.shape - fall * self.falls)
+
+
+def _noise_like(noise: NDArray | Colour, wanted: NDArray, f: NDArray, use: NDArray[np.bool_]) -> _Noise:
+    """What noise is taken to be; see `fit_spectra`."""
+    falls, heard, finest = f**2 - NOISE_AT**2, np.ones_like(f), f > 0.42
+    lowest = (float(np.quantile(wanted, 0.01)) - 0.7, 0.0)
+    if isinstance(noise, np.ndarray):
+        shape = np.log(np.maximum(_by_radius(noise)[use], 1e-20))
+        level = float(np.clip(np.median((wanted - shape)[finest]), -1.5, 1.0))
+        return _Noise(shape, falls, ((0.0, 0.0), (level, 0.0)), (TOLD_SPREAD, 0.0), heard)
+    if noise == "white":
+        return _Noise(0 * f, falls, (lowest, (float(np.median(wanted[finest])), 0.0)), (0.0, 0.0), heard)
+    fine = f > 0.3
+    slope, level = np.polyfit(falls[fine], wanted[fine], 1)
+    fallen = float(level), float(np.clip(-slope, 0, MOST_FALL))
+    like = _Noise(0 * f, falls, (lowest, fallen), (0.0, FALL_SPREAD), heard)
+    clear = 1 - np.exp(np.minimum(like.at(*like.starts[1]) - wanted, 0))
+    return like._replace(heard=LEAST_HEARD + (1 - LEAST_HEARD) * clear)
+
+
+def _by_radius(power: NDArray) -> NDArray[np.float64]:
+    """A power spectrum with the mean of its radius at each frequency: one draw of noise is rough."""
+    size = len(power)
+    at = np.round(np.hypot(np.fft.fftfreq(size)[None], np.fft.fftfreq(size)[:, None]) * size).astype(int)
+    mean = np.bincount(at.ravel(), weights=power.ravel()) / np.maximum(np.bincount(at.ravel()), 1)
+    return np.asarray(mean[at])
+
+
 def fit_spectra(
     own: NDArray,
     aim: NDArray,
     direction: tuple[float, float] | None = None,
     kinds: Sequence[Kind] = ("disc", "soft"),
     most_motion_px: float = MOST_MOTION_PX,
+    noise: NDArray | Colour = "white",
 ) -> Blur:
     """What was done to the aim, by the two spectra of `power_spectrum`.
 
     Parameters
     ----------
-    direction : unit vector of a motion, where there may be one. most_motion_px : how long it is at most.
+    direction : unit vector of a motion, where there may be one. most_motion_px : how long it is at most. noise : of the
+        aim, (size, size) as it was measured, or what it is taken to be like.
     """
     from scipy.optimize import least_squares  # slow to import
 
@@ -142,47 +198,51 @@ def fit_spectra(
     lengths = (0.0,) if along is None else tuple(length for length in MOTIONS if length <= most_motion_px)
     streaks = {length: np.log(np.sinc(length * along) ** 2 + 1e-9) if along is not None else 0.0 for length in lengths}
     base = np.stack([np.ones_like(f), slope], axis=1)
+    like = _noise_like(noise, wanted, f, use)
     floors = []
-    for noise in (float(np.quantile(wanted, 0.01)) - 0.7, float(np.median(wanted[f > 0.42]))):
-        certain = np.maximum(1 - np.exp(np.minimum(noise - wanted, 0)), 1e-3)  # the share that is not noise
-        clean = np.log(np.maximum(np.exp(wanted) - np.exp(noise), 1e-12))
+    for begin in like.starts:
+        floor = like.at(*begin)
+        certain = np.maximum(1 - np.exp(np.minimum(floor - wanted, 0)), 1e-3)  # the share that is not noise
+        clean = np.log(np.maximum(np.exp(wanted) - np.exp(floor), 1e-12))
         weighed = base * certain[:, None]
-        floors.append((noise, clean, np.linalg.inv(weighed.T @ base + np.diag([0, 0.5 / SLOPE_SPREAD**2])) @ weighed.T))
+        floors.append((begin, clean, np.linalg.inv(weighed.T @ base + np.diag([0, 0.5 / SLOPE_SPREAD**2])) @ weighed.T))
+    priors = [(k, spread) for k, spread in ((1, SLOPE_SPREAD), (2, like.spread[0]), (3, like.spread[1])) if spread]
 
     def off(p: NDArray, kind: Kind) -> NDArray:
-        through = _transfer(kind, p[3], f)
+        through = _transfer(kind, p[4], f)
         if along is not None:
-            through = through * np.sinc(p[4] * along)
-        seen = np.logaddexp(p[0] + p[1] * slope + logs + np.log(through**2 + 1e-9), p[2])
-        return np.concatenate([2 * np.tanh((seen - wanted) / 2), [p[1] / SLOPE_SPREAD]])
+            through = through * np.sinc(p[5] * along)
+        seen = np.logaddexp(p[0] + p[1] * slope + logs + np.log(through**2 + 1e-9), like.at(p[2], p[3]))
+        return np.concatenate([2 * like.heard * np.tanh((seen - wanted) / 2), [p[k] / spread for k, spread in priors]])
 
     tried: list[tuple[float, Kind, list[float]]] = []
     for kind in kinds:
         for size in STARTS[kind]:
             done = logs + np.log(_transfer(kind, size, f) ** 2 + 1e-9)
             for length in lengths:
-                for noise, clean, solve in floors:
+                for begin, clean, solve in floors:
                     gain, lean = solve @ np.clip(clean - done - streaks[length], -12, 12)
-                    start = [float(gain), float(lean), noise, size] + ([] if along is None else [length])
+                    start = [float(gain), float(lean), *begin, size] + ([] if along is None else [length])
                     tried.append((float((off(np.array(start), kind) ** 2).sum()), kind, start))
     tried.sort(key=lambda each: each[0])
     best: Blur | None = None
-    low = [-9.0, -2.0, -30.0, 0.0] + ([] if along is None else [0.0])
-    high = [9.0, 2.0, 5.0, MOST_PX] + ([] if along is None else [max(most_motion_px, 1.0)])
+    fall = MOST_FALL if like.spread[1] else 1e-5
+    low = [-9.0, -2.0, -30.0, 0.0, 0.0] + ([] if along is None else [0.0])
+    high = [9.0, 2.0, 5.0, fall, MOST_PX] + ([] if along is None else [max(most_motion_px, 1.0)])
     refined: list[tuple[float, Kind, list[float]]] = []
     for kind in kinds:  # the best starts of each kind
         by_size: dict[float, tuple[float, Kind, list[float]]] = {}
         for each in tried:
             if each[1] == kind:
-                by_size.setdefault(each[2][3], each)
+                by_size.setdefault(each[2][4], each)
         refined += list(by_size.values())[: REFINED[kind]]
     for _, kind, start in refined:
-        begin = np.clip(start, np.array(low) + 1e-6, np.array(high) - 1e-6)
-        found = least_squares(off, begin, bounds=(low, high), max_nfev=40, args=(kind,))
+        first = np.clip(start, np.array(low) + 1e-6, np.array(high) - 1e-6)
+        found = least_squares(off, first, bounds=(low, high), max_nfev=40, args=(kind,))
         if best is None or found.cost < best.cost:
             inverse = np.linalg.pinv(found.jac.T @ found.jac)
-            sigma = float(np.sqrt(max(inverse[3, 3], 0) * 2 * found.cost / max(len(f) - len(begin), 1)))
-            best = Blur(kind, float(found.x[3]), 0.0 if along is None else float(found.x[4]), sigma, found.cost)
+            sigma = float(np.sqrt(max(inverse[4, 4], 0) * 2 * found.cost / max(len(f) - len(first), 1)))
+            best = Blur(kind, float(found.x[4]), 0.0 if along is None else float(found.x[5]), sigma, found.cost)
     assert best is not None
     return best
 
@@ -215,26 +275,46 @@ def edge_widths(luma: Array, mask: NDArray | None = None, step_px: float = 1.0) 
 
 
 def radius_by_edges(
-    own: Array, own_mask: NDArray | None, aim_widths: NDArray, noise: float, motion: tuple[float, float] = (0.0, 0.0)
-) -> float:
+    own: Array, own_mask: NDArray | None, aim_widths: NDArray, noise: float | Array,
+    motion: tuple[float, float] = (0.0, 0.0),
+) -> float:  # fmt: skip
     """The radius of the disc that makes a picture's sharpest edges as wide as the aim's; below 0 where they are sharper
-    than its own. The picture is blurred, also by a motion of so many pixels, and read as the aim is, with noise as the
-    aim's, so that what the reading does to both falls out."""
-    if np.hypot(*motion) > 0.5:
-        own = np.asarray(cv2.filter2D(own, -1, streak(*motion, 0.0, 0.0, -0.5, 0.5)), np.float32)
-    rng = np.random.default_rng(0)
-    grain = rng.normal(0, 1, own.shape).astype(np.float32) * np.float32(noise)
+    than its own; see `wider_by`."""
     radii = (0.0, 0.35, 0.6, 0.8, 1.0, 1.25, 1.5, 1.8, 2.2)
-    widths = []
-    for radius in radii:
-        kernel = aperture(radius)
-        blurred = cv2.filter2D(own, -1, kernel) if kernel.size > 1 else own
-        found = edge_widths(np.asarray(blurred + grain * np.sqrt(np.maximum(blurred, 0.02)), np.float32), own_mask)
-        widths.append(float(np.median(found / aim_widths)) if len(found) else np.nan)
-    ratios = np.maximum.accumulate(np.nan_to_num(np.array(widths), nan=1.0))
+    blurs = [Blur("disc", radius, 0.0, 0.0, 0.0) for radius in radii]
+    widths = np.exp(wider_by(own, own_mask, aim_widths, noise, blurs, motion))
+    ratios = np.maximum.accumulate(np.nan_to_num(widths, nan=1.0))
     if ratios[0] > 1.0:
         return -1.0
     return float(np.interp(1.0, ratios, radii))
+
+
+def wider_by(
+    own: Array, own_mask: NDArray | None, aim_widths: NDArray, noise: float | Array, blurs: Sequence[Blur],
+    motion: tuple[float, float] = (0.0, 0.0),
+) -> NDArray[np.float64]:  # fmt: skip
+    """By how much a picture's sharpest edges are wider than the aim's, with each of some blurs: natural logarithms.
+    The picture is blurred, also by a motion of so many pixels, and read as the aim is, with noise as the aim's, so that
+    what the reading does to both falls out.
+
+    Parameters
+    ----------
+    noise : standard deviation in square-rooted light, or such noise, (h, w).
+    """
+    if np.hypot(*motion) > 0.5:
+        own = np.asarray(cv2.filter2D(own, -1, streak(*motion, 0.0, 0.0, -0.5, 0.5)), np.float32)
+    if isinstance(noise, float):
+        noise = np.random.default_rng(0).normal(0, 1, own.shape).astype(np.float32) * np.float32(noise)
+    widths = []
+    for blur in blurs:
+        blurred = own
+        if blur.kind == "soft" and blur.size > 0.1:
+            blurred = np.asarray(cv2.GaussianBlur(own, (0, 0), blur.size), np.float32)
+        elif blur.kind == "disc" and (kernel := aperture(blur.size)).size > 1:
+            blurred = np.asarray(cv2.filter2D(own, -1, kernel), np.float32)
+        found = edge_widths(np.asarray(blurred + noise * np.sqrt(np.maximum(blurred, 0.02)), np.float32), own_mask)
+        widths.append(float(np.log(np.median(found / aim_widths))) if len(found) else np.nan)
+    return np.array(widths)
 
 
 def sharpening_by_edges(own: Array, own_mask: NDArray | None, aim_widths: NDArray) -> float:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from ...comp.finish_fit import plate_falloff
-from ...comp.match_fit import measured_grain
+from ...comp.plate_grain import measured_grain
 from ...comp.readings_finish import lut_trouble
 from ...finish.lut import lut_processor
 from ...finish.vignette import Falloff
