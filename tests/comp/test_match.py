@@ -14,7 +14,7 @@ from h264 import write_h264
 from zonal_mantle.api import Session, new, open_shot
 from zonal_mantle.cli import main
 from zonal_mantle.comp import Cancelled, Pictures, compose
-from zonal_mantle.comp.aim import Seen
+from zonal_mantle.comp.aim import Seen, zone_seen_with
 from zonal_mantle.comp.lens_fit import blur_by_edges
 from zonal_mantle.comp.plate_grain import measured_grain
 from zonal_mantle.comp.readings_match import read_match
@@ -566,6 +566,23 @@ def test_a_wide_blur_is_told_from_noise_that_is_soft(tmp_path, name, radius, qua
     session = filmed_softly(tmp_path, name, radius, quality)
     lens = session.fit(added(session).id, "lens")
     assert lens.values.get("radius_px", 0.0) == pytest.approx(radius, abs=max(0.08 * radius, 0.3))
+
+
+def test_a_zone_that_is_all_black_has_no_sharpness(session, tmp_path):
+    write_still(tmp_path / "black.exr", np.zeros((300, 300, 3), np.float32), "float")
+    zone = session.add_painting(tmp_path / "black.exr", 60.0)
+    with pytest.raises(MatchError, match="zone shows no edge"):
+        session.fit(zone.id, "lens")
+
+
+def test_what_is_seen_without_grain_has_none(session):
+    """A fit of the lens looks at the zone without the grain that was laid on it before."""
+    zone = with_match(session, grain=GrainMatch(on=True))
+    bare = zone.match.but(grain=GrainMatch())
+    seen = [zone_seen_with(session.shot, zone, 1002, session.store, match).picture for match in (bare, zone.match)]
+    without = session.shot.with_zone(zone.but(match=bare))
+    assert np.array_equal(seen[0], zone_seen_with(without, zone, 1002, session.store, bare).picture)
+    assert not np.array_equal(*seen)
 
 
 def test_a_blur_that_noise_hides_is_refused():

@@ -80,3 +80,14 @@ def test_noise_of_its_own_counts_and_what_is_masked_does_not():
     found = compare_grain(PICTURE, PICTURE + 0.01 * noise(), small, plate)
     assert found.width is None
     assert found.ratio == pytest.approx(1, rel=0.1)
+
+
+def test_levels_that_the_plate_does_not_show_are_in_no_range():
+    plate = plate_of(0.0, (0.004, 0.02))
+    even = PICTURE + np.float32(0.0115) * noise()
+    all_of = compare_grain(PICTURE, even, ALL, plate, told=np.ones(16, bool))
+    assert "shadows" in all_of.by_range
+    bright = compare_grain(PICTURE, even, ALL, plate, told=np.arange(16) >= 6)
+    assert "shadows" not in bright.by_range
+    assert bright.own == all_of.own
+    assert compare_grain(PICTURE, even, ALL, plate, plate).by_range == {}

@@ -126,7 +126,7 @@ def zone_seen_with(shot: Shot, zone: Zone, frame: int, pictures: Pictures, match
     MatchError : nothing of it is seen there.
     """
     bare = zone.but(match=match, mirror=Mirror(), blend=Blend())
-    rgba = compose(shot, frame, pictures, 1.0, [bare])
+    rgba = compose(shot.with_zone(bare), frame, pictures, 1.0, [bare])  # what grain lies on it is the shot's to say
     alpha = rgba[..., 3]
     mask = (alpha > SOLID) & np.isfinite(rgba).all(axis=2)
     if mask.mean() < LEAST_SHARE:

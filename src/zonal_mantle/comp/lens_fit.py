@@ -90,6 +90,8 @@ def fit_lens(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> 
         )
     if max(float(tile.std() / max(float(tile.mean()), 1e-4)) for tile in aim_tiles) < 0.02:
         raise ValueError(say("The aim shows no edge that sharpness could be measured on."))
+    if max(float(tile.std() / max(float(tile.mean()), 1e-4)) for tile in own_tiles) < 0.02:
+        raise ValueError(say("The zone shows no edge that sharpness could be measured on."))
     progress(0.3, say("Measuring lens"))
     travel = _travel(shot, zone, frames[0], pictures)
     length = float(np.hypot(*travel))

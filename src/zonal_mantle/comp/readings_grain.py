@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from ..match.errors import MatchError
 from ..match.grain_compared import GrainCompared, compare_grain
-from ..match.noise import measure_noise
+from ..match.noise import LEAST_PIXELS, measure_noise
 from ..media.curves import coded
 from ..place.seen import plate_places, zone_seen
 from ..shot import Match, Shot, Zone
@@ -62,23 +62,25 @@ def read_grain(shot: Shot, zone: Zone, pictures: Pictures) -> GrainReading:
     frame = frames_for(shot, zone, 1)[0]
     match = zone.match.but(wrap=zone.match.wrap.but(on=False))
     bare = match.but(grain=match.grain.but(on=False))
-    without, with_it = (shot.with_zone(zone.but(match=each)) for each in (bare, match))
-    planned = [plan(each, frame, 1.0, [each.zone(zone.id)]).digest for each in (without, with_it)]
+    shots = [shot.with_zone(zone.but(match=each)) for each in (match, bare)]
+    planned = [plan(each, frame, 1.0, [each.zone(zone.id)]).digest for each in shots]
     key = digest((*planned, str(shot.plate_source), str(shot.locks), frame))
 
     def look() -> GrainReading:
         try:
-            plate = plate_noise(shot, pictures, parts=1, count=NOISE_FRAMES).model
+            noise = plate_noise(shot, pictures, parts=1, count=NOISE_FRAMES)
         except ValueError:
             return GrainReading(frame, problem=say("The plate's own grain cannot be told."))
         try:
-            before = zone_seen_with(without, zone, frame, pictures, bare)
-            after = zone_seen_with(with_it, zone, frame, pictures, match)
+            before = zone_seen_with(shot, zone, frame, pictures, bare)
+            after = zone_seen_with(shot, zone, frame, pictures, match)
         except MatchError as problem:
             return GrainReading(frame, problem=str(problem))
         codes = coded(before.picture)
-        own = _own_noise(without, zone, frame, before, codes, pictures, bare)
-        return GrainReading(frame, compare_grain(codes, coded(after.picture), before.mask & after.mask, plate, own))
+        own = _own_noise(shot, zone, frame, before, codes, pictures, bare)
+        told = np.min(noise.pixels, axis=1) >= LEAST_PIXELS
+        grained, mask = coded(after.picture), before.mask & after.mask
+        return GrainReading(frame, compare_grain(codes, grained, mask, noise.model, own, told))
 
     return known(("grain", key, spoken()), look, READINGS_KNOWN)
 

@@ -75,14 +75,21 @@ def unlike(own: float, plate: float) -> bool:
 
 
 def compare_grain(
-    before: Array, after: Array, mask: NDArray[np.bool_], plate: GrainModel, other: GrainModel | None = None
+    before: Array,
+    after: Array,
+    mask: NDArray[np.bool_],
+    plate: GrainModel,
+    other: GrainModel | None = None,
+    told: NDArray[np.bool_] | None = None,
 ) -> GrainCompared:
     """Grain on a picture against a plate's.
 
     Parameters
     ----------
     before, after : (h, w, 3) coded, without and with the grain. mask : (h, w), where it is looked at, not empty.
-    plate : the plate's noise. other : noise that the picture before has of itself, as a filmed clip does.
+    plate : the plate's noise. other : noise that the picture before has of itself, as a filmed clip does; what few of
+        its pixels show is not known well enough to tell ranges. told : which levels the plate has, evenly from 0 to 1;
+        what it shows no noise of is in no range.
 
     Example
     -------
@@ -97,11 +104,14 @@ def compare_grain(
     if other is not None:
         there = there + _variance(other, codes)
     own, theirs = np.sqrt(there.mean(axis=0)), np.sqrt(wanted.mean(axis=0))
-    third = np.clip((codes.mean(axis=1) * len(RANGES)).astype(int), 0, len(RANGES) - 1)
-    by_range = {}
+    level = codes.mean(axis=1)
+    third = np.clip((level * len(RANGES)).astype(int), 0, len(RANGES) - 1)
+    if told is not None:
+        third[~told[np.clip((level * len(told)).astype(int), 0, len(told) - 1)]] = len(RANGES)
+    by_range: dict[Range, tuple[float, float]] = {}
     for k, name in enumerate(RANGES):
         some = third == k
-        if some.mean() >= LEAST_SHARE:
+        if other is None and some.mean() >= LEAST_SHARE:
             by_range[name] = float(np.sqrt(there[some].mean())), float(np.sqrt(wanted[some].mean()))
     return GrainCompared(
         (float(own[0]), float(own[1]), float(own[2])), (float(theirs[0]), float(theirs[1]), float(theirs[2])),
