@@ -67,7 +67,7 @@ def test_grain_that_was_fitted_is_good_and_grain_that_is_wrong_is_not(tmp_path, 
     assert said == []
     assert right.compared.ratio == pytest.approx(1, abs=0.12)
     assert right.compared.width == pytest.approx(1, abs=0.1)
-    assert "of 255 where the plate has" in right.words
+    assert "of 255, the plate's" in right.words
     for strength in (0.5, 2.0):
         wrong, said = read(session, grain.but(strength=k(strength)))
         assert wrong.compared.ratio == pytest.approx(strength, rel=0.12)

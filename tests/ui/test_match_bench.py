@@ -208,7 +208,7 @@ def test_grain_that_is_missing_is_found_fitted_from_the_drawer_and_read_as_the_p
     hands.wait(lambda: bool(of_grain()), 120)
     assert "Mill tower has no grain" in of_grain()[0]
     panel = part(hands, "Grain")
-    assert panel.words.text().startswith("0.00 of 255 where the plate has")
+    assert panel.words.text().startswith("Grain 0.00 of 255, the plate's")
     window.room.show("Findings", True)
     QApplication.processEvents()
     tree = window.findings.list
@@ -221,7 +221,7 @@ def test_grain_that_is_missing_is_found_fitted_from_the_drawer_and_read_as_the_p
     assert desk.history.labels[desk.history.place] == "Fit grain of Mill tower"
     hands.wait(lambda: not of_grain() and desk.readings.grains[tower.id].compared.ratio > 0.5, 120)
     hands.settled()
-    assert " of 255 where the plate has " in panel.words.text()
+    assert " of 255, the plate's " in panel.words.text()
     hands.type_number(panel.strength, "2")
     hands.wait(lambda: bool(of_grain()), 120)
     assert "its grain is" in of_grain()[0]

@@ -40,9 +40,9 @@ class GrainReading:
         if self.compared is None:
             return self.problem
         own, plate = (each * 255 for each in self.compared.strengths)
-        words = say("{own:.2f} of 255 where the plate has {plate:.2f}", own=own, plate=plate)
+        words = say("Grain {own:.2f} of 255, the plate's {plate:.2f}", own=own, plate=plate)
         if self.compared.width is not None:
-            words += say("; {width:.2f} times as wide", width=self.compared.width)
+            words += say("; {width:.2f} times as coarse", width=self.compared.width)
         return words
 
 

@@ -19,7 +19,8 @@ from ..numberfield import NumberField
 from ..tools.line import LineTool
 from ..tools.sample import Area
 from ..widgets import choice, chosen_of, fill, note, push_button, row, show_choice, tool_button
-from .optic_panels import AirPanel, GrainPanel, LensPanel, WrapPanel
+from .grain_panel import GrainPanel
+from .optic_panels import AirPanel, LensPanel, WrapPanel
 from .stage import Stage
 from .tone_panel import TonePanel
 
