@@ -14,13 +14,11 @@ from h264 import write_h264
 from zonal_mantle.api import Session, new, open_shot
 from zonal_mantle.cli import main
 from zonal_mantle.comp import Cancelled, Pictures, compose
-from zonal_mantle.comp.aim import Seen, zone_seen_with
-from zonal_mantle.comp.lens_fit import blur_by_edges
+from zonal_mantle.comp.aim import zone_seen_with
 from zonal_mantle.comp.plate_grain import measured_grain
 from zonal_mantle.comp.readings_match import read_match
 from zonal_mantle.match.errors import MatchError
 from zonal_mantle.match.lens import defocused
-from zonal_mantle.match.sharpness import Blur
 from zonal_mantle.media.curves import srgb_decode, srgb_encode
 from zonal_mantle.media.errors import MediaError
 from zonal_mantle.media.still import write_still
@@ -385,8 +383,8 @@ def test_the_reading_of_a_match_is_from_the_pixels(session):
     with_match(session, tone=ToneMatch())
     plain_ = session.readings().matches[zone.id]
     assert bright.stops[2] == pytest.approx(plain_.stops[2] + 1, abs=0.02)
-    assert plain_.zone_edges_px is not None
-    assert plain_.aim_edges_px > plain_.zone_edges_px  # the plate is out of focus
+    edges = session.readings().lenses[zone.id]
+    assert edges.aim_px > edges.zone_px  # the plate is out of focus
 
 
 def test_a_shot_of_the_format_before_keeps_its_grade(session, tmp_path):
@@ -583,17 +581,6 @@ def test_what_is_seen_without_grain_has_none(session):
     without = session.shot.with_zone(zone.but(match=bare))
     assert np.array_equal(seen[0], zone_seen_with(without, zone, 1002, session.store, bare).picture)
     assert not np.array_equal(*seen)
-
-
-def test_a_blur_that_noise_hides_is_refused():
-    """Edges that are much softer than any blur that the spectra tell."""
-    seen = Seen(linear(data.coffee())[:200, :200], np.ones((200, 200), bool))
-    wide = Seen(np.asarray(cv2.GaussianBlur(seen.picture, (0, 0), 4.0), np.float32), seen.mask)
-    narrow = [(0.0, Blur(kind, 0.4, 0.0, 0.01, 100.0)) for kind in ("disc", "soft")]
-    with pytest.raises(ValueError, match="cannot be told"):
-        blur_by_edges(narrow, seen, wide, 0.001, None)
-    right = [*narrow, (0.0, Blur("soft", 4.0, 0.0, 0.01, 100.0))]
-    assert blur_by_edges(right, seen, wide, 0.001, None).size == 4.0
 
 
 def ruled(sigma: float, noise: float = 0.004) -> np.ndarray:

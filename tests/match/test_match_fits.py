@@ -8,16 +8,14 @@ from skimage import data
 from zonal_mantle.match.air import colour_of_extinction, extinction, mist_depth, transmittances
 from zonal_mantle.match.air_fit import AirPart, fit_air, guess_air, without_noise
 from zonal_mantle.match.compare import delta_e_2000, lab
+from zonal_mantle.match.edge_width import edges_of, radius_by_edges, sharpening_by_edges
 from zonal_mantle.match.grain import shaping, unit_grain, with_grain
 from zonal_mantle.match.lens import defocused, softened
 from zonal_mantle.match.noise import Noise, measure_noise, pooled
 from zonal_mantle.match.sharpness import (
     LUMA,
-    edge_widths,
     fit_spectra,
     power_spectrum,
-    radius_by_edges,
-    sharpening_by_edges,
     tiles_of,
 )
 from zonal_mantle.match.wrap import spilled
@@ -60,8 +58,8 @@ def test_a_small_blur_is_found_by_the_edges(radius):
     picture = linear(data.rocket())
     rgba = np.dstack([picture, np.ones(picture.shape[:2], np.float32)])
     own, aim = halves(picture, filmed(defocused(rgba, radius)[..., :3]))
-    assert radius_by_edges(own, None, edge_widths(aim), 0.008) == pytest.approx(radius, abs=0.15)
-    assert radius_by_edges(aim, None, edge_widths(own), 0.0) < 0  # the other way round it is sharper
+    assert radius_by_edges(own, None, edges_of(aim, None, 0.008)) == pytest.approx(radius, abs=0.15)
+    assert radius_by_edges(aim, None, edges_of(own, None, 0.0)) < 0  # the other way round it is sharper
 
 
 @pytest.mark.parametrize("length", [3.0, 6.5, 13.0])
@@ -90,8 +88,8 @@ def test_sharpening_is_found_by_the_edges():
     picture = linear(data.astronaut())
     sharp = np.clip(picture + 0.6 * (picture - cv2.GaussianBlur(picture, (0, 0), 1.0)), 0, 1)
     own, aim = np.ascontiguousarray(picture @ LUMA), np.ascontiguousarray(sharp @ LUMA)
-    assert radius_by_edges(own, None, edge_widths(aim), 0.0) < 0
-    assert sharpening_by_edges(own, None, edge_widths(aim)) == pytest.approx(0.6, abs=0.12)
+    assert radius_by_edges(own, None, edges_of(aim, None, 0.0)) < 0
+    assert sharpening_by_edges(own, None, edges_of(aim, None, 0.0)) == pytest.approx(0.6, abs=0.12)
 
 
 # --- grain ---

@@ -9,7 +9,7 @@ from dataclasses import replace
 from ..lock import read_lock
 from ..media import MediaError
 from ..place.coverage import Opening
-from ..shot import Shot
+from ..shot import Shot, Zone
 from ..words import say
 from .finding import Finding
 from .findings import findings_of
@@ -18,6 +18,7 @@ from .pictures import Pictures
 from .readings import Readings
 from .readings_finish import read_finish
 from .readings_grain import has_grain, read_grain
+from .readings_lens import read_lens
 from .readings_match import read_match
 from .readings_matte import MatteTally, wrong_picture
 from .readings_place import opening_of, read_place
@@ -40,8 +41,8 @@ def take_readings(
 
     Parameters
     ----------
-    part : is given what is known before grain is measured, before the mattes are, which takes longest, and once more
-        when they are on some frames of a long shot.
+    part : is given what is known before grain and sharpness are measured, before the mattes are, which takes longest,
+        and once more when they are on some frames of a long shot.
     """
     out = Readings()
     lost = missing_files(shot) + damaged_files(shot, pictures, progress)
@@ -58,10 +59,19 @@ def take_readings(
             out.finish = read_finish(shot, pictures)
 
         def told() -> None:
-            part(replace(out, grains=dict(out.grains), findings=[*out.findings, *findings_of(shot, out)], partly=True))
+            part(
+                replace(
+                    out,
+                    grains=dict(out.grains),
+                    lenses=dict(out.lenses),
+                    findings=[*out.findings, *findings_of(shot, out)],
+                    partly=True,
+                )
+            )
 
         told()
         _grains(shot, pictures, out, unread)
+        _lenses(shot, pictures, out, unread)
         told()
         _mattes_over_frames(shot, pictures, progress, out, unread, told)
         _wrong_pictures(shot, pictures, out, unread)
@@ -137,8 +147,7 @@ def _places_over_frames(
     out: Readings,
     unread: _Unread,
 ) -> None:
-    hung = [zone for zone in shot.zones if zone.placement.on and not shot.holds_plate(zone)]
-    hung = [zone for zone in hung if any(zone.is_seen(frame) for frame in shot.work_frames)]
+    hung = _added(shot)
     openings: dict[str, dict[int, Opening]] = {zone.id: {} for zone in hung}
 
     def opened(frame: int) -> dict[str, Opening]:
@@ -163,11 +172,16 @@ def _places_over_frames(
             out.coverage[zone.id] = out.places[zone.id].coverage
 
 
+def _added(shot: Shot) -> list[Zone]:
+    """The zones that are hung before the plate and seen."""
+    hung = [zone for zone in shot.zones if zone.placement.on and not shot.holds_plate(zone)]
+    return [zone for zone in hung if any(zone.is_seen(frame) for frame in shot.work_frames)]
+
+
 def _matches(shot: Shot, pictures: Pictures, out: Readings, unread: _Unread) -> None:
-    for zone in shot.zones:
-        if not shot.holds_plate(zone) and zone.placement.on and any(zone.is_seen(f) for f in shot.work_frames):
-            with unread.left_out(shot.first):
-                out.matches[zone.id] = read_match(shot, zone, pictures)
+    for zone in _added(shot):
+        with unread.left_out(shot.first):
+            out.matches[zone.id] = read_match(shot, zone, pictures)
 
 
 def _grains(shot: Shot, pictures: Pictures, out: Readings, unread: _Unread) -> None:
@@ -175,3 +189,9 @@ def _grains(shot: Shot, pictures: Pictures, out: Readings, unread: _Unread) -> N
         if has_grain(shot, zone) and any(zone.is_seen(f) for f in shot.work_frames):
             with unread.left_out(shot.first):
                 out.grains[zone.id] = read_grain(shot, zone, pictures)
+
+
+def _lenses(shot: Shot, pictures: Pictures, out: Readings, unread: _Unread) -> None:
+    for zone in _added(shot):
+        with unread.left_out(shot.first):
+            out.lenses[zone.id] = read_lens(shot, zone, pictures)

@@ -10,6 +10,7 @@ from .finding import Finding
 from .mends import best_lock, hidden_behind
 from .readings import Readings
 from .readings_grain import GrainReading
+from .readings_lens import LensReading
 from .readings_match import FAR_OFF
 from .readings_matte import (
     CHATTER_ACCEPTED,
@@ -93,8 +94,8 @@ def findings_of(shot: Shot, readings: Readings) -> list[Finding]:
 
 
 def _match_findings(shot: Shot, readings: Readings) -> list[Finding]:
-    """Zones that are far from the aim that was drawn for them; grain that is unlike the plate's, clips of it that are
-    shorter than the shot."""
+    """Zones that are far from the aim that was drawn for them, or sharper or softer than it; grain that is unlike the
+    plate's, clips of it that are shorter than the shot."""
     found = []
     for zone in shot.zones:
         reading = readings.matches.get(zone.id)
@@ -103,6 +104,8 @@ def _match_findings(shot: Shot, readings: Readings) -> list[Finding]:
         if reading is not None and reading.drawn and not reading.problem and reading.worst > FAR_OFF:
             words = say("{name} is {worst:.0f} ΔE from its aim.", name=zone.name, worst=reading.worst)
             found.append(Finding("Match", zone.id, reading.frame, words))
+        if zone.id in readings.lenses and zone.match.aim.areas:
+            found += _lens_findings(zone, readings.lenses[zone.id])
         if zone.id in readings.grains:
             found += _grain_findings(zone, readings.grains[zone.id])
         clip = zone.match.grain.clip
@@ -116,6 +119,20 @@ def _match_findings(shot: Shot, readings: Readings) -> list[Finding]:
                 )
                 found.append(Finding("Match", zone.id, shot.first, words))
     return found
+
+
+def _lens_findings(zone: Zone, reading: LensReading) -> list[Finding]:
+    """A zone that is seen to be sharper or softer than its aim."""
+    if reading.off is None or reading.wider is None:
+        return []
+    words = say(
+        "{name} is {how} than its aim: its sharpest edges are {times:.1f} times as {wide}.",
+        name=zone.name,
+        how=say(reading.off),
+        times=float(np.exp(abs(reading.wider))),
+        wide=say("wide") if reading.off == "softer" else say("narrow"),
+    )
+    return [Finding("Match", zone.id, reading.frame, words, "lens")]
 
 
 def _grain_findings(zone: Zone, reading: GrainReading) -> list[Finding]:

@@ -328,7 +328,7 @@ def _grain(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> Fi
             "; the plate's codec carries grain from frame to frame: it is told by what is flat, ± {by:.0%}",
             by=noise.spread,
         )
-    elif noise.blocky > 1.15:
+    elif noise.is_compressed:
         words += say("; the plate was compressed: what is left of its grain is measured")
     values = {"tiles": float(noise.tiles), "spread": noise.spread, "blocky": noise.blocky}
     values |= {f"deviation_{c}": v for c, v in zip("rgb", middle)}

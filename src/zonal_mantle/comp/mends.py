@@ -14,7 +14,8 @@ from .finding import Finding
 
 What = Literal[
     "ride", "solve", "solve missing", "suggest lock", "matte on", "new matte", "add pull", "zone on", "place on",
-    "show lost", "cover", "align horizon", "flip", "relink", "fit tone", "fit grain", "hide border", "all frames",
+    "show lost", "cover", "align horizon", "flip", "relink", "fit tone", "fit lens", "fit grain",
+    "hide border", "all frames",
 ]  # fmt: skip
 
 
@@ -133,6 +134,8 @@ def mend_of(shot: Shot, finding: Finding) -> Mend | None:
         return mend_of_matte(shot, zone)
     if finding.stage == "Match" and "from its aim" in english(finding.words):
         return Mend("fit tone", say("Fit tone"), zone.id)
+    if finding.fault == "lens":
+        return Mend("fit lens", say("Fit lens"), zone.id)
     if finding.fault == "grain":
         return Mend("fit grain", say("Fit grain"), zone.id)
     flat = zone.placement.way == "flat"

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..match.errors import MatchError
+from ..match.grain import unit_grain, with_grain
 from ..match.noise import Noise, measure_noise, pooled
+from ..match.sharpness import LUMA
 from ..media.curves import coded
 from ..media.errors import MediaError
 from ..media.picture import picture_of
@@ -22,6 +24,7 @@ from .pictures import Pictures, known
 Progress = Callable[[float, str], None]
 NOISE_FRAMES, NOISE_PARTS = 4, 3
 NOISES_KNOWN = 64  # in one process
+LEAST_LIGHT = 0.02  # below which its root is not taken
 
 
 def _quiet(share: float, words: str) -> None:
@@ -84,3 +87,19 @@ def plate_noise(
     if not found and unread is not None:
         raise unread
     return pooled(found)
+
+
+def grain_luma(model: GrainModel, pictures: Sequence[NDArray[np.float32]]) -> list[NDArray[np.float32]]:
+    """Noise made anew on some pictures, (h, w, 3) scene-linear each: what it adds to their luma, (h, w) each."""
+    out = []
+    for number, picture in enumerate(pictures):
+        height, width = picture.shape[:2]
+        rgba = np.dstack([picture, np.ones((height, width), np.float32)]).astype(np.float32)
+        grain = with_grain(rgba, unit_grain(model, (width, height), 1, number), model, np.ones((1, width), np.float32))
+        out.append(np.asarray((grain[..., :3] - picture) @ LUMA, np.float32))
+    return out
+
+
+def rooted(grain: NDArray[np.float32], luma: NDArray[np.float32]) -> NDArray[np.float32]:
+    """What noise adds to a luma, in square-rooted light, where it is about as strong at all levels."""
+    return np.asarray(grain / np.sqrt(np.maximum(luma, LEAST_LIGHT)), np.float32)

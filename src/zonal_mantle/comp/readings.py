@@ -11,6 +11,7 @@ from ..place.coverage import CoverageReading
 from .finding import Finding
 from .readings_finish import FinishReading
 from .readings_grain import GrainReading
+from .readings_lens import LensReading
 from .readings_match import MatchReading
 from .readings_matte import MatteOverShot
 from .readings_place import PlaceReading
@@ -27,6 +28,7 @@ class Readings:
     places: dict[str, PlaceReading] = field(default_factory=dict)
     matches: dict[str, MatchReading] = field(default_factory=dict)
     grains: dict[str, GrainReading] = field(default_factory=dict)
+    lenses: dict[str, LensReading] = field(default_factory=dict)
     finish: FinishReading | None = None
     findings: list[Finding] = field(default_factory=list)
     partly: bool = False
@@ -40,6 +42,7 @@ class Readings:
             "places": {key: asdict(value) for key, value in self.places.items()},
             "matches": {key: asdict(value) for key, value in self.matches.items()},
             "grains": {key: _of_grain(value) for key, value in self.grains.items()},
+            "lenses": {key: asdict(value) for key, value in self.lenses.items()},
             "finish": None if self.finish is None else asdict(self.finish),
             "findings": [asdict(finding) for finding in self.findings],
         }

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from ..match.compare import compare
 from ..match.edge_mtf import sharpness
 from ..match.errors import MatchError
-from ..match.sharpness import LUMA, edge_widths
+from ..match.sharpness import LUMA
 from ..shot import Shot, Zone
 from ..words import say, spoken
 from .aim import aim_seen, blocks_of, frames_for, zone_seen_with
@@ -24,9 +24,9 @@ FAR_OFF = 12.0  # ΔE between a zone and an aim that was drawn for it, that is a
 @dataclass(frozen=True)
 class MatchReading:
     """A zone against its aim on a frame: brighter by so many stops at the 2nd, 25th, 50th, 75th and 98th percentile;
-    CIEDE2000 in shadows, middle and lights, and their mean colours, scene-linear; luma at those percentiles; how
-    wide the sharpest edges of both are, and where their response falls to a half (cycles a pixel, and its standard
-    error; see `edge_mtf`); or why they cannot be compared. `drawn`: the aim was drawn for it."""
+    CIEDE2000 in shadows, middle and lights, and their mean colours, scene-linear; luma at those percentiles;
+    where the response of their edges falls to a half (cycles a pixel, and its standard error; see `edge_mtf`); or why
+    they cannot be compared. `drawn`: the aim was drawn for it."""
 
     frame: int
     stops: tuple[float, ...] = ()
@@ -35,8 +35,6 @@ class MatchReading:
     aim_colours: tuple[tuple[float, ...], ...] = ()
     zone_light: tuple[float, ...] = ()
     aim_light: tuple[float, ...] = ()
-    zone_edges_px: float | None = None
-    aim_edges_px: float | None = None
     zone_mtf50: tuple[float, float] | None = None
     aim_mtf50: tuple[float, float] | None = None
     problem: str = ""
@@ -67,12 +65,10 @@ def read_match(shot: Shot, zone: Zone, pictures: Pictures) -> MatchReading:
             found = compare(np.concatenate(away[0]), np.concatenate(away[1]))
         except MatchError as problem:
             return MatchReading(frame, problem=str(problem), drawn=drawn)
-        widths = [edge_widths(each.picture @ LUMA, each.mask) for each in (seen, aim)]
-        own, other = (float(np.median(each)) if len(each) else None for each in widths)
         light = (found.zone_light, found.aim_light)
         own_mtf50, other_mtf50 = (_mtf50(each.picture @ LUMA, each.mask) for each in (seen, aim))
         return MatchReading(
-            frame, found.stops, found.delta_e, found.zone, found.aim, *light, own, other, own_mtf50, other_mtf50,
+            frame, found.stops, found.delta_e, found.zone, found.aim, *light, own_mtf50, other_mtf50,
             drawn=drawn,
         )  # fmt: skip
 

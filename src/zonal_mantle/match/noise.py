@@ -40,6 +40,7 @@ FLAT_SPREAD = 0.15  # relative uncertainty of a strength that flat tiles tell
 FREED = TILE * TILE / (TILE * TILE - 3)  # a plane has three numbers
 LEAST_CALM = 0.35  # of the tiles that are believed; of even noise it would be 0.69
 CLIPPED_LOW, CLIPPED_HIGH = 0.012, 0.985  # coded: noise is cut off there
+BLOCKY = 1.15  # from how much stronger steps on the 8-pixel grid on a plate was compressed
 
 
 class Noise(NamedTuple):
@@ -54,6 +55,11 @@ class Noise(NamedTuple):
     blocky: float
     pixels: tuple[tuple[int, int, int], ...]
     by_flats: bool = False
+
+    @property
+    def is_compressed(self) -> bool:
+        """Whether what a codec left is what was measured."""
+        return self.by_flats or self.blocky > BLOCKY
 
 
 class Residual(NamedTuple):

@@ -3,8 +3,8 @@
 Model: the aim's power spectrum is the zone's own, times a gain and a power of frequency (other content of the same
 kind), times the squared transfer function of what was done to it, plus noise. Frequencies are compared one by one, so a
 disc is known by its zeros and a motion by the direction it lies in. Noise is white, or as it was measured, or falls
-with the frequency as grain and what a codec leaves do. Below a radius where a disc has zeros, its edges tell more: the
-sharpest edges of a picture are as wide as its blur whatever it shows.
+with the frequency as grain and what a codec leaves do. Below a radius where a disc has zeros, edges tell more
+(`edge_width`).
 
 References
 ----------
@@ -19,18 +19,16 @@ from collections.abc import Sequence
 from functools import lru_cache
 from typing import Literal, NamedTuple
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from .lens import aperture, sharpened, streak
+from .lens import aperture
 
 Array = NDArray[np.float32]
 Kind = Literal["disc", "soft"]
 Colour = Literal["white", "falling"]
 TILE, SMALL_TILE = 64, 32  # pixels of the tiles that spectra are taken of
 LEAST_TILES = 6
-EDGE_QUANTILES = (8, 12, 18, 25)
 ZEROS_FROM_PX = 1.35  # from this radius on a disc has zeros that tell it
 SLOPE_SPREAD = 0.12  # of the power of frequency by which two parts of a picture differ; measured on photographs
 MOST_PX, MOST_MOTION_PX = 14.0, 80.0
@@ -245,85 +243,3 @@ def fit_spectra(
             best = Blur(kind, float(found.x[4]), 0.0 if along is None else float(found.x[5]), sigma, found.cost)
     assert best is not None
     return best
-
-
-def edge_widths(luma: Array, mask: NDArray | None = None, step_px: float = 1.0) -> NDArray[np.float64]:
-    """Widths (standard deviations, px) of the sharpest edges, at `EDGE_QUANTILES`; empty where there are none."""
-    y = np.asarray(luma, np.float32)
-
-    def gradient(a: NDArray) -> tuple[NDArray, NDArray, NDArray]:
-        across, down = cv2.Sobel(a, -1, 1, 0, ksize=3) / 8, cv2.Sobel(a, -1, 0, 1, ksize=3) / 8
-        return np.hypot(across, down), across, down
-
-    strong, gx, gy = gradient(y)
-    weak = gradient(np.asarray(cv2.GaussianBlur(y, (0, 0), step_px), np.float32))[0]
-    norm = np.maximum(strong, 1e-9)
-    rows, columns = np.mgrid[: y.shape[0], : y.shape[1]].astype(np.float32)
-    ahead, behind = (
-        cv2.remap(strong, columns + s * gx / norm, rows + s * gy / norm, cv2.INTER_LINEAR) for s in (1, -1)
-    )
-    inside = np.ones(y.shape, bool) if mask is None else cv2.erode(mask.astype(np.uint8), np.ones((7, 7))) > 0
-    relative = strong / np.maximum(cv2.GaussianBlur(y, (0, 0), 4), 0.02)
-    if not inside.any():
-        return np.empty(0)
-    crest = inside & (strong >= ahead) & (strong >= behind) & (relative > np.quantile(relative[inside], 0.9))
-    ratio = strong[crest] / np.maximum(weak[crest], 1e-9)
-    ratio = ratio[ratio > 1.02]
-    if len(ratio) < 50:
-        return np.empty(0)
-    return np.asarray(np.percentile(step_px / np.sqrt(ratio**2 - 1), EDGE_QUANTILES))
-
-
-def radius_by_edges(
-    own: Array, own_mask: NDArray | None, aim_widths: NDArray, noise: float | Array,
-    motion: tuple[float, float] = (0.0, 0.0),
-) -> float:  # fmt: skip
-    """The radius of the disc that makes a picture's sharpest edges as wide as the aim's; below 0 where they are sharper
-    than its own; see `wider_by`."""
-    radii = (0.0, 0.35, 0.6, 0.8, 1.0, 1.25, 1.5, 1.8, 2.2)
-    blurs = [Blur("disc", radius, 0.0, 0.0, 0.0) for radius in radii]
-    widths = np.exp(wider_by(own, own_mask, aim_widths, noise, blurs, motion))
-    ratios = np.maximum.accumulate(np.nan_to_num(widths, nan=1.0))
-    if ratios[0] > 1.0:
-        return -1.0
-    return float(np.interp(1.0, ratios, radii))
-
-
-def wider_by(
-    own: Array, own_mask: NDArray | None, aim_widths: NDArray, noise: float | Array, blurs: Sequence[Blur],
-    motion: tuple[float, float] = (0.0, 0.0),
-) -> NDArray[np.float64]:  # fmt: skip
-    """By how much a picture's sharpest edges are wider than the aim's, with each of some blurs: natural logarithms.
-    The picture is blurred, also by a motion of so many pixels, and read as the aim is, with noise as the aim's, so that
-    what the reading does to both falls out.
-
-    Parameters
-    ----------
-    noise : standard deviation in square-rooted light, or such noise, (h, w).
-    """
-    if np.hypot(*motion) > 0.5:
-        own = np.asarray(cv2.filter2D(own, -1, streak(*motion, 0.0, 0.0, -0.5, 0.5)), np.float32)
-    if isinstance(noise, float):
-        noise = np.random.default_rng(0).normal(0, 1, own.shape).astype(np.float32) * np.float32(noise)
-    widths = []
-    for blur in blurs:
-        blurred = own
-        if blur.kind == "soft" and blur.size > 0.1:
-            blurred = np.asarray(cv2.GaussianBlur(own, (0, 0), blur.size), np.float32)
-        elif blur.kind == "disc" and (kernel := aperture(blur.size)).size > 1:
-            blurred = np.asarray(cv2.filter2D(own, -1, kernel), np.float32)
-        found = edge_widths(np.asarray(blurred + noise * np.sqrt(np.maximum(blurred, 0.02)), np.float32), own_mask)
-        widths.append(float(np.log(np.median(found / aim_widths))) if len(found) else np.nan)
-    return np.array(widths)
-
-
-def sharpening_by_edges(own: Array, own_mask: NDArray | None, aim_widths: NDArray) -> float:
-    """How much of its detail (`lens.sharpened`, finer than a pixel) makes a picture's sharpest edges as narrow as the
-    aim's."""
-    amounts, ratios = (0.0, 0.2, 0.4, 0.7, 1.0, 1.5, 2.2), []
-    flat = np.dstack([own] * 3 + [np.ones_like(own)]).astype(np.float32)
-    for amount in amounts:
-        found = edge_widths(sharpened(flat, amount, 1.0, 1.0)[..., 0], own_mask)
-        ratios.append(float(np.median(found / aim_widths)) if len(found) else 1.0)
-    falling = np.minimum.accumulate(np.array(ratios))
-    return float(np.interp(-1.0, -falling, amounts))

@@ -56,6 +56,7 @@ class Mender:
             "align horizon": lambda: place.level.align(),
             "flip": lambda: place.light.flip_now(),
             "fit tone": lambda: match.tone.fit_now(),
+            "fit lens": lambda: match.lens.fit_now(),
             "fit grain": lambda: match.grain.fit_now(),
         }
         acts[mend.what]()

@@ -266,14 +266,14 @@ class LensPanel(MatchPart):
         zone = self.desk.zone
         found = None if zone is None else self.desk.readings.matches.get(zone.id)
         out = []
-        if found is not None and found.zone_edges_px is not None and found.aim_edges_px is not None:
-            out.append(
-                say(
-                    "Sharpest edges {zone_edges_px:.2f} px, its aim's {aim_edges_px:.2f} px",
-                    zone_edges_px=found.zone_edges_px,
-                    aim_edges_px=found.aim_edges_px,
-                )
-            )
+        edges = None if zone is None else self.desk.readings.lenses.get(zone.id)
+        if edges is not None and edges.aim_px is not None:
+            if edges.zone_px is None:
+                out.append(say("No edge stands out of noise; its aim's are {aim:.2f} px", aim=edges.aim_px))
+            else:
+                hidden = say(", hidden by noise") if edges.wider is None else ""
+                words = say("Sharpest edges {own:.2f} px, its aim's {aim:.2f} px", own=edges.zone_px, aim=edges.aim_px)
+                out.append(words + hidden)
         measured = (("", found.zone_mtf50), (say("its aim's "), found.aim_mtf50)) if found is not None else ()
         both = [f"{of}{at[0]:.2f} ± {at[1]:.2f}" for of, at in measured if at is not None]
         if both:

@@ -1,0 +1,87 @@
+"""How sharp a zone is beside its aim, as both are seen."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..match.blur_told import SHARP, widening
+from ..match.edge_width import edges_of, wider_by
+from ..match.errors import MatchError
+from ..match.sharpness import LUMA
+from ..shot import LensMatch, Shot, Zone
+from ..words import spoken
+from .aim import aim_seen, frames_for, zone_seen_with
+from .digest import digest
+from .lens_fit import noise_of
+from .pictures import READINGS_KNOWN, Pictures, known
+from .planner import plan
+from .plate_grain import grain_luma, plate_noise, rooted
+
+NOISE_FRAMES = 2  # of the plate, that its noise is told by
+SEEN_AS = 0.6  # logarithm of widths, from which on edges are seen to be of another sharpness
+
+
+@dataclass(frozen=True)
+class LensReading:
+    """How wide the sharpest edges of a zone and of its aim are on a frame, px, both under the plate's noise; None where
+    they show none. `wider`: the logarithm of how many times as wide the zone's are; None where edges tell nothing.
+    `compressed`: the plate was, which makes its soft edges look sharper. `problem`: why they cannot be compared."""
+
+    frame: int
+    zone_px: float | None = None
+    aim_px: float | None = None
+    wider: float | None = None
+    compressed: bool = False
+    problem: str = ""
+
+    @property
+    def off(self) -> Literal["sharper", "softer"] | None:
+        """Whether the zone is seen to be sharper or softer than its aim."""
+        if self.wider is None or abs(self.wider) < SEEN_AS or (self.wider > 0 and self.compressed):
+            return None
+        return "softer" if self.wider > 0 else "sharper"
+
+
+def read_lens(shot: Shot, zone: Zone, pictures: Pictures) -> LensReading:
+    """A zone's edges beside its aim's, with all of its match but wrap and grain, on the middle frame it is seen on.
+
+    Raises
+    ------
+    MediaError : a source cannot be read.
+    """
+    frame = frames_for(shot, zone, 1)[0]
+    bare = zone.match.but(wrap=zone.match.wrap.but(on=False), grain=zone.match.grain.but(on=False))
+    planned = plan(shot, frame, 1.0, [zone.but(match=bare)])
+    mattes = tuple(str(matte) for matte in shot.mattes)
+    key = digest((planned.digest, str(zone.match.aim), str(shot.plate_source), str(shot.locks), mattes, frame))
+
+    def look() -> LensReading:
+        try:
+            aim, _ = aim_seen(shot, zone, frame, pictures)
+            own = zone_seen_with(shot, zone, frame, pictures, bare)
+            sharp = zone_seen_with(shot, zone, frame, pictures, bare.but(lens=LensMatch(on=False)))
+        except MatchError as problem:
+            return LensReading(frame, problem=str(problem))
+        luma, other = (np.asarray(each.picture @ LUMA, np.float32) for each in (own, aim))
+        compressed = False
+        try:
+            noise: float | NDArray[np.float32]
+            measured = plate_noise(shot, pictures, parts=1, count=NOISE_FRAMES)
+            compressed, noise = measured.is_compressed, rooted(grain_luma(measured.model, [aim.picture])[0], other)
+        except ValueError:
+            noise = noise_of(aim)
+        edges = edges_of(other, aim.mask, noise)
+        if not len(edges.widths):
+            return LensReading(frame, compressed=compressed)
+        wider = float(wider_by(luma, own.mask, edges, [SHARP])[0])
+        aim_px = float(np.median(edges.widths))
+        if np.isnan(wider):
+            return LensReading(frame, None, aim_px, None, compressed)
+        told = widening(np.asarray(sharp.picture @ LUMA, np.float32), sharp.mask, edges) is not None
+        return LensReading(frame, aim_px * float(np.exp(wider)), aim_px, wider if told else None, compressed)
+
+    return known(("sharpness", key, spoken()), look, READINGS_KNOWN)
