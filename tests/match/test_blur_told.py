@@ -112,3 +112,20 @@ def test_candidates_that_disagree_make_it_uncertain():
     found = blur_by_edges(apart, np.zeros((100, 100), np.float32), None, nothing)
     assert found.spread_px() > 1.8
     assert is_unsure(found.blur.size, found.spread_px())
+    flat = [Tried(0.0, Blur("disc", 0.0, 0.0, 1e5, 9.0))] * 2  # of no blur, spectra do not tell the size's slope
+    assert blur_by_edges(flat, np.zeros((100, 100), np.float32), None, nothing).spread_px() < 2
+
+
+@pytest.mark.parametrize("name", ["coffee", "rocket"])
+def test_a_motion_is_told_beside_the_focus_or_said_not_to_be(name):
+    """A line of 8 px is told; one of 2 px within a focus of 4 px is not, whatever length is found."""
+    own, other = halves(name)
+    for length, radius in ((8, 0.0), (2, 4.0)):
+        seen = ndimage.uniform_filter1d(other, length, axis=1, mode="reflect")
+        seen = ndimage.convolve(seen, disc(radius), mode="reflect") if radius else seen
+        aim = noisy(seen, 0.004)
+        spectra = (power_spectrum(tiles_of(each)) for each in (own, aim))
+        tried = tried_blurs(*spectra, ["white", "falling"], (1.0, 0.0), 12.0)
+        found = blur_by_edges(tried, own, None, edges_of(aim, None, 0.004), (1.0, 0.0))
+        assert abs(found.blur.motion_px - length) < 2 * found.motion_spread_px()
+        assert (found.motion_spread_px() < 0.1 * length) == (length == 8)

@@ -33,8 +33,8 @@ from .plate_grain import grain_luma, plate_noise, rooted
 Array = NDArray[np.float32]
 Progress = Callable[[float, str], None]
 LENS_FRAMES = 3
-SURE_PX = 6.0  # a frame: with less, a motion is easily taken for a focus or the other way round
 MOVES_PX = 2.0  # a frame: with less motion a shutter leaves no trace
+LEAST_MOTION_PX = 0.7  # that is seen
 SURE_NARROWER = 1.5  # beyond what halves of photographs differ by, as measured
 LEAST_SHARPEN, LEAST_RADIUS_PX, MOST_BY_EDGES_PX = 0.06, 0.25, 2.1
 WHITE_NOISE_GAIN = 6.0  # Immerkær 1996: energy of his Laplacian, square root of 36
@@ -102,23 +102,26 @@ def fit_lens(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> 
     )
     lossy = measured is not None and measured.is_compressed
     settled, words = _focus_set(settled, told, own, edges, direction, values, lossy)
-    if moving:
-        shutter = 360 * blur.motion_px / length
-        values["shutter_deg"] = shutter
-        on = blur.motion_px > 0.7
-        settled = settled.but(
-            motion_blur=on, shutter_deg=_keyed(min(shutter, 720.0)), phase_deg=_keyed(-min(shutter, 720.0) / 2)
-        )
-        sure = "" if length >= SURE_PX else say("about ")
-        words += say(
-            "; shutter {sure}{shutter:.0f}° from {motion_px:.1f} px of {length:.1f} px a frame",
-            sure=sure,
-            shutter=shutter,
-            motion_px=blur.motion_px,
-            length=length,
-        )
-    else:
-        words += say("; the plate moves too little for its shutter to be measured")
+    if not moving:
+        return settled, words + say("; the plate moves too little for its shutter to be measured"), values
+    shutter, spread = (360 * each / length for each in (blur.motion_px, told.motion_spread_px()))
+    if LEAST_MOTION_PX < blur.motion_px <= told.motion_spread_px():
+        was = zone.match.lens
+        settled = settled.but(motion_blur=was.motion_blur)
+        words += say("; the shutter was left: 0 to {most:.0f}° look alike here", most=shutter + spread)
+        return settled, words, values
+    values |= {"shutter_deg": shutter, "shutter_spread_deg": spread}
+    settled = settled.but(
+        motion_blur=blur.motion_px > LEAST_MOTION_PX,
+        shutter_deg=_keyed(min(shutter, 720.0)), phase_deg=_keyed(-min(shutter, 720.0) / 2),
+    )  # fmt: skip
+    words += say(
+        "; shutter {shutter:.0f} ± {spread:.0f}° from {motion_px:.1f} px of {length:.1f} px a frame",
+        shutter=shutter,
+        spread=spread,
+        motion_px=blur.motion_px,
+        length=length,
+    )
     return settled, words, values
 
 

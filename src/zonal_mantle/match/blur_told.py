@@ -29,6 +29,8 @@ ZEROS_PX, ZEROS_TOLD = 2.2, 0.1  # from which radius on, and how much better tha
 ZEROS_ALIKE = 0.08  # of the radius, by which discs of several kinds of noise may differ
 LEAST_SPREAD_PX, LEAST_SPREAD, SPECTRA_SPREAD = 0.05, 0.03, 0.15  # the last of what spectra alone tell
 CURVE, WIDE_BY_PX = (0.0, 0.7, 1.4, 2.2, 3.2, 4.5, 6.0, 9.0), 6.0  # radii, px; the one that edges must show
+MOTION_ZEROS_PX, MOTION_SPREAD, MOTION_SPREAD_PX = 4.0, 0.05, 0.3
+PIXEL_VARIANCE = 1 / 12
 UNSURE, UNSURE_PX = 0.3, 0.6  # of the size; of what is small
 
 
@@ -105,20 +107,35 @@ class Told(NamedTuple):
         whatever a picture shows, edges of two parts of a picture differ by `PARTS_DIFFER`.
         """
         at = as_radius(self.blur) if radius is None else radius
-        sizes = np.array([as_radius(blur) for _, blur in self.tried])
-        off = np.zeros(len(self.tried)) if self.edges is None else self.edges.off
-        worse = _scores(self.tried, off)
-        likely = np.exp(-(worse - worse.min()) / NEARLY)
-        among, parts = float((likely * (sizes - at) ** 2).sum() / likely.sum()), 0.0
+        among, parts = self._among([as_radius(blur) for _, blur in self.tried], at), 0.0
         if self.edges is not None and not (radius is None and self.has_zeros):
             curve = np.maximum.accumulate(np.nan_to_num(self.edges.curve, nan=-9.0))
             level = float(np.interp(at, CURVE, curve))
             low, high = (float(np.interp(level + by, curve, CURVE)) for by in (-PARTS_DIFFER, PARTS_DIFFER))
             parts = min((high - low) / 2, at / 2 + 0.3)
         by = LEAST_SPREAD if self.edges is not None or self.has_zeros else SPECTRA_SPREAD
-        least = LEAST_SPREAD_PX**2 + (by * at) ** 2 + self.blur.spread**2
+        least = LEAST_SPREAD_PX**2 + (by * at) ** 2 + min(self.blur.spread, at + 1) ** 2  # flat at 0
         spread = float(np.sqrt(among + parts**2 + least))
         return spread / 2 if self.blur.kind == "soft" and radius is None else spread
+
+    def motion_spread_px(self) -> float:
+        """What the length of the motion may be off by, px. A motion that is longer than the focus is wide is told by
+        its zeros; another only by how wide it makes the whole (a line's variance is its length squared over 12)."""
+        radius, length = as_radius(self.blur), self.blur.motion_px
+        among = self._among([blur.motion_px for _, blur in self.tried if blur is not SHARP], length)
+        if length > MOTION_ZEROS_PX and length > 2 * radius:
+            by = max(MOTION_SPREAD * length, MOTION_SPREAD_PX)
+        else:
+            wider = PARTS_DIFFER * (radius**2 / 4 + length**2 / 12 + PIXEL_VARIANCE)
+            by = float(np.sqrt(length**2 + 12 * wider) - length)
+        return float(np.hypot(by, np.sqrt(among)))
+
+    def _among(self, values: Sequence[float], at: float) -> float:
+        """The mean square distance of what was tried from a value, each by how little worse it is than the best."""
+        off = np.zeros(len(self.tried)) if self.edges is None else self.edges.off
+        worse = _scores(self.tried, off)[: len(values)]
+        likely = np.exp(-(worse - worse.min()) / NEARLY)
+        return float((likely * (np.array(values) - at) ** 2).sum() / likely.sum())
 
 
 def blur_by_edges(
