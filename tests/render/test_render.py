@@ -109,7 +109,17 @@ def test_the_command_line_renders_and_checks(demo, tmp_path, capsys):
     capsys.readouterr()
     assert main(["check", shot, "--json"]) == 0
     readings = json.loads(capsys.readouterr().out)
-    assert set(readings) == {"mattes", "locks", "coverage", "places", "matches", "grains", "finish", "findings"}
+    assert set(readings) == {
+        "mattes",
+        "locks",
+        "coverage",
+        "places",
+        "matches",
+        "grains",
+        "lenses",
+        "finish",
+        "findings",
+    }
     assert readings["locks"]["works"]["solved"] == 10
 
 

@@ -120,7 +120,7 @@ def wider_by(
     >>> soft = np.asarray(cv2.GaussianBlur(steps, (0, 0), 1.0), np.float32)
     >>> blurs = [Blur("soft", size, 0.0, 0.0, 0.0) for size in (0.0, 1.0)]
     >>> wider = wider_by(steps, None, edges_of(soft, None, 0.0), blurs)
-    >>> bool(wider[0] < -0.5), bool(abs(wider[1]) < 0.01)
+    >>> bool(wider[0] < -0.3), bool(abs(wider[1]) < 0.01)
     (True, True)
     """
     if np.hypot(*motion) > 0.5:

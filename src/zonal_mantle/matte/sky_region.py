@@ -24,7 +24,9 @@ from numpy.typing import NDArray
 
 from ..media.bands import run_apart, run_bands
 from ..media.curves import coded
+from .dead_border import BLACK, dead_border, filled_in
 from .sky_colours import BINS, entry_at, places
+from .sky_lines import without_lines
 from .sky_reach import reach
 from .sky_sense import cells, sensed
 from .sky_walk import walk
@@ -38,10 +40,11 @@ NEAR_REACH = 0.075  # coded step from the top at which sky and ground are as lik
 PULL = 0.03  # of the prior against the walk of a step to the next pixel
 LEAST_STEP, STEP_NOISES = 0.02, 5.0
 HINTED = 40.0  # pull of a stroke, against PULL
-LEAST_NOISE = 0.006
+LEAST_NOISE, LEAST_LIGHT = 0.006, 0.75  # coded; the share of a block that is not black where its noise is looked at
 NOISE_ROWS = 240  # of a plate that its noise is measured on
 MOST_SENSE = 6.0  # log odds of the classifier that are listened to
 LEAST_SPREAD = (0.01, 0.05)  # coded: a frame of one colour tells nothing
+THIN_DARK = np.float32(-4.0)  # log odds of what is thin and dark before an even sky: wires, masts, twigs, birds
 WEIGHTS = (0.5, 0.25, 1.5)  # of reach, of place, and of the classifier
 COARSE = 36  # working pixels: as near to a likely sky the classifier says nothing against one (leaves, gaps)
 
@@ -79,6 +82,7 @@ class _Look:
     places: Array  # (h, w, 3) in the table of colours
     textures: Array  # (h, w) in that of textures
     said: Array | None
+    dead: NDArray[np.bool_] | None  # where the frame shows nothing
 
 
 def drawn(said: Sequence[Said], plate: tuple[int, int]) -> Array | None:
@@ -151,9 +155,11 @@ def noise_of(picture: Array) -> float:
     height, width = rough.shape[0] // size * size, rough.shape[1] // size * size
     if min(height, width) == 0:
         return max(float(np.median(rough)) * 1.4826, LEAST_NOISE)
-    blocks = rough[:height, :width].reshape(height // size, size, width // size, size, 3)
-    half = size * size * 3 // 2
-    ordered = np.sort(blocks.transpose(0, 2, 1, 3, 4).reshape(-1, 2 * half), axis=1)
+    rows, half = (height // size, size, width // size, size, 3), size * size * 3 // 2
+    blocks = rough[:height, :width].reshape(rows).transpose(0, 2, 1, 3, 4).reshape(-1, 2 * half)
+    shows = (picture[:height, 1 : width + 1].max(axis=2) > BLACK).reshape(rows[:4])
+    light = shows.mean(axis=(1, 3)).ravel() > LEAST_LIGHT
+    ordered = np.sort(blocks[light] if light.any() else blocks, axis=1)  # what is black has no noise
     middle = ordered[:, half - 1 : half + 1].mean(axis=1)
     return max(float(np.percentile(middle, 15)) * 1.4826, LEAST_NOISE)
 
@@ -165,16 +171,19 @@ def plate_noise(pixels: Array) -> float:
 
 
 def _look(picture: Array, said: Array | None) -> _Look:
-    noise = noise_of(picture)
-    smooth = np.ascontiguousarray(cv2.bilateralFilter(picture, 5, max(4 * noise, 0.03), 1.5), np.float32)
-    way = run_apart(reach, smooth, np.float32(2 * (0.7 * noise) ** 2), said)
+    noise, dead = noise_of(picture), dead_border(picture)
+    if dead is not None:
+        picture = filled_in(picture, dead)
+    smooth = _smoothed(picture, noise)
+    bare, dark = without_lines(picture, noise)
+    way = run_apart(reach, _smoothed(bare, noise), np.float32(2 * (0.7 * noise) ** 2), said)
     level = np.asarray(smooth @ np.array((0.2126, 0.7152, 0.0722), np.float32))
     fine = level - cv2.GaussianBlur(level, (0, 0), 1.0)
     texture = np.sqrt(np.maximum(cv2.GaussianBlur(fine * fine, (0, 0), 2.5) - np.float32((0.3 * noise) ** 2), 0))
     step = np.clip(np.log((texture + 0.002) / 0.002) / 4 * (TEXTURES - 1), 0, TEXTURES - 1.001)
     height = np.linspace(1, -1, picture.shape[0], dtype=np.float32)[:, None]
     size = picture.shape[1], picture.shape[0]
-    sense = cv2.resize(sensed(cells(picture, noise)), size, interpolation=cv2.INTER_LINEAR)
+    sense = cv2.resize(sensed(cells(bare, noise)), size, interpolation=cv2.INTER_LINEAR)
     low, high = np.percentile(np.sort(smooth[::2, ::2], axis=None), (1, 99))
     told = np.clip((high - low - LEAST_SPREAD[0]) / (LEAST_SPREAD[1] - LEAST_SPREAD[0]), 0, 1)
     sense = np.clip(sense, -MOST_SENSE, MOST_SENSE) * np.float32(told)
@@ -182,15 +191,23 @@ def _look(picture: Array, said: Array | None) -> _Look:
     window = np.ones((2 * COARSE + 1,) * 2, np.uint8)
     heard = np.minimum(cv2.dilate(sense, window), 0) + np.maximum(sense, 0)
     far = np.clip(-1.6 * np.log((np.sqrt(way()) + 0.004) / NEAR_REACH), -4, 4)
+    prior = by_reach * far + by_place * height + by_sense * heard
+    if dead is not None:
+        sense[dead] = -MOST_SENSE
     return _Look(
         smooth,
         noise,
-        np.asarray(by_reach * far + by_place * height + by_sense * heard, np.float32),
+        np.asarray(prior * (1 - dark) + THIN_DARK * dark, np.float32),
         sense,
         places(smooth),
         step.astype(np.float32),
         said,
+        dead,
     )
+
+
+def _smoothed(picture: Array, noise: float) -> Array:
+    return np.ascontiguousarray(cv2.bilateralFilter(picture, 5, max(4 * noise, 0.03), 1.5), np.float32)
 
 
 def _counted(looks: Sequence[_Look], shares: Sequence[Array]) -> SkyModel:
@@ -198,7 +215,7 @@ def _counted(looks: Sequence[_Look], shares: Sequence[Array]) -> SkyModel:
     colours = np.zeros((2, *BINS), np.float64)
     textures = np.zeros((2, TEXTURES), np.float64)
     for look, share in zip(looks, shares):
-        weight = np.ones_like(share)
+        weight = np.ones_like(share) if look.dead is None else (~look.dead).astype(np.float32)
         if look.said is not None:
             share = np.where(look.said > 0, 1, np.where(look.said < 0, 0, share)).astype(np.float32)
             weight = np.where(look.said != 0, np.float32(8), weight)  # what a person says teaches more
@@ -268,4 +285,6 @@ def _walked(look: _Look, model: SkyModel) -> Array:
         against = np.where(look.said < 0, np.float32(HINTED), np.where(look.said > 0, np.float32(0), against))
     step = np.float32(max(STEP_NOISES * look.noise, LEAST_STEP))
     walk(look.smooth, for_sky, against, step, chance)
+    if look.dead is not None:  # it is not there to go, unless somebody says so
+        chance[look.dead if look.said is None else look.dead & (look.said <= 0)] = 0
     return np.asarray(np.clip(chance, 0, 1), np.float32)
