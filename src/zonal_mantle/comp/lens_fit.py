@@ -149,7 +149,7 @@ def _focus_set(
     if radius is None and blur.size >= LEAST_RADIUS_PX:
         size, spread = blur.size, told.spread_px()
         values["spread_px"] = spread
-        unsure = say("; uncertain: judge it by eye") if is_unsure(size, spread) else ""
+        unsure = _unsure(size, spread)
         if blur.kind == "disc":
             values["radius_px"] = size
             words = say("out of focus by {size:.2f} ± {spread:.2f} px", size=size, spread=spread)
@@ -160,9 +160,8 @@ def _focus_set(
     if radius is not None and radius >= LEAST_RADIUS_PX:
         spread = told.spread_px(radius)
         values |= {"radius_px": radius, "spread_px": spread}
-        unsure = say("; uncertain: judge it by eye") if is_unsure(radius, spread) else ""
         words = say("softer by a disc of {radius:.2f} ± {spread:.2f} px", radius=radius, spread=spread)
-        return lens.but(radius_px=_keyed(radius)), words + unsure + hidden
+        return lens.but(radius_px=_keyed(radius)), words + _unsure(radius, spread) + hidden
     values["spread_px"] = told.spread_px(0.0)
     sharper = told.edges is not None and radius is not None and radius < 0 and direction is None
     sharp = sharpening_by_edges(luma, own.mask, edges) if sharper else 0.0
@@ -178,7 +177,12 @@ def _focus_set(
         settled = lens.but(sharpen=_keyed(sharp), sharpen_px=_keyed(1.0), overshoot=_keyed(1.0))
         return settled, say("sharpened by {sharp:.2f}", sharp=sharp)
     values["radius_px"] = 0.0
-    return lens, say("as sharp as the plate, ± {spread:.2f} px", spread=values["spread_px"]) + hidden
+    words = say("as sharp as the plate, ± {spread:.2f} px", spread=values["spread_px"])
+    return lens, words + _unsure(0.0, values["spread_px"]) + hidden
+
+
+def _unsure(size: float, spread: float) -> str:
+    return say("; uncertain: judge it by eye") if is_unsure(size, spread) else ""
 
 
 def noise_of(seen: Seen) -> float:
