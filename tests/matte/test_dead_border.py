@@ -66,6 +66,10 @@ def test_what_is_black_for_another_reason_is_no_border():
     night = pixels.copy()
     night[:120] = 0  # a black sky at the top alone
     assert dead_border(working(np.float32(night))) is None
+    street, roofs = pixels.copy(), np.random.default_rng(4).integers(20, 60, (2, 32)).repeat(20, axis=1)
+    rows = np.arange(360)[:, None]
+    street[(rows < roofs[0]) | (rows >= 360 - roofs[1])] = 0  # a black sky above roofs, a black road
+    assert dead_border(working(np.float32(street))) is None
     assert dead_border(np.zeros((54, 96, 3), np.float32)) is None
     frame = pixels.copy()
     frame[150:200, 200:400] = 0  # within the picture

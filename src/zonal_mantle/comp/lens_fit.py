@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..match.blur_told import Told, blur_by_edges, is_unsure, motion_of, tried_blurs
-from ..match.edge_width import AimEdges, edges_of, radius_by_edges, sharpening_by_edges
+from ..match.edge_width import AimEdges, edges_of, radius_by_edges, rooted, sharpening_by_edges
 from ..match.noise import Noise, shift_between
 from ..match.sharpness import (
     LEAST_TILES,
@@ -28,7 +28,7 @@ from ..words import say
 from .aim import Seen, aim_seen, frames_for, zone_seen_with
 from .glass_fit import fit_glass
 from .pictures import Pictures
-from .plate_grain import grain_luma, plate_noise, rooted
+from .plate_grain import grain_luma, plate_noise
 
 Array = NDArray[np.float32]
 Progress = Callable[[float, str], None]

@@ -24,7 +24,6 @@ from .pictures import Pictures, known
 Progress = Callable[[float, str], None]
 NOISE_FRAMES, NOISE_PARTS = 4, 3
 NOISES_KNOWN = 64  # in one process
-LEAST_LIGHT = 0.02  # below which its root is not taken
 
 
 def _quiet(share: float, words: str) -> None:
@@ -98,8 +97,3 @@ def grain_luma(model: GrainModel, pictures: Sequence[NDArray[np.float32]]) -> li
         grain = with_grain(rgba, unit_grain(model, (width, height), 1, number), model, np.ones((1, width), np.float32))
         out.append(np.asarray((grain[..., :3] - picture) @ LUMA, np.float32))
     return out
-
-
-def rooted(grain: NDArray[np.float32], luma: NDArray[np.float32]) -> NDArray[np.float32]:
-    """What noise adds to a luma, in square-rooted light, where it is about as strong at all levels."""
-    return np.asarray(grain / np.sqrt(np.maximum(luma, LEAST_LIGHT)), np.float32)

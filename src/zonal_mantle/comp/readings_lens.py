@@ -9,17 +9,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..match.blur_told import SHARP, widening
-from ..match.edge_width import edges_of, wider_by
+from ..match.edge_width import edges_of, rooted, wider_by
 from ..match.errors import MatchError
 from ..match.sharpness import LUMA
 from ..shot import LensMatch, Shot, Zone
 from ..words import spoken
 from .aim import aim_seen, frames_for, zone_seen_with
-from .digest import digest
 from .lens_fit import noise_of
 from .pictures import READINGS_KNOWN, Pictures, known
-from .planner import plan
-from .plate_grain import grain_luma, plate_noise, rooted
+from .plate_grain import grain_luma, plate_noise
+from .readings_match import beside_aim
 
 NOISE_FRAMES = 2  # of the plate, that its noise is told by
 SEEN_AS = 0.6  # logarithm of widths, from which on edges are seen to be of another sharpness
@@ -55,9 +54,7 @@ def read_lens(shot: Shot, zone: Zone, pictures: Pictures) -> LensReading:
     """
     frame = frames_for(shot, zone, 1)[0]
     bare = zone.match.but(wrap=zone.match.wrap.but(on=False), grain=zone.match.grain.but(on=False))
-    planned = plan(shot, frame, 1.0, [zone.but(match=bare)])
-    mattes = tuple(str(matte) for matte in shot.mattes)
-    key = digest((planned.digest, str(zone.match.aim), str(shot.plate_source), str(shot.locks), mattes, frame))
+    key = beside_aim(shot, zone, bare, frame)
 
     def look() -> LensReading:
         try:

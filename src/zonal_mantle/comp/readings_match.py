@@ -11,7 +11,7 @@ from ..match.compare import compare
 from ..match.edge_mtf import sharpness
 from ..match.errors import MatchError
 from ..match.sharpness import LUMA
-from ..shot import Shot, Zone
+from ..shot import Match, Shot, Zone
 from ..words import say, spoken
 from .aim import aim_seen, blocks_of, frames_for, zone_seen_with
 from .digest import digest
@@ -51,9 +51,7 @@ def read_match(shot: Shot, zone: Zone, pictures: Pictures) -> MatchReading:
     frame = frames_for(shot, zone, 1)[0]
     drawn = bool(zone.match.aim.areas)
     bare = zone.match.but(wrap=zone.match.wrap.but(on=False), grain=zone.match.grain.but(on=False))
-    planned = plan(shot, frame, 1.0, [zone.but(match=bare)])
-    mattes = tuple(str(matte) for matte in shot.mattes)
-    key = digest((planned.digest, str(zone.match.aim), str(shot.plate_source), str(shot.locks), mattes, frame))
+    key = beside_aim(shot, zone, bare, frame)
 
     def look() -> MatchReading:
         try:
@@ -73,6 +71,13 @@ def read_match(shot: Shot, zone: Zone, pictures: Pictures) -> MatchReading:
         )  # fmt: skip
 
     return replace(known(("match", key, spoken()), look, READINGS_KNOWN), drawn=drawn)
+
+
+def beside_aim(shot: Shot, zone: Zone, match: Match, frame: int) -> str:
+    """A digest of all that a zone under a match and its aim look like on a frame."""
+    planned = plan(shot, frame, 1.0, [zone.but(match=match)])
+    mattes = tuple(str(matte) for matte in shot.mattes)
+    return digest((planned.digest, str(zone.match.aim), str(shot.plate_source), str(shot.locks), mattes, frame))
 
 
 def _mtf50(luma: NDArray[np.float32], mask: NDArray[np.bool_]) -> tuple[float, float] | None:

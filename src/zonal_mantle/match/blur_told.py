@@ -23,13 +23,13 @@ SHARP = Blur("disc", 0.0, 0.0, 0.0, 0.0)
 LEAST_WIDER = 0.5  # logarithm of widths, that edges grow by where they tell anything
 RARELY_SOFT, WIDE_PX = 0.08, 1.5  # what so wide a soft blur is held against: lenses are out of focus rather
 NOT_BLURRED, MOST_OFF = 0.02, 0.6  # logarithms of widths: what no blur is held against; how far off the best may be
-NEARLY = 0.2  # by which a blur may be worse and is half as likely as not
+NEARLY = 0.2  # by which a blur is worse that is less likely by a factor of e
 PARTS_DIFFER = 0.25  # logarithm of widths, by which edges of two parts of a picture differ; of photographs
 ZEROS_PX, ZEROS_TOLD = 2.2, 0.1  # from which radius on, and how much better than a soft blur, a disc is sure
 ZEROS_ALIKE = 0.08  # of the radius, by which discs of several kinds of noise may differ
 LEAST_SPREAD_PX, LEAST_SPREAD, SPECTRA_SPREAD = 0.05, 0.03, 0.15  # the last of what spectra alone tell
 CURVE, WIDE_BY_PX = (0.0, 0.7, 1.4, 2.2, 3.2, 4.5, 6.0, 9.0), 6.0  # radii, px; the one that edges must show
-MOTION_ZEROS_PX, MOTION_SPREAD, MOTION_SPREAD_PX = 4.0, 0.05, 0.3
+MOTION_ZEROS_PX, MOTION_SPREAD, MOTION_SPREAD_PX = 4.0, 0.05, 0.3  # from where zeros tell a length, and how well
 PIXEL_VARIANCE = 1 / 12
 UNSURE, UNSURE_PX = 0.3, 0.6  # of the size; of what is small
 

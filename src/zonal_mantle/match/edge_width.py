@@ -103,6 +103,11 @@ def _gradient(a: NDArray) -> tuple[NDArray, NDArray, NDArray]:
     return np.hypot(across, down), across, down
 
 
+def rooted(grain: Array, luma: Array) -> Array:
+    """What noise adds to a luma, in square-rooted light, where it is about as strong at all levels."""
+    return np.asarray(grain / np.sqrt(np.maximum(luma, LEAST_LIGHT)), np.float32)
+
+
 def _noisy(luma: Array, noise: Array) -> Array:
     return np.asarray(luma + noise * np.sqrt(np.maximum(luma, LEAST_LIGHT)), np.float32)
 

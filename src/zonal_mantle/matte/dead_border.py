@@ -1,6 +1,7 @@
 """Black borders of a plate, which show nothing: bars of another picture shape, and what undistorting leaves at the rim.
 
-They lie at two opposite sides alike and are black all through; a night sky is at the top alone, and not without noise.
+They lie at two opposite sides alike, are black all through, and end in a smooth line; a black night sky is at the top
+alone, or ends where roofs and lights do.
 """
 
 from __future__ import annotations
@@ -13,6 +14,7 @@ Array = NDArray[np.float32]
 
 BLACK = 0.012  # coded: three of 255
 LEAST_DEEP, ALIKE = 0.2, 2.0  # working pixels in the mean of a side; times that opposite sides differ by at most
+STEP_PX, MOST_STEPS = 1, 0.03  # by which a smooth line goes on to the next pixel, and where it may do otherwise
 MOST_DEAD = 0.5  # of a frame
 
 
@@ -35,9 +37,9 @@ def dead_border(picture: Array) -> NDArray[np.bool_] | None:
     _, labels = cv2.connectedComponents(black, connectivity=4)
     outer = np.unique(np.concatenate([labels[0], labels[-1], labels[:, 0], labels[:, -1]]))
     dead = np.isin(labels, outer[outer > 0])
-    top, bottom = (float(_deep(each).mean()) for each in (dead, dead[::-1]))
-    left, right = (float(_deep(each).mean()) for each in (dead.T, dead[:, ::-1].T))
-    if not (_alike(top, bottom) or _alike(left, right)) or dead.mean() > MOST_DEAD:
+    above_and_below = _alike(_deep(dead), _deep(dead[::-1]))
+    aside = _alike(_deep(dead.T), _deep(dead[:, ::-1].T))
+    if not (above_and_below or aside) or dead.mean() > MOST_DEAD:
         return None
     return np.asarray(dead)
 
@@ -48,8 +50,12 @@ def _deep(dead: NDArray[np.bool_]) -> NDArray[np.float64]:
     return np.asarray(np.where(deep < len(dead), deep, 0), float)
 
 
-def _alike(a: float, b: float) -> bool:
-    return min(a, b) >= LEAST_DEEP and max(a, b) <= ALIKE * min(a, b)
+def _alike(a: NDArray[np.float64], b: NDArray[np.float64]) -> bool:
+    """Whether two opposite sides are as deep, and both end in a smooth line."""
+    one, two = float(a.mean()), float(b.mean())
+    if any((np.abs(np.diff(side)) > STEP_PX).mean() > MOST_STEPS for side in (a, b)):
+        return False
+    return min(one, two) >= LEAST_DEEP and max(one, two) <= ALIKE * min(one, two)
 
 
 def filled_in(picture: Array, dead: NDArray[np.bool_]) -> Array:
