@@ -11,7 +11,7 @@ from zonal_mantle.api import add_painting, shot_from_plate
 from zonal_mantle.comp import Pictures, compose
 from zonal_mantle.comp import base as base_module
 from zonal_mantle.comp.base import make_base
-from zonal_mantle.comp.solve import MOST_COLUMNS, _Work
+from zonal_mantle.comp.lock_work import MOST_COLUMNS, LockWork
 from zonal_mantle.media import open_source
 from zonal_mantle.media.memory import MIB
 from zonal_mantle.media.still import write_still
@@ -102,7 +102,7 @@ def test_a_base_of_many_frames_takes_its_median_over_a_bounded_number(tmp_path, 
 def test_what_a_lock_keeps_of_each_frame_does_not_grow_with_the_plate(four_k):
     lock = Lock(id="l", name="L", kind="plane", reference_frame=1001)
     shot = four_k.with_lock(lock)
-    work = _Work(shot, lock, Pictures())
+    work = LockWork(shot, lock, Pictures())
     work.feed(1001)
     kept = work.neighbours()[1001]
     assert kept.shape[1] <= MOST_COLUMNS + 3

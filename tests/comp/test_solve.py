@@ -8,7 +8,7 @@ import pytest
 
 from zonal_mantle.api import new, open_shot
 from zonal_mantle.comp import Pictures, solve_lock, suggest_lock, view
-from zonal_mantle.comp.solve import _Work
+from zonal_mantle.comp.lock_work import LockWork
 from zonal_mantle.comp.views import Look
 from zonal_mantle.geometry import carry
 from zonal_mantle.lock import LockError
@@ -74,9 +74,9 @@ def test_a_search_takes_only_the_chosen_parts_of_the_lock_it_starts_from(session
     # the place that a wrong lock leads to is not searched when its position is not taken
     led = own.but(rides="wrong", reference_frame=key, marks=(mark,))
     shot = session.shot.with_lock(wrong).with_lock(led.but(follow=Follow(position=False)))
-    work = _Work(shot, shot.lock("m"), session.store)
+    work = LockWork(shot, shot.lock("m"), session.store)
     assert np.hypot(*(carry(work.guess(frames[-1]), np.array([[mark.x, mark.y]]))[0] - (mark.x, mark.y))) < 1e-6
-    work = _Work(shot, led, session.store)
+    work = LockWork(shot, led, session.store)
     assert np.hypot(*(carry(work.guess(frames[-1]), np.array([[mark.x, mark.y]]))[0] - (mark.x, mark.y))) > 100
 
 

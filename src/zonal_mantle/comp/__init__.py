@@ -8,8 +8,9 @@ from .planner import plan
 from .readings import Readings
 from .readings_matte import MatteOverShot
 from .scheduler import Cancelled, Job, Scheduler
-from .solve import Suggested, solve_lock, suggest_lock
+from .solve import solve_lock
 from .stack import compose, compose_plan, finish_frame
+from .suggest import Suggested, suggest_lock
 from .views import BACKINGS, CHANNELS, STEPPED, VIEWS, WHOLE_VIEWS, Look, ViewName, view
 
 __all__ = [

@@ -21,7 +21,8 @@ from .over_frames import over_frames
 from .pictures import Pictures
 from .readings_place import opening_of
 from .shelf import source_of
-from .solve import solve_lock, suggest_lock
+from .solve import solve_lock
+from .suggest import suggest_lock
 
 Progress = Callable[[float, str], None]
 SPARE_PX = 3.0  # beyond the frame that a painting is made to cover

@@ -25,7 +25,8 @@ SMALL = 1e-6  # by which numbers are changed to see what that does
 class Link:
     """One measured motion, from a key frame to another: at (n, 2) points that both see, with what makes displacements
     of these into numbers of unit variance, (k, 2 n); see `Area.whitening`. The fuller one is that of all ways of
-    moving, where the lock's kind has fewer."""
+    moving, where the lock's kind has fewer. Beside are (n, 2) px by which what is seen at the points lies off the
+    homography, where that is known."""
 
     key: int
     frame: int
@@ -33,6 +34,13 @@ class Link:
     points: NDArray[np.float64]
     whitening: Matrix
     fuller: Link | None = None
+    beside: NDArray[np.float64] | None = None
+
+    @property
+    def targets(self) -> NDArray[np.float64]:
+        """Where the points are on the frame. (n, 2)."""
+        out = carry(self.fit.homography, self.points)
+        return np.asarray(out if self.beside is None else out + self.beside)
 
     @classmethod
     def evenly(cls, key: int, frame: int, fit: Fit, points: NDArray[np.float64]) -> Link:
@@ -52,10 +60,10 @@ class Links:
     def __init__(self, links: list[Link]) -> None:
         self.links = links
         most, rows = max(len(link.points) for link in links), [len(link.whitening) for link in links]
-        self.points = np.array(
-            [np.vstack([x.points, np.repeat(x.points[-1:], most - len(x.points), 0)]) for x in links]
+        self.points, self.targets = (
+            np.array([np.vstack([each, np.repeat(each[-1:], most - len(each), 0)]) for each in places])
+            for places in ([link.points for link in links], [link.targets for link in links])
         )
-        self.targets = np.array([carry(link.fit.homography, points) for link, points in zip(links, self.points)])
         self._whitening = np.zeros((len(links), max(rows), 2 * most))
         for k, link in enumerate(links):
             self._whitening[k, : rows[k], : link.whitening.shape[1]] = link.whitening

@@ -13,6 +13,7 @@ from ..geometry import DEFAULT_FOCAL, camera_matrix, carry, distorted, rays_of, 
 from ..shot.lock import Lens, Lock, LockFrame
 from ..words import say
 from .align import PICTURE_PX
+from .bend import bends_advice, bends_words, bent, lens_distortion, straightened, with_beside
 from .bundle import turned_by
 from .chain import SOFT, Chain, Links, Settled, chained, columns_of, settled, spreads
 from .errors import LockError
@@ -38,11 +39,13 @@ def solve_pan(
     direction: Direction = "both",
     progress: Callable[[float, str], None] = lambda share, words: None,
     so_far: SoFar = unseen,
+    bend: float | None = None,
 ) -> Lock:
     """Solves a turning camera through a field that stays: focal length, a turn a frame, on request distortion.
 
-    Parameters and errors are those of `solve_plane`; LockError also where the camera turned too little to tell its
-    focal length and none is given.
+    Parameters and errors are those of `solve_plane`. `bend` is what features tell of the lens, see `bend_of`: where its
+    distortion is asked for that is taken, otherwise what it would change counts as error. LockError also where the
+    camera turned too little to tell its focal length and none is given.
 
     References
     ----------
@@ -50,11 +53,21 @@ def solve_pan(
     """
     chain = measure_chain(lock, feed_of, field_mask, cover_of, frames, direction, progress, so_far)
     size, start = (field_mask.shape[1], field_mask.shape[0]), lock.reference_frame
-    first = solve_turn(chain, start, size, lock.lens, must_know=False)
+    taken = bend if lock.lens.solve_distortion else None
+    first = solve_turn(chain, start, size, lock.lens, must_know=False, bend=taken)
     chain = settled_chain(lock, chain, first.motions(size), feed_of, field_mask, cover_of, progress)
     progress(0.98, say("{name}: focal length and turn", name=lock.name))
-    found = solve_turn(chain, start, size, lock.lens)
-    give, sure = found.give_px(size, corners_of(field_mask)), sureness(chain)
+    if taken is not None:
+        chain = with_beside(chain, solve_turn(chain, start, size, lock.lens, False, taken).motions(size), taken, size)
+    found = solve_turn(chain, start, size, lock.lens, bend=taken)
+    give, sure, remarks = found.give_px(size, corners_of(field_mask)), sureness(chain), tuple[str, ...]()
+    if bend is not None and not taken and not lock.lens.distortion:
+        other = solve_turn(chain, start, size, lock.lens, False, bend)
+        known = with_beside(chain, other.motions(size), bend, size)
+        other = solve_turn(known, start, size, lock.lens, False, bend)
+        apart = _apart(found, other, size, corners_of(field_mask), bend)
+        give = {frame: float(np.hypot(error, apart[frame])) for frame, error in give.items()}
+        remarks = (bends_words(bend, size) + bends_advice(),)
     entries = tuple(
         LockFrame(
             frame=frame,
@@ -66,7 +79,20 @@ def solve_pan(
         for frame, motion in sorted(found.motions(size).items())
     )
     progress(1.0, say("{name}: done", name=lock.name))
-    return lock.but(solved=entries, lost=tuple(chain.lost), lens=found.lens)
+    return lock.but(solved=entries, lost=tuple(chain.lost), lens=found.lens, remarks=remarks)
+
+
+def _apart(
+    found: Turned, other: Turned, size: tuple[int, int], corners: NDArray[np.float64], bend: float
+) -> dict[int, float]:
+    """By how many px, root mean square, what is seen at a frame's corners lies elsewhere by another solve, whose lens
+    bends."""
+    out, others = {}, other.motions(size)
+    for frame, motion in found.motions(size).items():
+        there = straightened(carry(np.linalg.inv(motion), corners), bend, size)
+        at = bent(carry(others[frame], there), bend, size)
+        out[frame] = float(np.sqrt(((at - corners) ** 2).sum(axis=1).mean()))
+    return out
 
 
 @dataclass(frozen=True)
@@ -109,8 +135,11 @@ class Turned:
         return out
 
 
-def solve_turn(chain: Chain, start: int, size: tuple[int, int], lens: Lens, must_know: bool = True) -> Turned:
-    """Focal length (unless it is given) and the turn from the reference frame to each linked frame.
+def solve_turn(
+    chain: Chain, start: int, size: tuple[int, int], lens: Lens, must_know: bool = True, bend: float | None = None
+) -> Turned:
+    """Focal length (unless it is given) and the turn from the reference frame to each linked frame. `bend` is what is
+    known of the lens, see `bend_of`; without it the distortion is found by the links where that is asked for.
 
     Raises
     ------
@@ -124,7 +153,7 @@ def solve_turn(chain: Chain, start: int, size: tuple[int, int], lens: Lens, must
     table = Links(links)
     focal = lens.focal_px if lens.given and lens.focal_px else _first_focal(table, size)
     turns = _chained_turns(table, start, focal, size)
-    free_focal, free_bend = not lens.given, lens.solve_distortion
+    free_focal, free_bend = not lens.given, lens.solve_distortion and bend is None
     count = 3 * len(frames)
     order = {frame: k for k, frame in enumerate([start, *frames])}
     keys, ends = (np.array([order[name] for name in names]) for names in zip(*((x.key, x.frame) for x in links)))
@@ -132,15 +161,17 @@ def solve_turn(chain: Chain, start: int, size: tuple[int, int], lens: Lens, must
 
     def lens_of(shared: NDArray) -> tuple[float, float]:
         f = focal * float(np.exp(np.clip(shared[0], *FOCAL_WITHIN))) if free_focal else focal
+        if bend is not None:
+            return f, lens_distortion(bend, f, size[0])
         return f, float(shared[-1]) if free_bend else lens.distortion
 
     def errors(local: NDArray) -> NDArray:
-        f, bend = lens_of(local[0, 6:])
+        f, k1 = lens_of(local[0, 6:])
         of_keys, of_ends = (turned_by(each)[0] for each in (local[:, :3], local[:, 3:6]))
         way = of_ends @ begun[ends] @ (of_keys @ begun[keys]).transpose(0, 2, 1)
-        rays = _rays(table.points.reshape(-1, 2), f, bend, size).reshape(*table.points.shape[:2], 3)
+        rays = _rays(table.points.reshape(-1, 2), f, k1, size).reshape(*table.points.shape[:2], 3)
         turned = rays @ way.transpose(0, 2, 1)
-        return table.off(_pictured(turned.reshape(-1, 3), f, bend, size).reshape(table.points.shape))
+        return table.off(_pictured(turned.reshape(-1, 3), f, k1, size).reshape(table.points.shape))
 
     shared = list(range(count, count + int(free_focal) + int(free_bend)))
     columns = np.hstack([columns_of(keys, ends, 3), np.tile(np.array(shared, int), (len(links), 1))])
@@ -148,14 +179,14 @@ def solve_turn(chain: Chain, start: int, size: tuple[int, int], lens: Lens, must
     for soft in (20 * SOFT, SOFT):  # what is far off at first is not an outlier yet
         found = settled(errors, columns, len(values), values, soft)
         values = found.values
-    f, bend = lens_of(values[count:])
+    f, k1 = lens_of(values[count:])
     small = np.vstack([np.zeros(3), values[:count].reshape(-1, 3)])
     now = dict(zip(order, turned_by(small)[0] @ begun))
     if free_focal and must_know:
         _check_known(found, count, now, start)
     parts = [(frame, [*range(3 * k, 3 * k + 3), *shared]) for k, frame in enumerate(frames)]
     return Turned(
-        lens.but(focal_px=float(f), distortion=float(bend)), now, spreads(found, parts, len(links) / len(frames))
+        lens.but(focal_px=float(f), distortion=float(k1)), now, spreads(found, parts, len(links) / len(frames))
     )
 
 

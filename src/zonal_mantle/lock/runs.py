@@ -13,7 +13,8 @@ from ..words import english, mark, say
 
 Direction = Literal["forward", "backward", "both"]
 CUT, TWO, MIXED = mark("there is a cut"), "two things in the field move apart", "the field does not hold together"
-FINAL = (CUT, TWO, MIXED)  # after which nothing is looked for again
+FINAL = (TWO, MIXED)  # after which nothing is looked for again
+FLASH = 3  # frames, over which what looks like a cut may be a flash, or frames that are black
 AGAIN_PX = 0.3  # of error; what is found again must be known better, or as well as before it was lost
 SoFar = Callable[[Callable[[], Lock]], None]  # takes what makes the lock as it is so far, where that is asked for
 Follow = Callable[[int, LockFrame], tuple[LockFrame | None, str]]
@@ -53,7 +54,7 @@ def run_both_ways(
     first : the reference frame's own entry.
     begin : called for each way; gives what solves a frame from the one before it: the entry, or None and why not.
     missing_only : solved frames are gone through but stay as they are.
-    look_on : over how many frames it is looked for again where it is lost, unless there is a cut.
+    look_on : over how many frames it is looked for again where it is lost; fewer after what looks like a cut.
     so_far : called with each frame that is there.
 
     Returns
@@ -99,7 +100,8 @@ def run_both_ways(
                 side = say("Forward") if frame > start else say("Backward")
                 lost.append(say("{side}: lost on frame {frame}: {problem}", side=side, frame=frame, problem=problem))
             since += 1
-            if since > look_on or any(words in english(problem) for words in FINAL):
+            told = english(problem)
+            if since > (min(look_on, FLASH) if CUT in told else look_on) or any(words in told for words in FINAL):
                 break
     progress(1.0, say("{name}: done", name=lock.name))
     return as_it_is()

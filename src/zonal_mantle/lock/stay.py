@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from ..shot.lock import Lock, LockFrame
 from ..words import say
 from .align import Area
+from .bend import bends_words, nearest_motion, unbent, with_beside
 from .blur import Blur, Exposure, always, courses_of
 from .chain import Adjusted, Chain, adjusted, chained
 from .errors import LockError
@@ -21,7 +22,7 @@ from .level import pyramid
 from .plane import LEAST_CONTRAST, check_start, too_loose
 from .residual import likely
 from .rivalry import untold_words
-from .runs import Direction, SoFar, flat, unseen
+from .runs import FLASH, Direction, SoFar, flat, unseen
 from .walker import WORST_LINK_PX, Walker, linked
 
 Array = NDArray[np.float32]
@@ -64,12 +65,15 @@ def measure_chain(
     ways += [range(start - 1, frames[0] - 1, -1)] if direction in ("backward", "both") else []
     total, done = max(1, sum(len(way) for way in ways)), 0
     for way in ways:
-        walker = Walker(lock, feed_of, field_mask, cover_of, start)
+        walker, since = Walker(lock, feed_of, field_mask, cover_of, start), 0
         for frame in way:
             progress(0.9 * done / total, say("{name}: frame {frame}", name=lock.name, frame=frame))
             done += 1
             problem = walker.step(frame)
-            if problem:
+            if problem and since:
+                since += 1
+            elif problem:
+                since = 1
                 chain.lost.append(
                     say(
                         "{how}: lost on frame {frame}: {problem}",
@@ -78,6 +82,10 @@ def measure_chain(
                         problem=problem,
                     )
                 )
+            elif since:
+                chain.lost[-1] += say(" Found again on frame {frame}.", frame=frame)
+                since = 0
+            if since > FLASH:
                 break
             so_far(partial(_roughly, lock, Chain([*chain.links, *walker.links], list(chain.lost))))
         untold, links = walker.untold(), walker.links
@@ -106,11 +114,13 @@ def solve_staying(
     direction: Direction = "both",
     progress: Callable[[float, str], None] = lambda share, words: None,
     so_far: SoFar = unseen,
+    bend: float | None = None,
 ) -> Lock:
     """Solves a plane lock whose field stays in the frame.
 
-    Parameters and errors are those of `solve_plane`. The residual of a frame is what its links and the whole
-    disagree by, with what the links themselves do not know.
+    Parameters and errors are those of `solve_plane`. `bend` is what features tell of the lens, see `bend_of`: then the
+    motions are the homographies nearest to what it shows, and what these miss is part of the error. The residual of a
+    frame is what its links and the whole disagree by, with what the links themselves do not know.
     """
     chain = measure_chain(lock, feed_of, field_mask, cover_of, frames, direction, progress, so_far)
     start, size = lock.reference_frame, (field_mask.shape[1], field_mask.shape[0])
@@ -125,7 +135,26 @@ def solve_staying(
         give = {frame: float(np.hypot(give, missed.get(frame, 0.0))) for frame, give in found.give_px.items()}
         found = Adjusted(found.motions, give)
     remarks = unfollowed(missed, lock.moves)
+    if bend is not None and lock.moves == "perspective":
+        straight = adjusted(unbent(chain, bend, size), start, size, corners)
+        known = unbent(with_beside(chain, straight.motions, bend, size), bend, size)
+        found = _seen_bent(adjusted(known, start, size, corners), found, field_mask, bend)
+        advice = say("Undistort the plate, or use a pan lock with Solve lens distortion.")
+        remarks = (*remarks, bends_words(bend, size) + advice)
     return lock.but(solved=entries_of(chain, found), lost=tuple(chain.lost), remarks=remarks)
+
+
+def _seen_bent(straight: Adjusted, found: Adjusted, mask: Array, bend: float) -> Adjusted:
+    """Motions of a lens that bends nothing as one that bends shows them, for the frames that were found."""
+    size, motions, give = (mask.shape[1], mask.shape[0]), dict[int, Matrix](), dict[int, float]()
+    (x0, y0), (x1, y1) = corners_of(mask)[[0, 2]]
+    across, down = np.meshgrid(np.linspace(x0, x1, 7), np.linspace(y0, y1, 5))
+    places = np.stack([across.ravel(), down.ravel()], axis=1)
+    for frame in found.motions:
+        motion, missed = nearest_motion(straight.motions[frame], places, bend, size)
+        motions[frame] = motion
+        give[frame] = float(np.hypot(straight.give_px[frame], missed))
+    return Adjusted(motions, give)
 
 
 def _roughly(lock: Lock, chain: Chain) -> Lock:

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from ..geometry import carry
 from ..shot.lock import Lock
-from ..words import say
+from ..words import mark, say
 from .align import Area, Fit
 from .blur import Blur, Course, Exposure, always
 from .chain import Link
@@ -30,6 +30,7 @@ LINKED = 0.35  # frames that share at least this much are measured against one a
 WORST_LINK_PX = 1.5
 GRID = (4, 3)
 STARTS = 3  # from which a texture that repeats is looked for: one of them may slide along what does not change
+CUT_WORDS = mark("there is a cut between frame {frame} and the next.")
 
 
 @dataclass
@@ -73,6 +74,9 @@ class Walker:
         """Links one more frame; says why where that cannot be done."""
         feed, cover = self.feed_of(frame), self.cover_of(frame)
         feeds = pyramid(feed, 5)
+        apart = abs(frame - self.last)  # more than one frame after a flash
+        if apart > 1 and is_cut(feed, self.feed_of(self.last)):
+            return say(CUT_WORDS, frame=min(frame, self.last))
         for key in reversed(list(self.keys)):
             newest = key is self.keys[-1]
             fit = self._align(key, frame, feeds, cover, thorough=newest)
@@ -81,7 +85,7 @@ class Walker:
                 fit = self._align(key, frame, feeds, cover, thorough=True)
             if fit is None and newest:
                 if is_cut(feed, self.feed_of(self.last)):
-                    return say("there is a cut between frame {frame} and the next.", frame=min(frame, self.last))
+                    return say(CUT_WORDS, frame=min(frame, self.last))
                 return (
                     repeating(key.repeats.shortest_px)
                     if key.repeats.shifts
@@ -94,7 +98,7 @@ class Walker:
             points = _grid(key.area, fit.homography, feed.shape)
             fit = against_fuller(key.area, feeds, fit, self.lock.moves, cover, always(self._blur(key)))
             self.links.append(linked(key.area, key.frame, frame, fit, points))
-            if newest:
+            if newest and apart == 1:
                 step = fit.homography @ np.linalg.inv(key.motion)
                 self.before, self.moves = step / step[2, 2], True
             key.motion = fit.homography

@@ -1,0 +1,219 @@
+"""What a lock's solver asks for of a shot's plate: feeds, field, covers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ..lock import LockError, lock_feed, solve_camera, solve_pan, solve_plane, solve_point, solve_staying
+from ..lock.bend import bend_of, bends_advice, bends_words
+from ..lock.falloff import falloff_of, lifted
+from ..lock.look import runs_of
+from ..lock.runs import Direction, SoFar, unseen
+from ..lock.standing import standing
+from ..matte import shape_alpha
+from ..media import bits_per_pixel
+from ..place.ride import followed
+from ..place.transform import reference_to_frame
+from ..shot import Lock, Shape, Shot
+from ..shot.follow import WHOLE
+from ..words import say
+from .pictures import Pictures
+
+Array = NDArray[np.float32]
+MOST_COLUMNS = 100  # of each frame, by which doubled and interlaced frames are found
+# what H.264 moves marks by, root mean square, px: measured on marks of two photographs at rate factors 16 to 34,
+# where a pixel took 0.67 to 0.03 bits (docs/FIGURES.md); others were kept apart
+CODEC_PX, CODEC_POWER, LEAST_BITS = 0.03, 0.7, 0.005
+TRUSTED_BITS, UNTRUSTED = 0.015, 0.3  # below so many bits marks went astray; what their confidence is then at most
+LARGE_FIELD, LEAST_LEFT = 0.1, 0.2  # of the frame, from which what stands in it counts; of a field that must be left
+WHOLE_MARGIN = 0.02  # of the width; a field that is not drawn is the whole frame but for its rim
+
+
+@dataclass(frozen=True)
+class FirstLook:
+    """What a first look at a plate tells: where something stands in the frame while the picture moves, (h, w), the
+    coefficients of its falloff, see `lock.falloff`, and how its lens bends, see `lock.bend`; None where there is none.
+    """
+
+    stands: Array | None = None
+    falloff: NDArray[np.float64] | None = None
+    bend: float | None = None
+
+
+class LockWork:
+    """What a solver asks for."""
+
+    def __init__(self, shot: Shot, lock: Lock, pictures: Pictures, seen: FirstLook = FirstLook()) -> None:
+        source = shot.plate_source
+        if source is None:
+            raise LockError(say("The shot has no plate to lock onto. Open a plate first."))
+        if lock.kind == "by hand":
+            raise LockError(
+                say(
+                    "{name} is keyed by hand: there is nothing to solve. Key its position under Correct.",
+                    name=lock.name,
+                )
+            )
+        if lock.reads == "denoised plate" and shot.denoised is not None:
+            source = shot.source(shot.denoised)
+        self.shot, self.lock, self.pictures, self.source = shot, lock, pictures, source
+        self.seen = seen
+        self._small: dict[int, Array] = {}
+
+    def feed(self, frame: int) -> Array:
+        """A frame as the lock looks at it."""
+        feed = lock_feed(self.pictures.plate(self.source, frame), self.lock.channel, self.lock.filter_px)
+        if self.seen.falloff is not None:
+            feed = lifted(feed, self.seen.falloff)
+        if frame not in self._small:
+            self._small[frame] = feed[: feed.shape[0] // 2 * 2, :: max(9, feed.shape[1] // MOST_COLUMNS)].copy()
+        return feed
+
+    def _with_codec(self, solved: Lock) -> Lock:
+        """What a codec moves about is added to the error of marks. It moves a whole patch at once, by the motion that
+        it found cheapest to write down, which the patch itself cannot see; a field of many blocks can."""
+        bits = bits_per_pixel(self.source)
+        if bits is None:
+            return solved
+        moved = CODEC_PX * max(bits, LEAST_BITS) ** -CODEC_POWER
+        most = 1.0 if bits >= TRUSTED_BITS else UNTRUSTED
+        before = set(self.lock.solved)
+        entries = tuple(
+            entry
+            if entry.frame == solved.reference_frame or entry in before
+            else entry.but(
+                residual_px=float(np.hypot(entry.residual_px, moved)), confidence=min(entry.confidence, most)
+            )
+            for entry in solved.solved
+        )
+        return solved.but(solved=entries)
+
+    def codec_remarks(self) -> tuple[str, ...]:
+        """What has to be known of marks on a plate that hardly any bits were spent on."""
+        bits = bits_per_pixel(self.source) if self.lock.kind == "point" else None
+        if bits is None or bits >= TRUSTED_BITS:
+            return ()
+        words = say(
+            "{name} is compressed to {bits:.3f} bits a pixel: marks may be led away by whole pixels.",
+            name=self.source.name,
+            bits=bits,
+        )
+        return (say("{words} Use a plane lock on a large field.", words=words),)
+
+    def look(self, progress: Callable[[float, str], None]) -> None:
+        """Leaves out borders, burnt-in words and the like from now on, but where the field is drawn over them; takes
+        the plate's falloff out of feeds. Marks and small fields do without."""
+        shot, lock = self.shot, self.lock
+        staying = lock.kind in ("pan", "camera") or lock.field_stays
+        field = None if lock.kind == "camera" else self.field()
+        if lock.kind == "point" or (field is not None and not staying and field.mean() < LARGE_FIELD):
+            return
+
+        def feed(frame: int) -> Array:
+            progress(0.0, say("{name}: a first look at the plate", name=lock.name))
+            return lock_feed(self.pictures.plate(self.source, frame))
+
+        runs = runs_of(feed, shot.frames)
+        stands = standing(runs)
+        falloff = falloff_of(runs, stands) if lock.channel != "saturation" else None
+        if stands is not None:
+            stands = np.asarray(cv2.resize(stands, shot.size, interpolation=cv2.INTER_NEAREST), np.float32)
+            if field is not None and (field * (1 - stands)).sum() < LEAST_LEFT * field.sum():
+                stands = None
+        self.seen = FirstLook(stands, falloff, bend_of(runs))
+
+    def look_remarks(self) -> tuple[str, ...]:
+        """What is said where something that stands in the frame was left out, or a camera's lens bends and is taken for
+        straight."""
+        out, lens, bend = list[str](), self.lock.lens, self.seen.bend
+        if self.seen.stands is not None:
+            out.append(
+                say(
+                    "{share:.0%} of the frame stands still while the picture moves (borders, burnt-in words, dirt on "
+                    "the lens) and was left out. To lock onto it, draw the field over it alone.",
+                    share=float(self.seen.stands.mean()),
+                )
+            )
+        if self.lock.kind == "camera" and bend is not None and not (lens.solve_distortion or lens.distortion):
+            out.append(bends_words(bend, self.shot.size) + bends_advice())
+        return tuple(out)
+
+    def neighbours(self) -> dict[int, Array]:
+        """Thin columns of all frames that were looked at, by which doubled and interlaced frames are found."""
+        return self._small
+
+    def solve(
+        self, direction: Direction, progress: Callable[[float, str], None], missing_only: bool, so_far: SoFar = unseen
+    ) -> Lock:
+        """The lock, solved by its kind's solver."""
+        lock, frames = self.lock, self.shot.frames
+        guess = self.guess if lock.rides else None
+        if lock.kind == "point":
+            solved = solve_point(lock, self.feed, frames, direction, progress, missing_only, guess, so_far)
+            return self._with_codec(solved)
+        if lock.reference_frame not in frames:
+            raise LockError(
+                say(
+                    "{name} starts on frame {reference_frame}, which is not in the shot ({frames}–{frames_2}). Draw "
+                    "its field anew on a frame of the shot.",
+                    name=lock.name,
+                    reference_frame=lock.reference_frame,
+                    frames=frames[0],
+                    frames_2=frames[-1],
+                )
+            )
+        self.look(progress)
+        if lock.kind == "camera":
+            return solve_camera(lock, self.feed, self.cover, frames, progress, so_far)
+        field, bend = self.field(), self.seen.bend
+        if lock.kind == "pan":
+            return solve_pan(lock, self.feed, field, self.cover, frames, direction, progress, so_far, bend)
+        if lock.field_stays:
+            return solve_staying(lock, self.feed, field, self.cover, frames, direction, progress, so_far, bend)
+        return solve_plane(lock, self.feed, field, self.cover, frames, direction, progress, missing_only, guess, so_far)
+
+    def field(self) -> Array:
+        """The field on the reference frame: its shapes, or the whole frame where none is drawn; without what is out."""
+        width, height = self.shot.size
+        drawn = [shape for shape in self.lock.field if shape.on and shape.mode == "keep"]
+        reference = self.lock.reference_frame
+        if drawn:
+            out = np.zeros((height, width), np.float32)
+            for shape in drawn:
+                out = np.maximum(out, shape_alpha(shape, reference, self.shot.size, 1.0, self._ride))
+        else:
+            rim = round(WHOLE_MARGIN * width)
+            out = np.zeros((height, width), np.float32)
+            out[rim : height - rim, rim : width - rim] = 1
+        cover = self.cover(reference)
+        return out if cover is None else np.asarray(out * cover, np.float32)
+
+    def cover(self, frame: int) -> Array | None:
+        """What of a frame counts: all but the excluded shapes and what stands; None where nothing is left out."""
+        out = None if self.seen.stands is None else np.asarray(1 - self.seen.stands, np.float32)
+        for shape in self.lock.excluded:
+            inside = shape_alpha(shape, frame, self.shot.size, 1.0, self._ride)
+            out = 1 - inside if out is None else np.minimum(out, 1 - inside)
+        return None if out is None else np.asarray(out, np.float32)
+
+    def guess(self, frame: int) -> NDArray[np.float64]:
+        """Where the lock that this one rides on says that the reference frame went."""
+        lock, about = self.lock, self._middle()
+        start = reference_to_frame(self.shot, lock.rides, lock.reference_frame)
+        motion = reference_to_frame(self.shot, lock.rides, frame) @ np.linalg.inv(start)
+        return motion if lock.follow == WHOLE else followed(motion, lock.follow, about)
+
+    def _middle(self) -> tuple[float, float]:
+        """Of what the lock looks at, on its reference frame."""
+        places = [shape.middle for shape in self.lock.field if shape.on and shape.mode == "keep"]
+        places += [(mark.x, mark.y) for mark in self.lock.marks]
+        x, y = np.mean(places, axis=0) if places else np.array(self.shot.size) / 2
+        return float(x), float(y)
+
+    def _ride(self, shape: Shape, frame: int) -> NDArray[np.float64]:
+        return reference_to_frame(self.shot, shape, frame)

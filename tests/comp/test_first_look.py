@@ -1,0 +1,72 @@
+"""Locks of a session on a plate with borders and burnt-in words."""
+
+import cv2
+import numpy as np
+import pytest
+
+from lock_plates import turning_plates
+from zonal_mantle.api import new
+from zonal_mantle.geometry import carry
+from zonal_mantle.media.still import write_still
+from zonal_mantle.shot import Lock, Shape, rectangle_key
+
+SIZE, COUNT, BAR = (640, 360), 12, 40
+WORDS = (180, 262, 460, 306)  # px, where they stand
+
+
+@pytest.fixture(scope="module")
+def plates():
+    return turning_plates(("coffee", "page", "gravel"), 2, SIZE, COUNT, 7.0, 38.0, 0.01)
+
+
+@pytest.fixture(scope="module")
+def session(plates, tmp_path_factory):
+    folder = tmp_path_factory.mktemp("burnt_in")
+    for k, frame in enumerate(plates.frames):
+        picture = (frame * 255).astype(np.uint8)
+        picture[:BAR] = picture[-BAR:] = 0
+        cv2.rectangle(picture, (190, 268), (450, 302), 12, -1)
+        cv2.putText(picture, f"SLT 0140 {k:04d}", (200, 294), cv2.FONT_HERSHEY_SIMPLEX, 0.8, 230, 2, cv2.LINE_AA)
+        linear = (np.repeat(picture[..., None], 3, axis=2) / 255.0) ** 2.2
+        write_still(folder / f"p.{1001 + k}.png", linear.astype(np.float32), "uint8")
+    return new(folder / "p.1001.png")
+
+
+def off_px(lock, plates):
+    start = np.linalg.inv(plates.truth[lock.reference_frame - 1001])
+    places = np.array([[x, y] for x in (100.0, 320.0, 540.0) for y in (60.0, 180.0, 300.0)])
+    return max(
+        np.linalg.norm(
+            carry(np.reshape(entry.homography, (3, 3)), places)
+            - carry(plates.truth[entry.frame - 1001] @ start, places), axis=1,
+        ).mean()
+        for entry in lock.solved
+    )  # fmt: skip
+
+
+def test_a_lock_on_the_whole_frame_leaves_out_what_stands_in_it_and_says_so(session, plates):
+    lock = Lock(id="a", name="Whole", kind="plane", field_stays=True, reference_frame=1006)
+    session.shot = session.shot.with_lock(lock)
+    solved = session.solve("a").lock("a")
+    assert len(solved.solved) == COUNT
+    assert off_px(solved, plates) < 0.6  # without the first look: 10 px and more
+    assert "stands still while the picture moves" in " ".join(solved.remarks)
+
+
+def test_a_field_drawn_over_what_stands_locks_onto_it(session):
+    field = Shape(id="f", name="Words", keys=(rectangle_key(1006, WORDS[:2], WORDS[2:]),))
+    lock = Lock(id="b", name="Words", kind="plane", field_stays=True, reference_frame=1006, field=(field,))
+    session.shot = session.shot.with_lock(lock)
+    solved = session.solve("b").lock("b")
+    corners = np.array([[190.0, 268.0], [450, 302]])
+    for entry in solved.solved:
+        assert np.abs(carry(np.reshape(entry.homography, (3, 3)), corners) - corners).max() < 1.0
+    assert "stands still" not in " ".join(solved.remarks)
+
+
+def test_a_suggestion_looks_past_what_stands_in_the_frame(session, plates):
+    suggested = session.suggest_lock()
+    assert "stands still while the picture moves" in " ".join(suggested.reasons)
+    session.shot = session.shot.with_lock(suggested.lock)
+    solved = session.solve(suggested.lock.id).lock(suggested.lock.id)
+    assert off_px(solved, plates) < 0.6
