@@ -111,7 +111,7 @@ def locked(frames: list[Array], way: str, look: bool, bent: bool) -> Lock:
     runs = runs_of(frames.__getitem__, range(len(frames))) if look else []
     stands = standing(runs)
     falloff = falloff_of(runs, stands)
-    bend = bend_of(runs)
+    bend = bend_of(runs, stands)
     if falloff is not None:
         frames = [lifted(frame, falloff) for frame in frames]
     cover = None if stands is None else np.asarray(1 - stands, np.float32)

@@ -11,6 +11,8 @@ from numpy.typing import NDArray
 
 from ..geometry import carry
 from ..match.errors import MatchError
+from ..matte.dead_border import dead_border
+from ..media.curves import coded
 from ..place.transform import reference_to_frame
 from ..shot import AimArea, Match, Shot, Zone
 from ..shot.hang import Blend, Mirror
@@ -22,6 +24,7 @@ from .stack import compose
 Array = NDArray[np.float32]
 BLOCKS = 6  # a side that a part is cut into, to see how it goes from place to place
 SOLID = 0.995
+BESIDE_PX = 3  # of a border, that scaling and codecs darken
 LEAST_PIXELS = 64  # of an aim
 LEAST_SHARE = 0.002  # of the frame that a zone must show to be compared
 
@@ -62,11 +65,30 @@ def plate_zone_for(shot: Shot, zone: Zone, frame: int) -> Zone | None:
 
 
 def kept_mask(shot: Shot, plate_zone: Zone, frame: int, pictures: Pictures) -> NDArray[np.bool_]:
-    """What the matte of a zone of the plate keeps whole on a frame."""
+    """What the matte of a zone of the plate keeps whole on a frame, without black borders."""
+    source = shot.plate_source
+    assert source is not None
+    shown = shown_mask(pictures.plate(source, frame))
     matte = shot.matte_of(plate_zone)
     if matte is None or not plate_zone.matte.on or reads_own(shot, plate_zone):
-        return np.ones((shot.size[1], shot.size[0]), bool)
-    return np.asarray(pictures.made(matte_plan(shot, on_plate(matte), frame)).alpha > SOLID)
+        return shown
+    return np.asarray((pictures.made(matte_plan(shot, on_plate(matte), frame)).alpha > SOLID) & shown)
+
+
+def shown_mask(picture: Array) -> NDArray[np.bool_]:
+    """Where a plate shows something, (h, w): all but the black borders of another picture shape, and what lies just
+    beside them. picture (h, w, 3) scene-linear."""
+    dead = dead_border(coded(np.ascontiguousarray(picture[..., :3], np.float32)))
+    if dead is None:
+        return np.ones(picture.shape[:2], np.bool_)
+    return np.asarray(cv2.dilate(dead.astype(np.uint8), np.ones((2 * BESIDE_PX + 1,) * 2, np.uint8)) == 0)
+
+
+def within_borders(picture: Array) -> tuple[slice, slice]:
+    """The rows and columns of a plate that show something: a border is no haze and no rim."""
+    shown = shown_mask(picture)
+    rows, columns = (np.flatnonzero(shown.any(axis=way)) for way in (1, 0))
+    return slice(rows[0], rows[-1] + 1), slice(columns[0], columns[-1] + 1)
 
 
 def aim_seen(shot: Shot, zone: Zone, frame: int, pictures: Pictures, unlike: bool = False) -> tuple[Seen, float | None]:
@@ -101,7 +123,7 @@ def aim_seen(shot: Shot, zone: Zone, frame: int, pictures: Pictures, unlike: boo
                 )
             )
         other = plate_zone_for(shot, zone, frame)
-        mask = np.ones(picture.shape[:2], bool) if other is None else kept_mask(shot, other, frame, pictures)
+        mask = shown_mask(picture) if other is None else kept_mask(shot, other, frame, pictures)
         distance = None if other is None else other.distance_m
         words = say(
             "Nothing of the plate is kept on frame {frame}: there is nothing to compare {name} with.",

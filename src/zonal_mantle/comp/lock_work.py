@@ -121,11 +121,12 @@ class LockWork:
         runs = runs_of(feed, shot.frames)
         stands = standing(runs)
         falloff = falloff_of(runs, stands) if lock.channel != "saturation" else None
+        bend = bend_of(runs, stands)
         if stands is not None:
             stands = np.asarray(cv2.resize(stands, shot.size, interpolation=cv2.INTER_NEAREST), np.float32)
             if field is not None and (field * (1 - stands)).sum() < LEAST_LEFT * field.sum():
                 stands = None
-        self.seen = FirstLook(stands, falloff, bend_of(runs))
+        self.seen = FirstLook(stands, falloff, bend)
 
     def look_remarks(self) -> tuple[str, ...]:
         """What is said where something that stands in the frame was left out, or a camera's lens bends and is taken for

@@ -19,7 +19,7 @@ from ..match.wrap_fit import fit_wrap
 from ..shot import AirMatch, Cdl, Keyed, LensMatch, Match, Shot, ToneMatch, Zone
 from ..shot.match import Palette, Part, Slope
 from ..words import say
-from .aim import Seen, aim_seen, area_mask, blocks_of, frames_for, kept_mask, zone_seen_with
+from .aim import Seen, aim_seen, area_mask, blocks_of, frames_for, kept_mask, within_borders, zone_seen_with
 from .lens_fit import fit_lens
 from .matte_planner import matte_plan, on_plate
 from .pictures import Pictures
@@ -234,7 +234,9 @@ def _air(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
         if zone.match.aim.areas:
             mask = area_mask(shot, zone.match.aim.areas[0], zone.match.aim.rides, frame)
         distance = parts[0].distance_m if parts else None
-        fit = guess_air(pictures.plate(shot.plate_source, frame), mask, distance)
+        picture = pictures.plate(shot.plate_source, frame)
+        box = within_borders(picture)
+        fit = guess_air(picture[box], None if mask is None else mask[box], distance)
     if not np.isfinite(fit.visibility_m):  # no distance is known: only the airlight could be guessed
         visibility = shot.air.visibility_m
         fit = fit._replace(visibility_m=visibility, interval_m=(visibility, visibility))
@@ -295,16 +297,18 @@ def _wrap(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
     source = shot.plate_source
     frames = frames_for(shot, zone, 3)
     alphas = [np.clip(pictures.made(matte_plan(shot, on_plate(matte), frame)).alpha, 0, 1) for frame in frames]
-    fit = fit_wrap([pictures.plate(source, frame) for frame in frames], alphas)
-    seen = fit.amount > WRAP_SURE * fit.spread and fit.amount > LEAST_WRAP
-    wrap = zone.match.wrap.but(on=seen, width_px=_keyed(fit.width_px), amount=_keyed(fit.amount))
+    seen = [pictures.plate(source, frame) for frame in frames]
+    shown = [within_borders(picture) for picture in seen]
+    fit = fit_wrap([each[box] for each, box in zip(seen, shown)], [each[box] for each, box in zip(alphas, shown)])
+    spills = fit.amount > WRAP_SURE * fit.spread and fit.amount > LEAST_WRAP
+    wrap = zone.match.wrap.but(on=spills, width_px=_keyed(fit.width_px), amount=_keyed(fit.amount))
     words = say(
         "{amount:.0%} ± {spread:.0%} of the sky's light over {width_px:.0f} px",
         amount=fit.amount,
         spread=fit.spread,
         width_px=fit.width_px,
     )
-    if not seen:
+    if not spills:
         words = say(
             "no spill of the old sky is seen on the plate's rims ({amount:.0%} ± {spread:.0%})",
             amount=fit.amount,

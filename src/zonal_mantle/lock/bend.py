@@ -18,25 +18,28 @@ from numpy.typing import NDArray
 from ..geometry import camera_matrix, carry, distorted, undistorted
 from ..words import say
 from .chain import Chain
+from .features import WINDOW
 from .look import Run
 
+Array = NDArray[np.float32]
 Floats = NDArray[np.float64]
 LEAST_FEATURES, LEAST_RUNS = 40, 2
 NEAR_PX, SURE_PX = 3.0, 0.15  # of a homography; the noise about which it counts less
 MOST_NOISE_PX, WORST = 0.25, 0.006  # of where features are; of the bend's error
 APART, APART_SHARE = 0.004, 0.25  # by which runs may differ
-LEAST, MOST, SIGNS = 0.004, 0.4, 5.0  # at half the width, of the distance from the middle; times its error
+LEAST, MOST, SIGNS = 0.008, 0.4, 5.0  # at half the width, of the distance from the middle; times its error
+# below the least, what blurs of a run's ends do to features is as large
 ROUNDS = 20
 GRID = (13, 9)  # places of what two frames share
 
 
-def bend_of(runs: Sequence[Run]) -> float | None:
+def bend_of(runs: Sequence[Run], stands: Array | None = None) -> float | None:
     """How a lens bends: what belongs to r, its distance from the middle in halves of the width, is seen at
     r (1 + bend r²), below 0 for a barrel. None where the lens bends nothing, or nothing tells.
 
     Parameters
     ----------
-    runs : see `look.runs_of`.
+    runs : see `look.runs_of`. stands : (h, w), 1 where something stands in the frame, see `standing`.
 
     Example
     -------
@@ -46,10 +49,15 @@ def bend_of(runs: Sequence[Run]) -> float | None:
     True
     """
     told = []
+    near = None if stands is None else np.asarray(cv2.dilate(stands, np.ones(WINDOW, np.uint8)), np.float32)
     for run in runs:
         if run.ends is None:
             continue
-        found = _fitted(*run.ends, run.pictures[0].shape[::-1])
+        a, b = run.ends
+        if near is not None:
+            clear = ~(_within(near, a) | _within(near, b))
+            a, b = a[clear], b[clear]
+        found = _fitted(a, b, run.pictures[0].shape[::-1])
         if found is not None:
             told.append(found)
     if len(told) < LEAST_RUNS:
@@ -62,6 +70,12 @@ def bend_of(runs: Sequence[Run]) -> float | None:
     weight = errors[agree] ** -2
     bend, error = float((weight * values[agree]).sum() / weight.sum()), float(weight.sum() ** -0.5)
     return bend if LEAST < abs(bend) < MOST and abs(bend) > SIGNS * error else None
+
+
+def _within(mask: Array, places: Floats) -> NDArray[np.bool_]:
+    """Which places (n, 2) lie in a mask."""
+    x, y = np.clip(places.astype(int), 0, np.array(mask.shape[::-1]) - 1).T
+    return np.asarray(mask[y, x] > 0)
 
 
 def _fitted(a: Floats, b: Floats, size: tuple[int, int]) -> tuple[float, float] | None:
