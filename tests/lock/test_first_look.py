@@ -9,8 +9,9 @@ import pytest
 
 from lock_plates import box_mask, flat_plates, turning_plates
 from zonal_mantle.geometry import camera_matrix, carry, distorted, undistorted
-from zonal_mantle.lock import solve_pan, solve_plane, solve_staying
+from zonal_mantle.lock import LockError, follow_features, solve_camera, solve_pan, solve_plane, solve_staying
 from zonal_mantle.lock.bend import bend_of
+from zonal_mantle.lock.check import WithoutBlanks
 from zonal_mantle.lock.falloff import distances, falloff_of, lifted
 from zonal_mantle.lock.look import runs_of
 from zonal_mantle.lock.standing import standing
@@ -199,3 +200,16 @@ def test_frames_that_show_nothing_are_gone_over_and_a_cut_is_not(stays, fault):
     assert len(solved.lost) == 1
     assert ("Found again on frame 9" in solved.lost[0]) == (fault == "black")
     assert off_px(solved, plates) < 0.15
+
+
+def test_features_are_followed_over_frames_that_show_nothing():
+    frames = [frame.copy() for frame in flat_plates("gravel", 5, SIZE, count=10, speed=0.8, grain=0.01).frames]
+    frames[4][:] = 0.02
+    frames[5][:] = 1.0
+    filled = WithoutBlanks(frames.__getitem__)
+    tracks = follow_features(filled, lambda frame: None, range(10))
+    assert filled.blank == {4, 5}
+    assert sum({3, 6} <= set(track.places) for track in tracks) > 100
+    lock = Lock(id="c", name="C", kind="camera", reference_frame=5)
+    with pytest.raises(LockError, match="Frame 5 shows nothing"):
+        solve_camera(lock, frames.__getitem__, lambda frame: None, range(10))

@@ -17,6 +17,7 @@ from .align import Fit
 from .begin import begun_scene
 from .bundle import Scene, Views, adjust, pictured
 from .chain import Chain, Link
+from .check import WithoutBlanks
 from .degenerate import FocalInterval, focal_interval, turning
 from .errors import LockError, OnlyTurned
 from .features import Track, follow_features
@@ -66,11 +67,19 @@ def solve_camera(
     LockError : too little to follow; a camera that only turned (a pan lock serves); a shot cut in two.
     """
     check_start(lock, frames)
-    tracks = follow_features(feed_of, cover_of, frames, lambda s, w: progress(0.45 * s, w), lock.name)
+    filled = WithoutBlanks(feed_of)
+    tracks = follow_features(filled, cover_of, frames, lambda s, w: progress(0.45 * s, w), lock.name)
     feed = feed_of(lock.reference_frame)
+    if lock.reference_frame in filled.blank:
+        raise LockError(say("Frame {frame} shows nothing. Choose another reference frame.", frame=lock.reference_frame))
     size = (feed.shape[1], feed.shape[0])
     again = partial(found_again, feed_of=feed_of, cover_of=cover_of)
-    return camera_from_tracks(lock, tracks, frames, size, lambda s, w: progress(0.45 + 0.55 * s, w), so_far, again)
+    found = camera_from_tracks(lock, tracks, frames, size, lambda s, w: progress(0.45 + 0.55 * s, w), so_far, again)
+    if not filled.blank:
+        return found
+    names = ", ".join(str(frame) for frame in sorted(filled.blank))
+    entries = tuple(entry for entry in found.solved if entry.frame not in filled.blank)
+    return found.but(solved=entries, lost=(*found.lost, say("There is no picture on: {names}.", names=names)))
 
 
 def camera_from_tracks(

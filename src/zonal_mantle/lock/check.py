@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
@@ -11,6 +13,7 @@ from ..words import say
 Array = NDArray[np.float32]
 SMALL = (64, 36)
 COMBED = 1.6  # neighbouring lines differ by this much more than lines of one field
+BLANK = 0.004  # coded, of a small copy
 CUT = 0.45  # likeness of two small, levelled frames below which nothing links them
 
 
@@ -25,6 +28,27 @@ def is_cut(feed: Array, other: Array) -> bool:
     wide = cv2.copyMakeBorder(b, 12, 12, 20, 20, cv2.BORDER_REFLECT)
     alike = cv2.matchTemplate(wide, a, cv2.TM_CCOEFF_NORMED)
     return bool(np.nan_to_num(alike, nan=1.0).max() < CUT and a.std() > 0.01)
+
+
+def is_blank(feed: Array) -> bool:
+    """Whether a frame shows nothing at all: it is black, white, or of one tone but for its grain."""
+    return bool(cv2.resize(feed, SMALL, interpolation=cv2.INTER_AREA).std() < BLANK)
+
+
+class WithoutBlanks:
+    """Feeds frame after frame, with the one before in place of each that shows nothing; these are in `blank`."""
+
+    def __init__(self, feed_of: Callable[[int], Array]) -> None:
+        self.feed_of, self.blank = feed_of, set[int]()
+        self._last: Array | None = None
+
+    def __call__(self, frame: int) -> Array:
+        feed = self.feed_of(frame)
+        if self._last is not None and is_blank(feed):
+            self.blank.add(frame)
+            return self._last
+        self._last = feed
+        return feed
 
 
 def is_interlaced(feed: Array) -> bool:
