@@ -27,6 +27,7 @@ Matrix = NDArray[np.float64]
 WIDEST, LONGEST = 0.35, 12.0  # focal lengths that are tried, in widths of the frame
 LEAST_TURN_DEG = 1.5  # a smaller turn does not tell the focal length
 FOCAL_WITHIN = (-4.0, 4.0)  # of its logarithm, from where it begins
+BEND_KNOWN = 0.15  # relative error of what features tell of a bend
 FOCAL_KNOWN = 0.05  # relative standard error above which a focal length is not told
 
 
@@ -61,13 +62,16 @@ def solve_pan(
         chain = with_beside(chain, solve_turn(chain, start, size, lock.lens, False, taken).motions(size), taken, size)
     found = solve_turn(chain, start, size, lock.lens, bend=taken)
     give, sure, remarks = found.give_px(size, corners_of(field_mask)), sureness(chain), tuple[str, ...]()
-    if bend is not None and not taken and not lock.lens.distortion:
-        other = solve_turn(chain, start, size, lock.lens, False, bend)
-        known = with_beside(chain, other.motions(size), bend, size)
-        other = solve_turn(known, start, size, lock.lens, False, bend)
-        apart = _apart(found, other, size, corners_of(field_mask), bend)
+    if bend is not None and (taken is not None or not lock.lens.distortion):
+        # what another bend, or any, would change
+        tried = bend if taken is None else bend * (1 + BEND_KNOWN)
+        other = solve_turn(chain, start, size, lock.lens, False, tried)
+        if taken is None:
+            known = with_beside(chain, other.motions(size), tried, size)
+            other = solve_turn(known, start, size, lock.lens, False, tried)
+            remarks = (bends_words(bend, size) + bends_advice(),)
+        apart = _apart((found, taken or 0.0), (other, tried), size, corners_of(field_mask))
         give = {frame: float(np.hypot(error, apart[frame])) for frame, error in give.items()}
-        remarks = (bends_words(bend, size) + bends_advice(),)
     entries = tuple(
         LockFrame(
             frame=frame,
@@ -83,14 +87,15 @@ def solve_pan(
 
 
 def _apart(
-    found: Turned, other: Turned, size: tuple[int, int], corners: NDArray[np.float64], bend: float
+    found: tuple[Turned, float], other: tuple[Turned, float], size: tuple[int, int], corners: NDArray[np.float64]
 ) -> dict[int, float]:
-    """By how many px, root mean square, what is seen at a frame's corners lies elsewhere by another solve, whose lens
-    bends."""
-    out, others = {}, other.motions(size)
-    for frame, motion in found.motions(size).items():
-        there = straightened(carry(np.linalg.inv(motion), corners), bend, size)
-        at = bent(carry(others[frame], there), bend, size)
+    """By how many px, root mean square, what is seen at a frame's corners lies elsewhere by another solve. Each with
+    how its lens bends."""
+    (ours, own), (theirs, bend), out = found, other, {}
+    others = theirs.motions(size)
+    for frame, motion in ours.motions(size).items():
+        there = bent(carry(np.linalg.inv(motion), straightened(corners, own, size)), own, size)
+        at = bent(carry(others[frame], straightened(there, bend, size)), bend, size)
         out[frame] = float(np.sqrt(((at - corners) ** 2).sum(axis=1).mean()))
     return out
 
