@@ -9,13 +9,22 @@ import pytest
 
 from lock_plates import box_mask, flat_plates, turning_plates
 from zonal_mantle.geometry import camera_matrix, carry, distorted, undistorted
-from zonal_mantle.lock import LockError, follow_features, solve_camera, solve_pan, solve_plane, solve_staying
+from zonal_mantle.lock import (
+    LockError,
+    follow_features,
+    propose_marks,
+    solve_camera,
+    solve_pan,
+    solve_plane,
+    solve_point,
+    solve_staying,
+)
 from zonal_mantle.lock.bend import bend_of
 from zonal_mantle.lock.check import WithoutBlanks
 from zonal_mantle.lock.falloff import distances, falloff_of, lifted
 from zonal_mantle.lock.look import runs_of
 from zonal_mantle.lock.standing import standing
-from zonal_mantle.shot import Lens, Lock
+from zonal_mantle.shot import Lens, Lock, Mark
 
 SIZE, COUNT = (640, 360), 24
 BOX = (13, 18, 627, 342)
@@ -213,3 +222,18 @@ def test_features_are_followed_over_frames_that_show_nothing():
     lock = Lock(id="c", name="C", kind="camera", reference_frame=5)
     with pytest.raises(LockError, match="Frame 5 shows nothing"):
         solve_camera(lock, frames.__getitem__, lambda frame: None, range(10))
+
+
+def test_marks_go_over_frames_that_show_nothing():
+    plates = flat_plates("gravel", 5, SIZE, count=14, speed=0.8, grain=0.01)
+    frames = list(plates.frames)
+    frames[7] = frames[8] = np.full_like(frames[7], 0.02)
+    places = propose_marks(frames[2], (120, 60, 520, 300), 4)
+    lock = Lock(id="a", name="A", kind="point", reference_frame=2, marks=tuple(Mark(x=x, y=y) for x, y in places))
+    solved = solve_point(lock, frames.__getitem__, range(14))
+    assert {entry.frame for entry in solved.solved} == set(range(14)) - {7, 8}
+    assert solved.lost == ("Forward: lost on frame 7: there is no picture on it. Found again on frame 9.",)
+    start = np.linalg.inv(plates.truth[2])
+    last = solved.at(13)
+    truth = carry(plates.truth[13] @ start, np.array(places))
+    assert np.linalg.norm(np.array(last.marks) - truth, axis=1).max() < 0.2

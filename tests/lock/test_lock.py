@@ -114,7 +114,7 @@ def test_a_solve_starts_at_the_reference_frame_both_ways(feeds):
 def test_a_covered_patch_stops_the_solve_and_is_named(feeds):
     covered = [feed.copy() for feed, _ in feeds]
     for feed in covered[7:]:
-        feed[:] = 0.2 + 0.02 * np.random.default_rng(1).standard_normal(feed.shape)
+        feed[:] = np.linspace(0.1, 0.3, feed.shape[1]) + 0.02 * np.random.default_rng(1).standard_normal(feed.shape)
     lock = Lock(id="l", name="Hills", reference_frame=0, marks=MARKS[:1])
     solved = solve_point(lock, lambda f: covered[f], range(COUNT))
     assert [e.frame for e in solved.solved] == list(range(7))

@@ -13,11 +13,12 @@ from ..shot.lock import Lock, LockFrame, Mark
 from ..words import say
 from .align import LEARNT_PX, PICTURE_PX
 from .blur import SHARE_KNOWN, SHUTTER, Blur, Course, Exposure, courses_of, smeared, streak
+from .check import is_blank
 from .errors import LockError
 from .fit import fit_motion, possible_motion, robust_motion
 from .patch import UPRIGHT, Found, Patch, Shape
 from .residual import likely
-from .runs import Direction, SoFar, flat, run_both_ways, unseen
+from .runs import BLANK, Direction, SoFar, flat, run_both_ways, unseen
 
 Array = NDArray[np.float32]
 LEAST_CONTRAST = 0.004  # coded values; flatter than the grain of a clean 8-bit plate
@@ -132,7 +133,10 @@ def solve_point(
         walks.append(list(living))
 
         def follow(frame: int, previous: LockFrame) -> tuple[LockFrame | None, str]:
-            return _follow(lock, living, reference, feed_of(frame), frame, previous, guess(frame) if guess else None)
+            feed = feed_of(frame)
+            if is_blank(feed):
+                return None, say(BLANK)
+            return _follow(lock, living, reference, feed, frame, previous, guess(frame) if guess else None)
 
         return follow
 

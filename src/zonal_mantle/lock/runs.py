@@ -14,6 +14,7 @@ from ..words import english, mark, say
 Direction = Literal["forward", "backward", "both"]
 CUT, TWO, MIXED = mark("there is a cut"), "two things in the field move apart", "the field does not hold together"
 FINAL = (TWO, MIXED)  # after which nothing is looked for again
+BLANK = mark("there is no picture on it.")
 FLASH = 3  # frames, over which what looks like a cut may be a flash, or frames that are black
 AGAIN_PX = 0.3  # of error; what is found again must be known better, or as well as before it was lost
 SoFar = Callable[[Callable[[], Lock]], None]  # takes what makes the lock as it is so far, where that is asked for
@@ -101,7 +102,8 @@ def run_both_ways(
                 lost.append(say("{side}: lost on frame {frame}: {problem}", side=side, frame=frame, problem=problem))
             since += 1
             told = english(problem)
-            if since > (min(look_on, FLASH) if CUT in told else look_on) or any(words in told for words in FINAL):
+            over = FLASH if BLANK in told else min(look_on, FLASH) if CUT in told else look_on
+            if since > over or any(words in told for words in FINAL):
                 break
     progress(1.0, say("{name}: done", name=lock.name))
     return as_it_is()
