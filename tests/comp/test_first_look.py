@@ -1,5 +1,8 @@
 """Locks of a session on a plate with borders and burnt-in words."""
 
+import shutil
+from pathlib import Path
+
 import cv2
 import numpy as np
 import pytest
@@ -70,3 +73,13 @@ def test_a_suggestion_looks_past_what_stands_in_the_frame(session, plates):
     session.shot = session.shot.with_lock(suggested.lock)
     solved = session.solve(suggested.lock.id).lock(suggested.lock.id)
     assert off_px(solved, plates) < 0.6
+
+
+def test_a_frame_that_cannot_be_read_is_no_matter_where_the_solve_does_not_need_it(session, plates, tmp_path):
+    for file in Path(session.shot.plate_source.path).parent.glob("*.png"):
+        shutil.copy(file, tmp_path)
+    broken = new(tmp_path / "p.1001.png")
+    (tmp_path / "p.1012.png").write_bytes(b"no picture")
+    broken.shot = broken.shot.with_lock(Lock(id="a", name="A", kind="plane", field_stays=True, reference_frame=1006))
+    solved = broken.solve("a", "backward").lock("a")
+    assert {entry.frame for entry in solved.solved} == set(range(1001, 1007))

@@ -16,7 +16,7 @@ from ..lock.look import runs_of
 from ..lock.runs import Direction, SoFar, unseen
 from ..lock.standing import standing
 from ..matte import shape_alpha
-from ..media import bits_per_pixel
+from ..media import MediaError, bits_per_pixel
 from ..place.ride import followed
 from ..place.transform import reference_to_frame
 from ..shot import Lock, Shape, Shot
@@ -118,7 +118,10 @@ class LockWork:
             progress(0.0, say("{name}: a first look at the plate", name=lock.name))
             return lock_feed(self.pictures.plate(self.source, frame))
 
-        runs = runs_of(feed, shot.frames)
+        try:
+            runs = runs_of(feed, shot.frames)
+        except MediaError:  # a frame that the solve itself may not need
+            return
         stands = standing(runs)
         falloff = falloff_of(runs, stands) if lock.channel != "saturation" else None
         bend = bend_of(runs, stands)
