@@ -220,7 +220,7 @@ def test_features_are_followed_over_frames_that_show_nothing():
     assert filled.blank == {4, 5}
     assert sum({3, 6} <= set(track.places) for track in tracks) > 100
     lock = Lock(id="c", name="C", kind="camera", reference_frame=5)
-    with pytest.raises(LockError, match="Frame 5 shows nothing"):
+    with pytest.raises(LockError, match="Frame 5 is blank"):
         solve_camera(lock, frames.__getitem__, lambda frame: None, range(10))
 
 
@@ -232,7 +232,7 @@ def test_marks_go_over_frames_that_show_nothing():
     lock = Lock(id="a", name="A", kind="point", reference_frame=2, marks=tuple(Mark(x=x, y=y) for x, y in places))
     solved = solve_point(lock, frames.__getitem__, range(14))
     assert {entry.frame for entry in solved.solved} == set(range(14)) - {7, 8}
-    assert solved.lost == ("Forward: lost on frame 7: there is no picture on it. Found again on frame 9.",)
+    assert solved.lost == ("Forward: lost on frame 7: the frame is blank. Found again on frame 9.",)
     start = np.linalg.inv(plates.truth[2])
     last = solved.at(13)
     truth = carry(plates.truth[13] @ start, np.array(places))

@@ -138,7 +138,7 @@ class LockWork:
         if self.seen.stands is not None:
             out.append(
                 say(
-                    "{share:.0%} of the frame stands still while the picture moves (borders, burnt-in words, dirt on "
+                    "{share:.0%} of the frame does not move with the picture (letterbox, burn-ins, watermark, dirt on "
                     "the lens) and was left out. To lock onto it, draw the field over it alone.",
                     share=float(self.seen.stands.mean()),
                 )

@@ -66,7 +66,7 @@ def suggest_lock(
         reasons.append(words)
     if lock.kind == "pan" and look.seen.bend is not None:
         lock = lock.but(lens=lock.lens.but(solve_distortion=True))
-        reasons.append(bends_words(look.seen.bend, shot.size) + say("The pan lock solves that."))
+        reasons.append(bends_words(look.seen.bend, shot.size) + say("The pan lock solves it."))
     reasons += LockWork(shot, lock, pictures, look.seen).look_remarks()
     if trouble:
         reasons.append(

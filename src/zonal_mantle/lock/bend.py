@@ -195,4 +195,4 @@ def bends_advice() -> str:
 def bends_words(bend: float, size: tuple[int, int]) -> str:
     """What is said of a lens that bends."""
     off = abs(bend) * size[0] / 2
-    return say("The lens bends straight lines: at the left and right rim the picture is off by {off:.1f} px. ", off=off)
+    return say("The plate has lens distortion: {off:.1f} px at its left and right edges. ", off=off)

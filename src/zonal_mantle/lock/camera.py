@@ -71,7 +71,7 @@ def solve_camera(
     tracks = follow_features(filled, cover_of, frames, lambda s, w: progress(0.45 * s, w), lock.name)
     feed = feed_of(lock.reference_frame)
     if lock.reference_frame in filled.blank:
-        raise LockError(say("Frame {frame} shows nothing. Choose another reference frame.", frame=lock.reference_frame))
+        raise LockError(say("Frame {frame} is blank. Choose another reference frame.", frame=lock.reference_frame))
     size = (feed.shape[1], feed.shape[0])
     again = partial(found_again, feed_of=feed_of, cover_of=cover_of)
     found = camera_from_tracks(lock, tracks, frames, size, lambda s, w: progress(0.45 + 0.55 * s, w), so_far, again)
@@ -79,7 +79,7 @@ def solve_camera(
         return found
     names = ", ".join(str(frame) for frame in sorted(filled.blank))
     entries = tuple(entry for entry in found.solved if entry.frame not in filled.blank)
-    return found.but(solved=entries, lost=(*found.lost, say("There is no picture on: {names}.", names=names)))
+    return found.but(solved=entries, lost=(*found.lost, say("Blank frames, without a camera: {names}.", names=names)))
 
 
 def camera_from_tracks(

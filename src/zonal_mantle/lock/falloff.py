@@ -12,6 +12,7 @@ from the middle. Weights: P. J. Huber, Robust Statistics (1981).
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import lru_cache
 from typing import Any
 
 import cv2
@@ -114,8 +115,12 @@ def distances(places: NDArray[Any], size: tuple[int, int]) -> Floats:
 
 def lifted(feed: Array, falloff: Floats) -> Array:
     """A feed as it would be without its falloff. (h, w) float32."""
-    height, width = feed.shape
+    return np.asarray(feed * _gain(feed.shape[0], feed.shape[1], tuple(float(each) for each in falloff)), np.float32)
+
+
+@lru_cache(maxsize=1)
+def _gain(height: int, width: int, falloff: tuple[float, ...]) -> Array:
     across, down = ((np.arange(size, dtype=np.float32) + 0.5 - size / 2) for size in (width, height))
     square = (across[None] ** 2 + down[:, None] ** 2) / np.float32((width**2 + height**2) / 4)
     log = sum(np.float32(each) * square ** (power // 2) for each, power in zip(falloff, POWERS))
-    return np.asarray(feed * np.exp(-np.asarray(log, np.float32)), np.float32)
+    return np.asarray(np.exp(-np.asarray(log, np.float32)), np.float32)

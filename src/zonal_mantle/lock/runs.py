@@ -14,7 +14,7 @@ from ..words import english, mark, say
 Direction = Literal["forward", "backward", "both"]
 CUT, TWO, MIXED = mark("there is a cut"), "two things in the field move apart", "the field does not hold together"
 FINAL = (TWO, MIXED)  # after which nothing is looked for again
-BLANK = mark("there is no picture on it.")
+BLANK = mark("the frame is blank.")
 FLASH = 3  # frames, over which what looks like a cut may be a flash, or frames that are black
 AGAIN_PX = 0.3  # of error; what is found again must be known better, or as well as before it was lost
 SoFar = Callable[[Callable[[], Lock]], None]  # takes what makes the lock as it is so far, where that is asked for
