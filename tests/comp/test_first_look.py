@@ -10,6 +10,7 @@ import pytest
 from lock_plates import turning_plates
 from zonal_mantle.api import new
 from zonal_mantle.geometry import carry
+from zonal_mantle.lock import LockError
 from zonal_mantle.media.still import write_still
 from zonal_mantle.shot import Lock, Shape, rectangle_key
 
@@ -83,3 +84,15 @@ def test_a_frame_that_cannot_be_read_is_no_matter_where_the_solve_does_not_need_
     broken.shot = broken.shot.with_lock(Lock(id="a", name="A", kind="plane", field_stays=True, reference_frame=1006))
     solved = broken.solve("a", "backward").lock("a")
     assert {entry.frame for entry in solved.solved} == set(range(1001, 1007))
+
+
+@pytest.mark.parametrize("size", [(16, 12), (3, 180)])
+@pytest.mark.parametrize("kind", ["plane", "pan", "camera"])
+def test_a_tiny_plate_is_refused_in_words(size, kind, tmp_path):
+    rng = np.random.default_rng(1)
+    for k in range(5):
+        write_still(tmp_path / f"p.{1001 + k}.png", rng.random((size[1], size[0], 3)).astype(np.float32), "uint8")
+    tiny = new(tmp_path / "p.1001.png")
+    tiny.shot = tiny.shot.with_lock(Lock(id="a", name="A", kind=kind, reference_frame=1002))
+    with pytest.raises(LockError, match="too small to lock onto"):
+        tiny.solve("a")

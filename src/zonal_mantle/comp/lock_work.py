@@ -31,6 +31,7 @@ MOST_COLUMNS = 100  # of each frame, by which doubled and interlaced frames are 
 CODEC_PX, CODEC_POWER, LEAST_BITS = 0.03, 0.7, 0.005
 TRUSTED_BITS, UNTRUSTED = 0.015, 0.3  # below so many bits marks went astray; what their confidence is then at most
 LARGE_FIELD, LEAST_LEFT = 0.1, 0.2  # of the frame, from which what stands in it counts; of a field that must be left
+LEAST_SIDE = 32  # px, of a plate
 WHOLE_MARGIN = 0.02  # of the width; a field that is not drawn is the whole frame but for its rim
 
 
@@ -170,6 +171,11 @@ class LockWork:
                     frames=frames[0],
                     frames_2=frames[-1],
                 )
+            )
+        if min(self.shot.size) < LEAST_SIDE:
+            width, height = self.shot.size
+            raise LockError(
+                say("The plate is {width} × {height} px, too small to lock onto.", width=width, height=height)
             )
         self.look(progress)
         if lock.kind == "camera":

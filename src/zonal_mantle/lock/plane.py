@@ -40,6 +40,7 @@ LOOSE = mark(
     "thing, or leave out what stands in front."
 )
 LEAST_KEPT = 0.2  # of the field must be seen and be alike
+MOST_SAID_PX = 999.0
 WORST_UNCERTAINTY_PX = 1.0  # a field that tells less than this has nothing to hold
 WORST_UNEVEN_PX = 2.0
 
@@ -409,7 +410,7 @@ def too_loose(lock: Lock, uncertainty_px: float) -> str:
         "the field has too little texture for {moves} (its corners are known to {uncertainty_px:.1f} "
         "px). Make it larger, or choose a simpler motion.",
         moves=say(lock.moves),
-        uncertainty_px=uncertainty_px,
+        uncertainty_px=min(uncertainty_px, MOST_SAID_PX),
     )
 
 
