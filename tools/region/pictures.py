@@ -93,6 +93,33 @@ def clouds(rng: Rng, height: int, stretch: float) -> Array:
     return np.clip((out - low) / (high - low + 1e-6), 0, 1)
 
 
+def heaped(rng: Rng, height: int) -> tuple[Array, Array]:
+    """Clouds heaped up and torn, smaller toward the foot: how much they cover, 0…1, and how lit they are, 0…1. Both
+    (height, 480)."""
+    v, u = np.mgrid[0:height, 0:WIDTH].astype(np.float32)
+    warp = rng.uniform(0, 0.12) * WIDTH
+    aside, down = ((clouds(rng, height, 1) - 0.5) * warp for _ in range(2))
+    far = rng.uniform(1.05, 4) * height  # the row in which they vanish
+    depth = (far - height) / np.maximum(far - v, 1)
+    middle = rng.uniform(0.2, 0.8) * WIDTH
+    across = middle + (u - middle) * depth + aside
+    along = height * (1 - depth) / max(1 - (far - height) / far, 1e-3) + down
+
+    def seen(field: Array) -> Array:
+        return cv2.remap(
+            field, across.astype(np.float32), along.astype(np.float32), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT
+        )
+
+    body = seen(clouds(rng, height, rng.uniform(0.7, 2.5)))
+    billow = seen(1 - np.abs(2 * clouds(rng, height, 1) - 1))
+    dense = body + rng.uniform(0, 0.35) * (billow - 0.5)
+    cover = np.clip((dense - rng.uniform(0.25, 0.75)) / rng.uniform(0.03, 0.25), 0, 1)
+    step = max(1, int(rng.uniform(0.01, 0.06) * height))
+    lower = np.concatenate([dense[step:], np.repeat(dense[-1:], step, 0)])
+    lit = 0.6 + rng.uniform(0, 2.5) * (lower - dense) + rng.uniform(0, 0.5) * (billow - 0.5)
+    return cover.astype(np.float32), np.clip(lit, 0, 1).astype(np.float32)
+
+
 def painted_sky(stock: Stock, rng: Rng, height: int) -> Array:
     """A sky (height, 480, 3), coded: photographed or painted."""
     if rng.random() < 0.35:
@@ -100,10 +127,12 @@ def painted_sky(stock: Stock, rng: Rng, height: int) -> Array:
         return _coded(_view(light, rng, height, (22.0, 55.0)), rng)
     ramp = np.linspace(0, 1, height, dtype=np.float32)[:, None, None] ** np.float32(rng.uniform(0.5, 2.2))
     kind = rng.choice(
-        ["blue", "grey", "white", "sunset", "dusk", "fog", "night"], p=[0.35, 0.2, 0.08, 0.15, 0.1, 0.07, 0.05]
+        ["blue", "deep", "grey", "white", "sunset", "dusk", "fog", "night"],
+        p=[0.26, 0.18, 0.17, 0.06, 0.13, 0.09, 0.06, 0.05],
     )
     top, foot = {
-        "blue": ((.10, .3, .55), (.65, .75, .85)), "grey": ((.5, .53, .57), (.75, .77, .8)),
+        "blue": ((.10, .3, .55), (.65, .75, .85)), "deep": ((.03, .17, .5), (.25, .47, .75)),
+        "grey": ((.5, .53, .57), (.75, .77, .8)),
         "white": ((.93, .94, .96), (.99, .99, .99)), "sunset": ((.25, .3, .5), (.95, .65, .4)),
         "dusk": ((.08, .12, .25), (.3, .33, .42)), "fog": ((.62, .64, .66), (.68, .69, .7)),
         "night": ((.01, .015, .03), (.05, .05, .07)),
@@ -113,7 +142,7 @@ def painted_sky(stock: Stock, rng: Rng, height: int) -> Array:
     foot_c = np.clip(np.array(foot) + rng.normal(0, spread, 3) * 0.7 + rng.normal(0, spread), 0, 1)
     out = top_c * (1 - ramp) + foot_c * ramp + np.zeros((height, WIDTH, 1))
     x, y = np.meshgrid(np.linspace(0, 1, WIDTH), np.linspace(0, 1, height))
-    if rng.random() < 0.6:
+    if rng.random() < 0.5:
         cover = clouds(rng, height, rng.uniform(1, 5))
         soft, least = rng.uniform(0.05, 0.5), rng.uniform(0, 0.9)
         share = np.clip((cover - least) / soft, 0, 1)[..., None] * rng.uniform(0.3, 1)
@@ -121,6 +150,11 @@ def painted_sky(stock: Stock, rng: Rng, height: int) -> Array:
         light = np.clip(foot_c + rng.uniform(0, 0.5) + rng.normal(0, 0.05, 3), 0, 1.05)
         dark = light * rng.uniform(0.1, 1) * np.clip(1 + rng.normal(0, 0.06, 3), 0.7, 1.2)
         out = out * (1 - share) + (light * shade + dark * (1 - shade)) * share
+    if rng.random() < (0.75 if kind in ("blue", "deep") else 0.2):
+        cover, lit = (each[..., None] for each in heaped(rng, height))
+        light = np.clip(foot_c * rng.uniform(0, 0.4) + rng.uniform(0.55, 1) + rng.normal(0, 0.03, 3), 0, 1.05)
+        dark = (light * 0.6 + out * 0.4) * rng.uniform(0.4, 0.95)
+        out = out + ((light - dark) * lit + dark - out) * cover * rng.uniform(0.6, 1)
     if rng.random() < 0.35:
         far = np.hypot(x - rng.uniform(-0.2, 1.2), (y - rng.uniform(0, 1.1)) * height / WIDTH)
         glow = np.exp(-((far / rng.uniform(0.08, 0.5)) ** rng.uniform(0.8, 2)))[..., None]
@@ -176,6 +210,8 @@ def _landscape(stock: Stock, rng: Rng, height: int) -> tuple[Array, Array]:
         _water(picture, sky, rng)
     if rng.random() < 0.2:
         _wires(picture, sky, rng)
+    if rng.random() < 0.06:
+        _net(picture, sky, rng)
     return picture, sky
 
 
@@ -296,6 +332,22 @@ def _wires(picture: Array, sky: Array, rng: Rng) -> None:
     small = cv2.resize(alpha, (WIDTH, len(sky)), interpolation=cv2.INTER_AREA).astype(np.float32) / 255
     tone = rng.uniform(0, 0.8) * np.ones_like(picture)
     _laid(picture, sky, tone.astype(np.float32), small)
+
+
+def _net(picture: Array, sky: Array, rng: Rng) -> None:
+    """A fence or a net before a part of the frame."""
+    height = len(sky)
+    step, thick = rng.uniform(8, 40), rng.uniform(0.4, 2.5)
+    v, u = np.mgrid[0:height, 0:WIDTH].astype(np.float32)
+    turn = rng.uniform(-0.1, 0.1) + (np.pi / 4 if rng.random() < 0.4 else 0)
+    across, down = u * np.cos(turn) + v * np.sin(turn), v * np.cos(turn) - u * np.sin(turn)
+    lines = [np.abs((each + step / 2) % step - step / 2) for each in (across, down * rng.choice([0.5, 1.0, 1.0]))]
+    alpha = np.clip(thick / 2 + 0.5 - np.minimum(*lines), 0, min(thick, 1))
+    left, right = sorted(rng.uniform(-0.5, 1.5, 2) * WIDTH)
+    alpha[:, : max(int(left), 0)] = 0
+    alpha[:, max(int(right), 0) :] = 0
+    alpha[: max(int(rng.uniform(-0.5, 0.6) * height), 0)] = 0
+    _laid(picture, sky, np.full_like(picture, rng.uniform(0, 0.7)), alpha.astype(np.float32))
 
 
 def _all_sky(stock: Stock, rng: Rng, height: int) -> tuple[Array, Array]:

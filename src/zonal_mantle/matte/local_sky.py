@@ -2,8 +2,11 @@
 
 Cells that hold nothing but sky give their means. Beyond them a polynomial is fitted (iteratively reweighted least
 squares, Huber 1981 for the method), and what it leaves is smoothed and added, from broad to fine. Where sky is seen
-only through gaps, single pixels that lie within the noise of the surface, and whose colour the ground of the shot does
-not have, mend it there, ring by ring.
+only through gaps, single pixels whose colour the ground of the shot does not have mend it there, ring by ring: those
+that lie within the noise of the surface and, in a cell that has hardly any of them, those that lie as near to it as
+clouds do. How near that is, and in which direction of colour, is told by the covariance of what the broad surface
+leaves of the sky that is seen round about (a variogram's sill, in the words of Chiles & Delfiner, Geostatistics, 2012):
+for a clear sky no farther than noise.
 """
 
 from __future__ import annotations
@@ -21,8 +24,10 @@ Array = NDArray[np.float32]
 CELLS_ACROSS = 240
 ROUGH = 2.0  # deviations of the sky's own spread beyond which a cell holds more than sky
 BEYOND = 0.03  # coded: how far the fitted sky may leave what is seen of it
-RINGS, GAP_NOISES, OWN_COLOUR, GAP_PIXELS = 4, 4.0, 1.0, 0.15
+RINGS, GAP_NOISES, OWN_COLOUR, GAP_PIXELS = (2.5, 2.5, 2.5, 2.5, 0.8), 4.0, 1.0, 0.15
 DEGREE = 2
+UNEVEN_FROM, UNEVEN_OVER = 6.0, 20.0  # cells: what is finer than the first, over the second, tells how uneven a sky is
+UNEVEN_OWN, UNEVEN_NOISES, OTHERS = 1.5, 3.0, 3.0  # log ratio; deviations; times as many as those within the noise
 KNOWN_SHARE = 0.3  # of a cell that is sky: more, and gaps need not tell it
 MANY, WIDE = 4000, 8.0  # cells of which a quarter tells a polynomial; cells from which smoothing is wide
 LEAST_STEP = 1 / 255  # coded values
@@ -55,12 +60,14 @@ def local_sky(pixels: Array, chance: Array, feed: Array, own: Array) -> Sky:
         share = (seen > 0.5).astype(np.float32)
     surface = _polynomial(mean, share)
     for sigma, hold in ((20.0, 0.02), (6.0, 0.03), (1.0, 0.05)):
+        if sigma == UNEVEN_FROM:
+            uneven = _unevenness(mean - surface, share)
         surface = surface + _smoothed((mean - surface) * share[..., None], share, sigma, hold)
     surface = np.ascontiguousarray(surface, np.float32)
     deep = (share > 0.9) & (cv2.erode(seen, np.ones((5, 5))) > 0.8)
     whitening = whitening_of(pixels, surface, deep if deep.any() else share > 0, max(noise, 1e-4))
     whitening = _no_finer(whitening)
-    surface = _through_gaps(feed, own, surface, whitening, share)
+    surface = _through_gaps(feed, own, surface, whitening, share, uneven)
     return Sky(surface, whitening, float(share.mean()))
 
 
@@ -115,22 +122,35 @@ def _smoothed(values: NDArray, share: NDArray, sigma: float, hold: float) -> Arr
     return np.asarray(cv2.resize(out, (width, height), interpolation=cv2.INTER_LINEAR) if step > 1 else out)
 
 
-def _through_gaps(feed: Array, own: Array, surface: Array, whitening: NDArray[np.float32], share: Array) -> Array:
-    gh = share.shape[0]
-    for _ in range(RINGS):
+def _unevenness(rest: Array, share: Array) -> Array:
+    """The covariance of what is left of the sky about each cell, (h, w, 6): rr, rg, rb, gg, gb, bb."""
+    r, g, b = rest[..., 0], rest[..., 1], rest[..., 2]
+    products = np.dstack([r * r, r * g, r * b, g * g, g * b, b * b])
+    return np.dstack([_smoothed(products[..., k : k + 3] * share[..., None], share, UNEVEN_OVER, 1e-4) for k in (0, 3)])
+
+
+def _through_gaps(
+    feed: Array, own: Array, surface: Array, whitening: NDArray[np.float32], share: Array, uneven: Array
+) -> Array:
+    finer = whitening.astype(np.float64)
+    noise = np.linalg.inv(finer.T @ finer)
+    spread = (uneven + noise[np.triu_indices(3)]).astype(np.float32)
+    told = whitening, np.float32(GAP_NOISES**2), share, spread
+    for sigma in RINGS:
         rest, seen = np.empty_like(surface), np.empty_like(share)
-        run_bands(_gap_rows, gh, feed, own, surface, whitening, np.float32(GAP_NOISES**2), share, rest, seen)
-        surface = surface + _smoothed(rest * seen[..., None], seen, 2.5, 0.1)
+        run_bands(_gap_rows, len(share), feed, own, surface, *told, sigma < 1, rest, seen)
+        surface = surface + _smoothed(rest * seen[..., None], seen, sigma, 0.1)
     return np.ascontiguousarray(surface, np.float32)
 
 
 @kernel
-def _gap_rows(first, end, feed, own, surface, whitening, limit, share, rest, seen):  # type: ignore[no-untyped-def]
-    """Per cell: the mean difference to the surface of the pixels within the noise of it, and how far there are any.
-    Where much is sky the surface is known, and nothing is left."""
+def _gap_rows(first, end, feed, own, surface, whitening, limit, share, spread, fine, rest, seen):  # type: ignore[no-untyped-def]
+    """Per cell: the mean difference to the surface of the pixels that are sky by it, and how far there are any. Where
+    much is sky the surface is known, and nothing is left. `spread` is the covariance of noise and clouds together (its
+    upper triangle), by whose Cholesky factor differences are whitened; `fine`: clouds alone mend it."""
     height, width = own.shape
     gh, gw = seen.shape
-    zero, one = np.float32(0), np.float32(1)
+    zero, one, least = np.float32(0), np.float32(1), np.float32(1e-9)
     w00, w01, w02 = whitening[0, 0], whitening[0, 1], whitening[0, 2]
     w10, w11, w12 = whitening[1, 0], whitening[1, 1], whitening[1, 2]
     w20, w21, w22 = whitening[2, 0], whitening[2, 1], whitening[2, 2]
@@ -143,15 +163,34 @@ def _gap_rows(first, end, feed, own, surface, whitening, limit, share, rest, see
                 continue
             left, right = _span(i, gw, width)
             sr, sg, sb = surface[j, i, 0], surface[j, i, 1], surface[j, i, 2]
+            wide = spread[j, i]
+            a = np.sqrt(wide[0])
+            b, c = wide[1] / a, wide[2] / a
+            d = np.sqrt(max(wide[3] - b * b, least))
+            e = (wide[4] - b * c) / d
+            f = np.sqrt(max(wide[5] - c * c - e * e, least))
             tr, tg, tb, count = zero, zero, zero, zero
+            ur, ug, ub, others = zero, zero, zero, zero
             for y in range(top, bottom):
                 for x in range(left, right):
                     if own[y, x] <= np.float32(OWN_COLOUR):
                         continue
-                    r, g, b = feed[y, x, 0] - sr, feed[y, x, 1] - sg, feed[y, x, 2] - sb
-                    p, q, s = w00 * r + w01 * g + w02 * b, w10 * r + w11 * g + w12 * b, w20 * r + w21 * g + w22 * b
+                    red, green, blue = feed[y, x, 0] - sr, feed[y, x, 1] - sg, feed[y, x, 2] - sb
+                    p = w00 * red + w01 * green + w02 * blue
+                    q = w10 * red + w11 * green + w12 * blue
+                    s = w20 * red + w21 * green + w22 * blue
                     if p * p + q * q + s * s < limit:
-                        tr, tg, tb, count = tr + r, tg + g, tb + b, count + one
+                        tr, tg, tb, count = tr + red, tg + green, tb + blue, count + one
+                    elif own[y, x] > np.float32(UNEVEN_OWN):
+                        p = red / a
+                        q = (green - b * p) / d
+                        s = (blue - c * p - e * q) / f
+                        if p * p + q * q + s * s < np.float32(UNEVEN_NOISES**2):
+                            ur, ug, ub, others = ur + red, ug + green, ub + blue, others + one
+            if others > np.float32(OTHERS) * count:
+                tr, tg, tb, count = ur, ug, ub, others
+            elif fine:
+                tr, tg, tb = zero, zero, zero
             some = max(count, one)
             rest[j, i, 0], rest[j, i, 1], rest[j, i, 2] = tr / some, tg / some, tb / some
             all_of = np.float32((bottom - top) * (right - left))

@@ -39,13 +39,14 @@ UNDECIDED, MOST_UNDECIDED = (0.15, 0.85), 0.65  # chances, and share of the fram
 IN_SKY, FULL_IN_SKY = 5.0, 9.5  # further deviations that a thing in the midst of sky must stand out by
 BEND = 0.9
 WIDTHS_PX = (3, 6, 12, 25)  # of edges, by how soft the picture is
-SKYS_OWN = 2.5  # log ratio from which a colour is the sky's own
+SKYS_OWN = 2.0  # log ratio from which a colour is the sky's own
 REACH_PX = 25  # as far from sky a pixel may be seen through if its colour is a mixture
 MIXED, MORE_LIGHT = 0.02, 4.0  # share of the sky's light that tells a mixture; how much lighter what stays may be
 LIKE_NOISES, MOST_ALIKE, LEAST_FAR = 20.0, 0.003, 400  # deviations, share of the ground, pixels that tell
 LIKE_STEP = 0.2  # coded: at least as far as this from the sky
 BETWEEN_PX = 24  # between two gaps all may be seen through
-GAP_REACH_PX = 12.0  # working pixels: gaps further from the region are no gaps
+GAP_REACH_PX = 12.0  # working pixels: gaps further from the region are no gaps, unless others lead there
+HOPS, HOP_PX, REACHED = 6, 6.0, np.float32(0.01)  # from gaps to gaps; working pixels; how much of a sky is near
 
 kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
 part_of_kernel = numba.njit(inline="always")
@@ -196,7 +197,13 @@ def _sky_like(off: Array, region: Array, chance: Array, own: Array, plain: NDArr
     run_bands(_count_rows, counts.shape[1], off, counts)
     inside, passing = (cv2.GaussianBlur(each, (0, 0), 2.0) for each in counts)
     peaked = np.clip((inside / (passing + np.float32(1e-4)) - 0.8) / 0.4, 0, 1).astype(np.float32)
-    like = np.empty((height, width), np.uint8)
+    like, could = np.empty((height, width), np.uint8), np.empty(peaked.shape, np.float32)
+    run_bands(_could_rows, len(could), off, own, peaked, plain, could)
+    within = np.asarray(cv2.resize(within, could.shape[::-1], interpolation=cv2.INTER_LINEAR), np.float32)
+    hop = max(HOP_PX * could.shape[1] / WORKING_PX, 1.0)
+    for _ in range(HOPS):
+        through = np.where(within > REACHED, could, np.float32(0))
+        within = np.maximum(within, cv2.GaussianBlur(through, (0, 0), hop))
     run_bands(_like_rows, height, off, chance, own, peaked, within, plain, like)
     return like
 
@@ -220,6 +227,21 @@ def _count_rows(first, end, off, counts):  # type: ignore[no-untyped-def]
 
 
 @kernel
+def _could_rows(first, end, off, own, peaked, plain, could):  # type: ignore[no-untyped-def]
+    """Per block, the share of pixels that are sky by their colour if they are gaps."""
+    height, width = off.shape
+    part = np.float32(1 / (BLOCK * BLOCK))
+    for j in range(first, end):
+        for i in range(could.shape[1]):
+            found = 0
+            for y in range(BLOCK * j, min(BLOCK * j + BLOCK, height)):
+                for x in range(BLOCK * i, min(BLOCK * i + BLOCK, width)):
+                    if off[y, x] < np.float32(4) and plain[y, x] < 2:
+                        found += own[y // 2, x // 2] > np.float32(SKYS_OWN) or peaked[j, i] > np.float32(0.5)
+            could[j, i] = np.float32(found) * part
+
+
+@kernel
 def _like_rows(y0, y1, off, chance, own, peaked, within, plain, like):  # type: ignore[no-untyped-def]
     height, width = off.shape
     half = np.float32(0.5)
@@ -233,7 +255,7 @@ def _like_rows(y0, y1, off, chance, own, peaked, within, plain, like):  # type: 
                     found = True
                 elif plain[y, x] < 2:
                     i, beside, fu = _beside(x, width, within.shape[1])
-                    if _mixed(within, j, below, fv, i, beside, fu) > np.float32(0.01):
+                    if _mixed(within, j, below, fv, i, beside, fu) > np.float32(REACHED):
                         ib, besideb, fub = _beside(x, width, peaked.shape[1])
                         found = own[y // 2, x // 2] > np.float32(SKYS_OWN)
                         found = found or _mixed(peaked, jb, belowb, fvb, ib, besideb, fub) > half

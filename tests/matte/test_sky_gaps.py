@@ -1,0 +1,60 @@
+"""The sky seen through gaps among leaves: clouds are sky there too, as deep into a crown as gaps lead. Leaves and
+clouds are made of noise, the colours of leaves of scikit-image's photograph of grass."""
+
+import cv2
+import numpy as np
+import pytest
+
+from skies_plates import clouds, ground
+from zonal_mantle.matte import find_sky
+from zonal_mantle.matte.sky_matte import first_look, sky_matte
+from zonal_mantle.matte.sky_region import working
+from zonal_mantle.media.curves import srgb_decode, srgb_encode
+from zonal_mantle.shot import ClearSkyPull
+
+SIZE = 960, 540
+PULL = ClearSkyPull()
+
+
+def crown(seed: int, blue: bool, dark: float = 0.5) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """A plate, its alpha, and its sky, scene-linear: a crown of leaves with gaps all through it before clouds."""
+    rng = np.random.default_rng(seed)
+    width, height = SIZE
+    y, x = np.mgrid[0:height, 0:width].astype(np.float32)
+    leaves = cv2.GaussianBlur(rng.standard_normal((height, width)).astype(np.float32), (0, 0), 2.2)
+    leaves /= leaves.std()
+    inside = 1 - np.hypot((x - 480) / 330, (y - 330) / 210)  # above 0 within the crown
+    alpha = np.clip((leaves + 1.0) * 2 + 0.5, 0, 1) * np.clip(inside * 40 + leaves * 4, 0, 1)
+    alpha = np.maximum(alpha, np.clip(y - 440, 0, 1)).astype(np.float32)
+    alpha = cv2.GaussianBlur(alpha, (0, 0), 0.5)
+    sky, fore = srgb_decode(clouds(seed, SIZE, blue)), dark * srgb_decode(ground("grass", SIZE))
+    codes = srgb_encode(fore * alpha[..., None] + sky * (1 - alpha[..., None]))
+    codes = codes + rng.normal(0, 0.008, codes.shape)
+    seen = srgb_decode(np.round(np.clip(codes, 0, 1) * 255) / 255)
+    return np.ascontiguousarray(seen, np.float32), alpha, sky
+
+
+@pytest.mark.parametrize(("seed", "blue"), [(3, True), (6, True), (8, True), (4, False)])
+def test_gaps_before_clouds_go_and_leaves_stay(seed, blue):
+    pixels, true, _ = crown(seed, blue)
+    alpha = sky_matte(pixels, PULL, find_sky(working(pixels))).alpha
+    assert (alpha[true < 0.02] > 0.5).mean() <= 0.012
+    assert (alpha[true > 0.98] < 0.5).mean() <= 0.004
+
+
+@pytest.mark.parametrize("seed", [3, 8])
+def test_the_sky_behind_leaves_is_that_of_the_gaps_beside_them(seed):
+    pixels, true, sky = crown(seed, True)
+    behind = first_look(pixels, PULL, find_sky(working(pixels))).sky
+    gaps = true < 0.02
+    gaps[:] &= np.hypot((np.arange(960)[None] - 480) / 330, (np.arange(540)[:, None] - 330) / 210) < 0.8
+    assert gaps.sum() > 2000
+    off = np.abs(srgb_encode(np.maximum(behind, 0)) - srgb_encode(sky)).mean(axis=2)
+    assert np.percentile(off[gaps], 90) <= 0.06
+
+
+def test_a_grey_wall_far_from_any_gap_is_no_gap():
+    pixels, _, sky = crown(4, False)
+    pixels[470:510, 300:420] = np.median(sky[:200].reshape(-1, 3), axis=0) * 0.9
+    alpha = sky_matte(pixels, PULL, find_sky(working(pixels))).alpha
+    assert alpha[475:505, 305:415].mean() >= 0.95
