@@ -192,20 +192,30 @@ def _sky_like(off: Array, region: Array, chance: Array, own: Array, plain: NDArr
     passes by the sky's."""
     height, width = off.shape
     counts = np.empty((2, -(-height // BLOCK), -(-width // BLOCK)), np.float32)
-    reach = max(GAP_REACH_PX * region.shape[1] / WORKING_PX, 1.0)
-    within = cv2.GaussianBlur((region > 0.5).astype(np.float32), (0, 0), reach)
     run_bands(_count_rows, counts.shape[1], off, counts)
     inside, passing = (cv2.GaussianBlur(each, (0, 0), 2.0) for each in counts)
     peaked = np.clip((inside / (passing + np.float32(1e-4)) - 0.8) / 0.4, 0, 1).astype(np.float32)
     like, could = np.empty((height, width), np.uint8), np.empty(peaked.shape, np.float32)
     run_bands(_could_rows, len(could), off, own, peaked, plain, could)
-    within = np.asarray(cv2.resize(within, could.shape[::-1], interpolation=cv2.INTER_LINEAR), np.float32)
-    hop = max(HOP_PX * could.shape[1] / WORKING_PX, 1.0)
-    for _ in range(HOPS):
-        through = np.where(within > REACHED, could, np.float32(0))
-        within = np.maximum(within, cv2.GaussianBlur(through, (0, 0), hop))
+    within = _reached(region, could)
     run_bands(_like_rows, height, off, chance, own, peaked, within, plain, like)
     return like
+
+
+def _reached(region: Array, could: Array) -> Array:
+    """How much of a sky is near, by two blocks by two: about the region, about gaps (`could`, by block) that it
+    reaches, and about those that they reach."""
+    size = max(could.shape[1] // 2, 2), max(could.shape[0] // 2, 2)
+    gaps = np.asarray(cv2.resize(could, size, interpolation=cv2.INTER_AREA), np.float32)
+    sky = cv2.resize((region > 0.5).astype(np.float32), size, interpolation=cv2.INTER_AREA)
+    reach, hop = (max(px * size[0] / WORKING_PX, 1.0) for px in (GAP_REACH_PX, HOP_PX))
+    out = np.asarray(cv2.GaussianBlur(sky, (0, 0), reach), np.float32)
+    for _ in range(HOPS):
+        if not ((gaps > 0) & (out <= REACHED)).any():
+            break
+        through = np.where(out > REACHED, gaps, np.float32(0))
+        out = np.maximum(out, cv2.GaussianBlur(through, (0, 0), hop))
+    return out
 
 
 @kernel
