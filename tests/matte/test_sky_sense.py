@@ -146,11 +146,11 @@ def test_a_lake_that_mirrors_the_sky_stays_or_is_doubted():
 def test_a_blurred_grey_wall_is_refused_or_doubted():
     """scikit-image's moving clock: grey from rim to rim. It may be fog; most of what goes is in doubt."""
     pixels = photograph("clock")
-    try:
-        made = build_matte(pixels, PULL, 1)
-    except MatteError as error:
-        assert "No sky was found" in str(error)
+    if not has_sky(find_sky(working(pixels))):
+        with pytest.raises(MatteError, match="No sky was found"):
+            build_matte(pixels, PULL, 1)
         return
+    made = build_matte(pixels, PULL, 1)
     goes = made.alpha < 0.5
     assert (made.doubt(pixels)[goes] > 0.5).mean() > 0.9
 
