@@ -6,12 +6,12 @@ import numpy as np
 import pytest
 
 from skies_plates import clouds, ground
-from zonal_mantle.matte import find_sky
+from zonal_mantle.matte import build_matte, find_sky
 from zonal_mantle.matte.doubt import doubt_of
 from zonal_mantle.matte.sky_matte import first_look, sky_matte
 from zonal_mantle.matte.sky_region import working
 from zonal_mantle.media.curves import srgb_decode, srgb_encode
-from zonal_mantle.shot import ClearSkyPull
+from zonal_mantle.shot import ClearSkyPull, Matte
 
 SIZE = 960, 540
 PULL = ClearSkyPull()
@@ -62,3 +62,17 @@ def test_a_wall_of_the_skys_colour_in_the_ground_stays_or_is_doubted():
     doubt = doubt_of(found.chance, pixels, alpha, None, found.sense)
     inside = slice(475, 505), slice(305, 415)
     assert np.maximum(alpha, doubt)[inside].mean() >= 0.95
+
+
+@pytest.mark.parametrize("seed", [3, 6, 8])
+def test_an_opening_that_no_gap_leads_to_goes_or_is_doubted(seed):
+    """The sky seen low through a hedge, with ground all round."""
+    pixels, _, sky = crown(seed, True)
+    inside = np.zeros(pixels.shape[:2], bool)
+    for x in (200, 420, 640):
+        pixels[500:508, x : x + 12] = np.median(sky[:200].reshape(-1, 3), axis=0)
+        inside[502:506, x + 2 : x + 10] = True
+    made = build_matte(pixels, Matte(pulls=(PULL,)), 1)
+    doubt = made.doubt(pixels)
+    assert np.minimum(made.alpha, 1 - doubt)[inside].mean() <= 0.15
+    assert (doubt > 0.5).mean() <= 0.03

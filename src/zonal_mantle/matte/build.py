@@ -32,6 +32,7 @@ from .luma import luma
 from .old_sky import remove_old_sky
 from .screen import despill, screen
 from .shapes import Standing, standing, union
+from .sky_colours import colour_ratio
 from .sky_fit import Sky, fit_sky
 from .sky_matte import SkyFound, find_sky, sky_matte
 from .sky_region import working
@@ -80,8 +81,12 @@ class Made:
     def doubt(self, pixels: Array) -> Array | None:
         """How doubtful it is whether a pixel stays, (h, w), 0…1, on the pixels that the matte was made of; None where
         no pull tells."""
-        each = [doubt_of(found.chance, pixels, self.alpha, found.said, found.sense) for found in self.skies]
-        return np.max(each, axis=0) if each else None
+
+        def of(found: SkyFound) -> Array:
+            own = colour_ratio(pixels, found.model.colours)[1]
+            return doubt_of(found.chance, pixels, self.alpha, found.said, found.sense, own)
+
+        return np.max([of(found) for found in self.skies], axis=0) if self.skies else None
 
 
 def build_matte(

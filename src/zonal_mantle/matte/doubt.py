@@ -16,6 +16,7 @@ WIDE = 5  # working pixels: what is narrower is the region's rim, not doubtful f
 BROAD = 13  # the same where the coarse classifier contradicts
 FINE, FINE_PX = 0.06, 2.0  # mean over a broad place; a straight edge makes less of it
 CONTRADICTED = (0.5, 0.8)  # its chance of the other
+OPEN_OWN, OPEN_SHARE, OPEN_PX = 2.5, 0.4, 2  # log ratio; share of a working pixel; working pixels, at least so broad
 LEAST_KNOWN = 0.45  # share of what is taken for sky that must be known for it
 SPREAD = 150  # of the frame's width: doubt reaches this far beyond what is doubtful
 ACROSS_PX = 640  # of the copy on which strips are looked for
@@ -26,7 +27,12 @@ LEAST_LONG = 25  # of the frame's width: a strip is at least so long
 
 
 def doubt_of(
-    chance: Array, pixels: Array, alpha: Array, said: Array | None = None, sense: Array | None = None
+    chance: Array,
+    pixels: Array,
+    alpha: Array,
+    said: Array | None = None,
+    sense: Array | None = None,
+    own: Array | None = None,
 ) -> Array:
     """How doubtful it is whether a pixel is sky, (h, w) float32, 0…1.
 
@@ -35,6 +41,8 @@ def doubt_of(
     chance : of being sky, at the working size. pixels : (h, w, 3) float32, scene-linear. alpha : (h, w), what stays.
     said : what a person said of the frame, see `sky_region.drawn`: there is no doubt there.
     sense : the chance by the taught classifier alone, of the same size as `chance`; what it contradicts is doubted.
+    own : of every second pixel, how much its colour is the sky's own, see `sky_colours.colour_ratio`; openings of such
+        a colour that stay are doubted.
 
     What is taken for ground is doubted from another chance on than what is taken for sky; so is the strip between sky
     and ground where `between` finds one, and all that goes where its colour is no sky's (`may_be_sky`) or little of it
@@ -54,6 +62,8 @@ def doubt_of(
         broad = np.ones((BROAD, BROAD), np.uint8)
         opened = np.asarray(cv2.dilate(cv2.erode(against, broad), broad), np.float32)
         out = np.maximum(out, np.clip((opened - CONTRADICTED[0]) / (CONTRADICTED[1] - CONTRADICTED[0]), 0, 1))
+    if own is not None:
+        out = np.maximum(out, _openings(own, alpha, (chance.shape[1], chance.shape[0])))
     doubt = cv2.resize(out.astype(np.float32), (width, height), interpolation=cv2.INTER_LINEAR)
     doubt = np.maximum(doubt, between(pixels, alpha))
     if not may_be_sky(pixels, alpha) or (sense is not None and not is_known(chance, sense, said)):
@@ -62,6 +72,16 @@ def doubt_of(
     if said is not None:
         doubt *= 1 - np.abs(cv2.resize(said, (width, height), interpolation=cv2.INTER_LINEAR))
     return np.asarray(doubt, np.float32)
+
+
+def _openings(own: Array, alpha: Array, size: tuple[int, int]) -> Array:
+    """What stays though its colour is one that the shot's sky has and its ground has not, at the working size, and a
+    little round about. (h, w) float32, 0 or 1."""
+    rows, columns = own.shape
+    left = ((own > OPEN_OWN) & (alpha[::2, ::2][:rows, :columns] > 0.5)).astype(np.float32)
+    there = (cv2.resize(left, size, interpolation=cv2.INTER_AREA) > OPEN_SHARE).astype(np.uint8)
+    opened = cv2.morphologyEx(there, cv2.MORPH_OPEN, np.ones((OPEN_PX, OPEN_PX), np.uint8))
+    return np.asarray(cv2.dilate(opened, np.ones((WIDE + 2,) * 2, np.uint8)), np.float32)
 
 
 def _fine(alpha: Array, chance: Array) -> Array:
