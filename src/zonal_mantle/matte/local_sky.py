@@ -26,7 +26,7 @@ ROUGH = 2.0  # deviations of the sky's own spread beyond which a cell holds more
 BEYOND = 0.03  # coded: how far the fitted sky may leave what is seen of it
 RINGS, GAP_NOISES, OWN_COLOUR, GAP_PIXELS = (2.5, 2.5, 2.5, 2.5, 0.8), 4.0, 1.0, 0.15
 DEGREE = 2
-UNEVEN_FROM, UNEVEN_OVER = 6.0, 20.0  # cells: of what is left before the sky is followed so closely; about each cell
+BROADLY = 20.0  # cells: the sky is first followed over so many; what that leaves tells how uneven it is, over as many
 UNEVEN_OWN, UNEVEN_NOISES, OTHERS = 1.5, 3.0, 3.0  # log ratio; deviations; times as many as those within the noise
 KNOWN_SHARE = 0.3  # of a cell that is sky: more, and gaps need not tell it
 MANY, WIDE = 4000, 8.0  # cells of which a quarter tells a polynomial; cells from which smoothing is wide
@@ -59,9 +59,9 @@ def local_sky(pixels: Array, chance: Array, feed: Array, own: Array) -> Sky:
     if not (share > 0).any():
         share = (seen > 0.5).astype(np.float32)
     surface = _polynomial(mean, share)
-    for sigma, hold in ((20.0, 0.02), (6.0, 0.03), (1.0, 0.05)):
-        if sigma == UNEVEN_FROM:
-            uneven = _unevenness(mean - surface, share)
+    surface = surface + _smoothed((mean - surface) * share[..., None], share, BROADLY, 0.02)
+    uneven = _unevenness(mean - surface, share)
+    for sigma, hold in ((6.0, 0.03), (1.0, 0.05)):
         surface = surface + _smoothed((mean - surface) * share[..., None], share, sigma, hold)
     surface = np.ascontiguousarray(surface, np.float32)
     deep = (share > 0.9) & (cv2.erode(seen, np.ones((5, 5))) > 0.8)
@@ -129,7 +129,7 @@ def _unevenness(rest: Array, share: Array) -> Array:
     r, g, b = few[..., 0], few[..., 1], few[..., 2]
     out = np.empty((*share.shape, 6), np.float32)
     for k, products in enumerate(((r * r, r * g, r * b), (g * g, g * b, b * b))):
-        near = _smoothed(np.dstack(products) * weight[..., None], weight, UNEVEN_OVER / 2, 1e-4)
+        near = _smoothed(np.dstack(products) * weight[..., None], weight, BROADLY / 2, 1e-4)
         out[..., 3 * k : 3 * k + 3] = cv2.resize(near, share.shape[::-1], interpolation=cv2.INTER_LINEAR)
     return out
 

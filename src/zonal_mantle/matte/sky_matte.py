@@ -27,7 +27,8 @@ from .local_sky import local_sky
 from .over_time import averaged, share_of
 from .sky_colours import colour_ratio
 from .sky_edge import Looked, second_look
-from .sky_region import WORKING_PX, SkyModel, learn_sky, sharpened, sky_region
+from .sky_gaps import beside_of, mixed_of, sky_like
+from .sky_region import SkyModel, learn_sky, sharpened, sky_region
 from .sky_sense import KNOWN
 from .what_stays import BLOCK, DIRECTIONS, NO_SKY, what_stays
 
@@ -39,14 +40,11 @@ UNDECIDED, MOST_UNDECIDED = (0.15, 0.85), 0.65  # chances, and share of the fram
 IN_SKY, FULL_IN_SKY = 5.0, 9.5  # further deviations that a thing in the midst of sky must stand out by
 BEND = 0.9
 WIDTHS_PX = (3, 6, 12, 25)  # of edges, by how soft the picture is
-SKYS_OWN = 2.0  # log ratio from which a colour is the sky's own
 REACH_PX = 25  # as far from sky a pixel may be seen through if its colour is a mixture
 MIXED, MORE_LIGHT = 0.02, 4.0  # share of the sky's light that tells a mixture; how much lighter what stays may be
 LIKE_NOISES, MOST_ALIKE, LEAST_FAR = 20.0, 0.003, 400  # deviations, share of the ground, pixels that tell
 LIKE_STEP = 0.2  # coded: at least as far as this from the sky
 BETWEEN_PX = 24  # between two gaps all may be seen through
-GAP_REACH_PX = 12.0  # working pixels: gaps further from the region are no gaps, unless others lead there
-HOPS, HOP_PX, REACHED = 6, 6.0, np.float32(0.01)  # from gaps to gaps; working pixels; how much of a sky is near
 
 kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
 part_of_kernel = numba.njit(inline="always")
@@ -138,7 +136,7 @@ def first_look(
         off /= more
     plain = plain_surfaces(off, away, scale)
     chance: Array = np.asarray(cv2.resize(region, (width, height), interpolation=cv2.INTER_LINEAR), np.float32)
-    like = _sky_like(off, region, chance, own, plain)
+    like = sky_like(off, region, chance, own, plain)
     near, most = _near(like, away, size)
     unlike = _unlike(off, near, sky.whitening)
     fore = what_stays(pixels, behind, off, away, most, near, unlike, chance, size)
@@ -161,115 +159,10 @@ def has_sky(found: SkyFound) -> bool:
     return known and undecided <= MOST_UNDECIDED
 
 
-@part_of_kernel
-def _beside(x, width, cells):  # type: ignore[no-untyped-def]
-    """The two cells beside a pixel's middle, and its share of the way between their middles."""
-    half = np.float32(0.5)
-    u = min(
-        max((np.float32(x) + half) * np.float32(cells) / np.float32(width) - half, np.float32(0)), np.float32(cells - 1)
-    )
-    i = min(int(u), max(cells - 2, 0))
-    return i, min(i + 1, cells - 1), np.float32(u - np.float32(i))
-
-
-@part_of_kernel
-def _mixed(grid, j, below, fv, i, beside, fu):  # type: ignore[no-untyped-def]
-    one = np.float32(1)
-    top = grid[j, i] * (one - fu) + grid[j, beside] * fu
-    low = grid[below, i] * (one - fu) + grid[below, beside] * fu
-    return top * (one - fv) + low * fv
-
-
 def _boxed(change, picture: NDArray, reach: int) -> NDArray:  # type: ignore[no-untyped-def]
     """`cv2.erode` or `cv2.dilate` by a square of `reach` px to each side."""
     across = change(picture, np.ones((1, 2 * reach + 1), np.uint8))
     return np.asarray(change(across, np.ones((2 * reach + 1, 1), np.uint8)))
-
-
-def _sky_like(off: Array, region: Array, chance: Array, own: Array, plain: NDArray[np.uint8]) -> NDArray[np.uint8]:
-    """Pixels that are sky by their colour: in the region (`chance` is that at every pixel), or in gaps. A gap's colour
-    is one that the ground has not, or many pixels have it and few are beside it, so that it is not only a colour that
-    passes by the sky's."""
-    height, width = off.shape
-    counts = np.empty((2, -(-height // BLOCK), -(-width // BLOCK)), np.float32)
-    run_bands(_count_rows, counts.shape[1], off, counts)
-    inside, passing = (cv2.GaussianBlur(each, (0, 0), 2.0) for each in counts)
-    peaked = np.clip((inside / (passing + np.float32(1e-4)) - 0.8) / 0.4, 0, 1).astype(np.float32)
-    like, could = np.empty((height, width), np.uint8), np.empty(peaked.shape, np.float32)
-    run_bands(_could_rows, len(could), off, own, peaked, plain, could)
-    within = _reached(region, could)
-    run_bands(_like_rows, height, off, chance, own, peaked, within, plain, like)
-    return like
-
-
-def _reached(region: Array, could: Array) -> Array:
-    """How much of a sky is near, by two blocks by two: about the region, about gaps (`could`, by block) that it
-    reaches, and about those that they reach."""
-    size = max(could.shape[1] // 2, 2), max(could.shape[0] // 2, 2)
-    gaps = np.asarray(cv2.resize(could, size, interpolation=cv2.INTER_AREA), np.float32)
-    sky = cv2.resize((region > 0.5).astype(np.float32), size, interpolation=cv2.INTER_AREA)
-    reach, hop = (max(px * size[0] / WORKING_PX, 1.0) for px in (GAP_REACH_PX, HOP_PX))
-    out = np.asarray(cv2.GaussianBlur(sky, (0, 0), reach), np.float32)
-    for _ in range(HOPS):
-        if not ((gaps > 0) & (out <= REACHED)).any():
-            break
-        through = np.where(out > REACHED, gaps, np.float32(0))
-        out = np.maximum(out, cv2.GaussianBlur(through, (0, 0), hop))
-    return out
-
-
-@kernel
-def _count_rows(first, end, off, counts):  # type: ignore[no-untyped-def]
-    """Per block, the share of pixels within the noise of the sky, and a little beyond it."""
-    height, width = off.shape
-    part = np.float32(1 / (BLOCK * BLOCK))
-    for j in range(first, end):
-        for i in range(counts.shape[2]):
-            own, beside = np.float32(0), np.float32(0)
-            for y in range(BLOCK * j, min(BLOCK * j + BLOCK, height)):
-                for x in range(BLOCK * i, min(BLOCK * i + BLOCK, width)):
-                    d = off[y, x]
-                    if d < np.float32(2.5):
-                        own += part
-                    elif d > np.float32(4) and d < np.float32(8):
-                        beside += part
-            counts[0, j, i], counts[1, j, i] = own, beside
-
-
-@kernel
-def _could_rows(first, end, off, own, peaked, plain, could):  # type: ignore[no-untyped-def]
-    """Per block, the share of pixels that are sky by their colour if they are gaps."""
-    height, width = off.shape
-    part = np.float32(1 / (BLOCK * BLOCK))
-    for j in range(first, end):
-        for i in range(could.shape[1]):
-            found = 0
-            for y in range(BLOCK * j, min(BLOCK * j + BLOCK, height)):
-                for x in range(BLOCK * i, min(BLOCK * i + BLOCK, width)):
-                    if off[y, x] < np.float32(4) and plain[y, x] < 2:
-                        found += own[y // 2, x // 2] > np.float32(SKYS_OWN) or peaked[j, i] > np.float32(0.5)
-            could[j, i] = np.float32(found) * part
-
-
-@kernel
-def _like_rows(y0, y1, off, chance, own, peaked, within, plain, like):  # type: ignore[no-untyped-def]
-    height, width = off.shape
-    half = np.float32(0.5)
-    for y in range(y0, y1):
-        j, below, fv = _beside(y, height, within.shape[0])
-        jb, belowb, fvb = _beside(y, height, peaked.shape[0])
-        for x in range(width):
-            found = chance[y, x] > np.float32(0.97)
-            if not found and off[y, x] < np.float32(4):
-                if chance[y, x] > half:
-                    found = True
-                elif plain[y, x] < 2:
-                    i, beside, fu = _beside(x, width, within.shape[1])
-                    if _mixed(within, j, below, fv, i, beside, fu) > np.float32(REACHED):
-                        ib, besideb, fub = _beside(x, width, peaked.shape[1])
-                        found = own[y // 2, x // 2] > np.float32(SKYS_OWN)
-                        found = found or _mixed(peaked, jb, belowb, fvb, ib, besideb, fub) > half
-            like[y, x] = np.uint8(found)
 
 
 def _unlike(off: Array, near: NDArray[np.uint8], whitening: NDArray[np.float32]) -> np.float32:
@@ -351,8 +244,8 @@ def _cut_rows(y0, y1, pixels, sky, off, near, plain, chance, deep, fore, directi
     gh, gw = fore.shape[1:3]
     zero, one, half, bend = np.float32(0), np.float32(1), np.float32(0.5), np.float32(BEND)
     for y in range(y0, y1):
-        jr, belowr, fvr = _beside(y, height, deep.shape[0])
-        j, below, fv = _beside(y, height, gh)
+        jr, belowr, fvr = beside_of(y, height, deep.shape[0])
+        j, below, fv = beside_of(y, height, gh)
         for x in range(width):
             p = chance[y, x]
             if (near[y, x] == 0 and p <= np.float32(NO_SKY)) or (plain[y, x] >= 2 and p < half):
@@ -361,7 +254,7 @@ def _cut_rows(y0, y1, pixels, sky, off, near, plain, chance, deep, fore, directi
             if off[y, x] <= empty:
                 out[y, x] = zero
                 continue
-            i, beside, fu = _beside(x, width, gw)
+            i, beside, fu = beside_of(x, width, gw)
             dr = pixels[y, x, 0] - sky[y, x, 0]
             dg = pixels[y, x, 1] - sky[y, x, 1]
             db = pixels[y, x, 2] - sky[y, x, 2]
@@ -394,8 +287,8 @@ def _cut_rows(y0, y1, pixels, sky, off, near, plain, chance, deep, fore, directi
                 alpha = one - (one - alpha) * max(mixed, unlike)
             rise = min((off[y, x] - empty) / max(full - empty, np.float32(1e-3)), one)
             alpha *= rise * rise * (np.float32(3) - np.float32(2) * rise)
-            ir, besider, fur = _beside(x, width, deep.shape[1])
-            sure = (_mixed(deep, jr, belowr, fvr, ir, besider, fur) - half) / np.float32(0.4)
+            ir, besider, fur = beside_of(x, width, deep.shape[1])
+            sure = (mixed_of(deep, jr, belowr, fvr, ir, besider, fur) - half) / np.float32(0.4)
             if sure > zero:  # in the midst of sky only what stands out by much is there
                 sure = min(sure, one)
                 sure *= sure * (np.float32(3) - np.float32(2) * sure)
