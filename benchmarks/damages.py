@@ -34,7 +34,7 @@ def judged(case: Path, form: str, k: int) -> list[tuple[str, tuple[bool, bool, b
     session.shot = session.shot.with_zone_matte(session.shot.zones[0], matte)
     plan = matte_plan(session.shot, matte, session.shot.first + k)
     assert plan.regions[0] is not None
-    chance = session.store.sky_of(plan.picture, plan.regions[0]).chance
+    found = session.store.sky_of(plan.picture, plan.regions[0])
     pixels, ours = session.store.pixels(plan.picture), session.store.made(plan).alpha
     truth = (cv2.imread(str(case / f"alpha.{1001 + k}.png"), cv2.IMREAD_UNCHANGED) / 65535.0).astype(np.float32)
     out = []
@@ -42,7 +42,7 @@ def judged(case: Path, form: str, k: int) -> list[tuple[str, tuple[bool, bool, b
     for seed, alpha in enumerate((truth, np.clip(ours, 0, 1))):
         bare = "fault of its own" if seed and wrong > AGAINST_SKY_ACCEPTED else "as it is"
         for name, each in {bare: alpha, **damaged(alpha, truth, 7 * k + seed)}.items():
-            check, off = check_sky(pixels, each, chance), edge_off(pixels, each)
+            check, off = check_sky(pixels, each, found), edge_off(pixels, each)
             left, gone = check.left.sum() / check.sky.sum(), check.gone.sum() / max((~check.sky).sum(), 1)
             moved = off is not None and off.px > OFF_ACCEPTED_PX and off.better > OFF_SURE
             out.append((name, (bool(left > AGAINST_SKY_ACCEPTED), bool(gone > AGAINST_SKY_ACCEPTED), moved)))
@@ -59,10 +59,10 @@ def main() -> None:
     for case in cases(given.set, None):
         for form in given.forms:
             rows = judged(case, form, given.frame)
-            for name, found in rows:
-                tally[name].append(found)
-            missed = [name for name, found in rows if name != "as it is" and not any(found)]
-            blamed = [found for name, found in rows if name == "as it is" and any(found)]
+            for name, by in rows:
+                tally[name].append(by)
+            missed = [name for name, by in rows if name != "as it is" and not any(by)]
+            blamed = [by for name, by in rows if name == "as it is" and any(by)]
             print(f"{case.name} {form}: missed {missed or 'none'}, blamed {blamed or 'none'}", flush=True)
     print("| damage | found | sky left | ground gone | edge off |\n|---|---|---|---|---|")
     for name, each in tally.items():

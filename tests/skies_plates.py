@@ -6,7 +6,7 @@ import cv2
 import numpy as np
 from skimage import data
 
-from zonal_mantle.media.curves import srgb_decode
+from zonal_mantle.media.curves import srgb_decode, srgb_encode
 
 
 def clouds(seed: int, size: tuple[int, int], blue: bool) -> np.ndarray:
@@ -52,3 +52,21 @@ def cloudy(
     noise = cv2.GaussianBlur(rng.standard_normal((h, w, 3)).astype(np.float32), (0, 0), 0.6)
     coded = np.round(np.clip(coded + grain * noise / noise.std(), 0, 1) * 255) / 255
     return np.ascontiguousarray(srgb_decode(coded), np.float32), alpha
+
+
+def crown(seed: int, blue: bool) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """A plate, its alpha, and its sky, scene-linear: a crown of leaves with gaps all through it before clouds."""
+    rng = np.random.default_rng(seed)
+    width, height = size = 960, 540
+    y, x = np.mgrid[0:height, 0:width].astype(np.float32)
+    leaves = cv2.GaussianBlur(rng.standard_normal((height, width)).astype(np.float32), (0, 0), 2.2)
+    leaves /= leaves.std()
+    inside = 1 - np.hypot((x - 480) / 330, (y - 330) / 210)  # above 0 within the crown
+    alpha = np.clip((leaves + 1.0) * 2 + 0.5, 0, 1) * np.clip(inside * 40 + leaves * 4, 0, 1)
+    alpha = np.maximum(alpha, np.clip(y - 440, 0, 1)).astype(np.float32)
+    alpha = cv2.GaussianBlur(alpha, (0, 0), 0.5)
+    sky, fore = srgb_decode(clouds(seed, size, blue)), 0.5 * srgb_decode(ground("grass", size))
+    codes = srgb_encode(fore * alpha[..., None] + sky * (1 - alpha[..., None]))
+    codes = codes + rng.normal(0, 0.008, codes.shape)
+    seen = srgb_decode(np.round(np.clip(codes, 0, 1) * 255) / 255)
+    return np.ascontiguousarray(seen, np.float32), alpha, sky

@@ -1,12 +1,14 @@
 """Readings of sky mattes: damage on purpose is found, and good mattes are left in peace."""
 
+from dataclasses import replace
+
 import cv2
 import numpy as np
 import pytest
 from skimage import data
 
 from damage import damaged
-from skies_plates import cloudy
+from skies_plates import cloudy, crown
 from zonal_mantle.comp.readings_matte import flicker_of
 from zonal_mantle.matte import build_matte, find_sky
 from zonal_mantle.matte.sky_check import check_sky, edge_off
@@ -17,8 +19,8 @@ from zonal_mantle.shot import ClearSkyPull, Matte
 PLATES = [(1, "grass", True), (2, "gravel", True), (3, "brick", False), (4, "coffee", True)]
 
 
-def found(pixels, alpha, chance) -> bool:
-    check, off = check_sky(pixels, alpha, chance), edge_off(pixels, alpha)
+def found(pixels, alpha, sky) -> bool:
+    check, off = check_sky(pixels, alpha, sky), edge_off(pixels, alpha)
     left, gone = check.left.sum() / check.sky.sum(), check.gone.sum() / (~check.sky).sum()
     return bool(left > 0.001 or gone > 0.001 or (off is not None and off.px > 1.5 and off.better > 1.25))
 
@@ -28,21 +30,64 @@ def test_forty_damages_are_found_and_good_mattes_are_not_blamed():
     seen, blamed, missed = 0, [], []
     for seed, name, blue in PLATES:
         pixels, truth = cloudy(seed, name, size=(640, 360), blue=blue)
-        chance = find_sky(working(pixels)).chance
+        sky = find_sky(working(pixels))
         ours = build_matte(pixels, Matte(pulls=(ClearSkyPull(),)), 1).alpha
         mixed = ((truth > 0.004) & (truth < 0.996)).astype(np.uint8)
         open_ = cv2.dilate(mixed, np.ones((9, 9), np.uint8)) == 0  # beyond the band of the edge, as the set is scored
         wrong = max((ours[open_ & (truth > 0.5)] < 0.9).mean(), (ours[open_ & (truth < 0.5)] > 0.1).mean())
         if wrong > 0.003:  # a fault of our own, which the reading must not call good
-            missed += [] if found(pixels, ours, chance) else [(name, "ours")]
+            missed += [] if found(pixels, ours, sky) else [(name, "ours")]
         mattes = [("true", truth)] + ([("ours", ours)] if wrong < 0.001 else [])
-        blamed += [(name, what) for what, alpha in mattes if found(pixels, alpha, chance)]
+        blamed += [(name, what) for what, alpha in mattes if found(pixels, alpha, sky)]
         for what, alpha in damaged(truth, truth, seed).items():
             seen += 1
-            missed += [] if found(pixels, alpha, chance) else [(name, what)]
+            missed += [] if found(pixels, alpha, sky) else [(name, what)]
     assert seen >= 40
     assert len(missed) <= 0.05 * seen, missed
     assert not blamed, blamed
+
+
+def shares(pixels, alpha, sky) -> tuple[float, float]:
+    """Of the sky that stays, and of the ground that is gone."""
+    check = check_sky(pixels, alpha, sky)
+    return check.left.sum() / check.sky.sum(), check.gone.sum() / (~check.sky).sum()
+
+
+@pytest.mark.parametrize(("seed", "blue"), [(3, True), (6, True), (4, False)])
+def test_a_bite_out_of_a_crown_with_gaps_is_found(seed, blue):
+    pixels, true, _ = crown(seed, blue)
+    sky = find_sky(working(pixels))
+    assert max(shares(pixels, true, sky)) <= 0.001
+    y, x = np.mgrid[0:540, 0:960]
+    for across, down in ((480, 150), (300, 260), (650, 240)):
+        bite = np.hypot((x - across) / 20, (y - down) / 15) < 1
+        assert shares(pixels, np.where(bite, 0, true).astype(np.float32), sky)[1] > 0.001, (across, down)
+
+
+def test_what_is_half_clear_and_cut_as_it_is_seen_is_no_hole():
+    """A tree cut out of a photograph whose rim lets a fifth of the sky through."""
+    pixels, true, behind = crown(6, True)
+    y, x = np.mgrid[0:540, 0:960]
+    clear = (np.hypot((x - 480) / 330, (y - 330) / 210) < 1) & (abs(x - 480) > 150)
+    alpha = np.where(clear, 0.82 * true, true).astype(np.float32)
+    pixels = np.where(clear[..., None], 0.82 * pixels + 0.18 * behind, pixels).astype(np.float32)
+    sky = find_sky(working(pixels))
+    assert shares(pixels, alpha, sky)[1] <= 0.001
+    assert shares(pixels, np.where(clear, 0.3 * alpha, alpha).astype(np.float32), sky)[1] > 0.01
+
+
+def test_a_wall_of_the_clouds_colour_that_is_known_for_none_is_not_left_over():
+    pixels, true, behind = crown(4, False)
+    wall = np.zeros(true.shape, bool)
+    wall[460:520, 300:520] = True
+    pixels[wall] = np.median(behind[:200].reshape(-1, 3), axis=0) * 0.95
+    sky = find_sky(working(pixels))
+    low = np.arange(len(sky.sense))[:, None] > 0.8 * len(sky.sense)
+    sky = replace(sky, chance=np.where(low, np.minimum(sky.chance, np.float32(0.6)), sky.chance))  # never surely sky
+    denied = replace(sky, sense=np.where(low, np.float32(0.02), sky.sense))
+    heard = replace(sky, sense=np.where(low, np.float32(0.5), sky.sense))
+    assert shares(pixels, true, denied)[0] <= 0.001
+    assert shares(pixels, true, heard)[0] > 0.02
 
 
 @pytest.mark.parametrize(("by", "wanted"), [((3, 0), (0, -3, 0)), ((0, -2), (2, 0, 0)), ((0, 0), (0, 0, 0))])

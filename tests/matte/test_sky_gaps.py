@@ -1,38 +1,18 @@
 """The sky seen through gaps among leaves: clouds are sky there too, as deep into a crown as gaps lead. Leaves and
 clouds are made of noise, the colours of leaves of scikit-image's photograph of grass."""
 
-import cv2
 import numpy as np
 import pytest
 
-from skies_plates import clouds, ground
+from skies_plates import crown
 from zonal_mantle.matte import build_matte, find_sky
 from zonal_mantle.matte.doubt import doubt_of
 from zonal_mantle.matte.sky_matte import first_look, sky_matte
 from zonal_mantle.matte.sky_region import working
-from zonal_mantle.media.curves import srgb_decode, srgb_encode
+from zonal_mantle.media.curves import srgb_encode
 from zonal_mantle.shot import ClearSkyPull, Matte
 
-SIZE = 960, 540
 PULL = ClearSkyPull()
-
-
-def crown(seed: int, blue: bool, dark: float = 0.5) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """A plate, its alpha, and its sky, scene-linear: a crown of leaves with gaps all through it before clouds."""
-    rng = np.random.default_rng(seed)
-    width, height = SIZE
-    y, x = np.mgrid[0:height, 0:width].astype(np.float32)
-    leaves = cv2.GaussianBlur(rng.standard_normal((height, width)).astype(np.float32), (0, 0), 2.2)
-    leaves /= leaves.std()
-    inside = 1 - np.hypot((x - 480) / 330, (y - 330) / 210)  # above 0 within the crown
-    alpha = np.clip((leaves + 1.0) * 2 + 0.5, 0, 1) * np.clip(inside * 40 + leaves * 4, 0, 1)
-    alpha = np.maximum(alpha, np.clip(y - 440, 0, 1)).astype(np.float32)
-    alpha = cv2.GaussianBlur(alpha, (0, 0), 0.5)
-    sky, fore = srgb_decode(clouds(seed, SIZE, blue)), dark * srgb_decode(ground("grass", SIZE))
-    codes = srgb_encode(fore * alpha[..., None] + sky * (1 - alpha[..., None]))
-    codes = codes + rng.normal(0, 0.008, codes.shape)
-    seen = srgb_decode(np.round(np.clip(codes, 0, 1) * 255) / 255)
-    return np.ascontiguousarray(seen, np.float32), alpha, sky
 
 
 @pytest.mark.parametrize(("seed", "blue"), [(3, True), (6, True), (8, True), (4, False)])

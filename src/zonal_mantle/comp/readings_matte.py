@@ -334,7 +334,7 @@ def _checked(shot: Shot, matte: Matte, frame: int, pictures: Pictures, pixels: A
     alike = _share(gone & sky, gone | sky)
     if alike < ALIKE_SKIES and not any(isinstance(pull, ClearSkyPull) and pull.on for pull in matte.pulls):
         return None
-    return check_sky(pixels, alpha, found.chance)
+    return check_sky(pixels, alpha, found)
 
 
 def _faults(

@@ -3,7 +3,8 @@
 Nothing here looks at how the matte was made. What is surely sky and surely ground is taken from the sky's region
 (`sky_region`); from there the colour of each is drawn over the frame, and every pixel of the picture is placed on the
 way from the one to the other (Porter & Duff 1984). A pixel that the matte keeps and whose colour is the sky's is left
-over; one that it takes away and whose colour is the ground's is gone.
+over, unless the taught classifier denies that it is sky (a white wall below a white cloud); one that it takes away,
+more than its place on that way tells, is gone, unless its colour is one that the shot's sky has more often.
 """
 
 from __future__ import annotations
@@ -18,16 +19,22 @@ from numpy.typing import NDArray
 from ..media.bands import run_bands
 from ..media.curves import coded
 from .old_sky import drawn_over
+from .sky_colours import colour_ratio
+from .sky_matte import SkyFound
 
 Array = NDArray[np.float32]
 Mask = NDArray[np.bool_]
 
 SURE = 0.9  # chance
 STAYS, GOES = 0.1, 0.9  # alpha over which sky stays, and under which ground goes
+BEYOND, SHORT = 0.1, 0.25  # and by which it must leave what the colour tells of it: above for sky, below for ground
 SKYS, SKYS_STEP = 0.25, 0.1  # nearer to the sky than this on the way to the ground, and this near in coded value
 GROUNDS, GROUNDS_STEP = 0.5, 0.08  # farther from the sky than this
+DENIED = 0.1  # chance by the classifier alone below which nothing is sky for its colour
+SKYS_OWN, SKYS_OWN_DEEP = 0.0, 1.0  # log ratio from which a colour is no ground's; and deep within the ground
 APART = 0.01  # squared coded distance of sky and ground at which they can be told apart
 LEAST_WIDE = 100  # a hundredth of the frame's width: what is narrower (leaves, wires) is not judged
+DENSE = 0.6  # share of so wide a window that must be gone: what goes of a crown has gaps
 
 SHIFTS, GROWTHS = 4, 3  # px that an edge is tried at, across and down; and grown or shrunk
 CLEAR_PX, BAND_PX = 5, 4  # colours are drawn from beyond this; and what is compared lies within this of the edge
@@ -44,47 +51,71 @@ class SkyCheck:
     sky: Mask
 
 
-def check_sky(pixels: Array, alpha: Array, chance: Array) -> SkyCheck:
+def check_sky(pixels: Array, alpha: Array, found: SkyFound) -> SkyCheck:
     """What of a matte contradicts the picture.
 
     Parameters
     ----------
     pixels : (h, w, 3) float32, scene-linear. alpha : (h, w).
-    chance : of being sky, at any size; see `sky_matte.SkyFound`.
+    found : where the frame's sky is, see `sky_matte.find_sky`.
     """
     height, width = alpha.shape
-    codes = coded(pixels)
+    codes, chance = coded(pixels), found.chance
     near = np.ones((3, 3), np.uint8)
 
     def surely(part: Mask, kernel: NDArray[np.uint8]) -> Mask:
-        inside = cv2.erode(part.astype(np.uint8), kernel)
-        return np.asarray(cv2.resize(inside, (width, height), interpolation=cv2.INTER_NEAREST) > 0)
+        return _at_every_pixel(cv2.erode(part.astype(np.uint8), kernel) > 0, (width, height))
 
     sky, ground = surely(chance > SURE, near), surely(chance < 1 - SURE, near)
     wide = np.ones((5, 5), np.uint8)
     deep_sky, deep_ground = surely(chance > SURE, wide), surely(chance < 1 - SURE, wide)
     skys, grounds = drawn_over(codes, sky), drawn_over(codes, ground)
+    denied = _at_every_pixel((found.sense < DENIED) & (chance < SURE), (width, height))
+    own = colour_ratio(pixels, found.model.colours)[1]
     left, gone = np.empty(alpha.shape, np.bool_), np.empty(alpha.shape, np.bool_)
 
     def compare(y0: int, y1: int) -> None:
         on, apart, off = _along(codes[y0:y1], skys[y0:y1], grounds[y0:y1])
-        tells, stays, goes = apart > APART, alpha[y0:y1] > STAYS, alpha[y0:y1] < GOES
-        like_sky = (tells & (on < SKYS) & (off < SKYS_STEP)) | (deep_sky[y0:y1] & (on < GROUNDS))
-        like_ground = (tells & (on > GROUNDS) & (off > GROUNDS_STEP)) | (deep_ground[y0:y1] & (on > SKYS))
-        left[y0:y1], gone[y0:y1] = stays & like_sky, goes & like_ground
+        tells, share = apart > APART, np.clip(on, 0, 1)
+        skys_own = own[np.arange(y0, y1) // 2][:, np.arange(width) // 2]
+        like_sky = (tells & ~denied[y0:y1] & (on < SKYS) & (off < SKYS_STEP)) | (deep_sky[y0:y1] & (on < GROUNDS))
+        like_ground = tells & (on > GROUNDS) & (off > GROUNDS_STEP) & (skys_own < SKYS_OWN)
+        like_ground |= deep_ground[y0:y1] & (on > SKYS) & (skys_own < SKYS_OWN_DEEP)
+        left[y0:y1] = like_sky & (alpha[y0:y1] > np.maximum(STAYS, share + BEYOND))
+        gone[y0:y1] = like_ground & (alpha[y0:y1] < np.minimum(GOES, share - SHORT))
 
     run_bands(compare, height)
-    kernel = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (max(3, width // LEAST_WIDE) | 1,) * 2)
-
-    def broad(mask: Mask) -> Mask:
-        x, y, wide, high = cv2.boundingRect(mask.astype(np.uint8))
-        part = slice(max(y - 1, 0), y + high + 1), slice(max(x - 1, 0), x + wide + 1)  # and what is empty beside it
-        if wide:
-            mask[part] = cv2.morphologyEx(mask[part].astype(np.uint8), cv2.MORPH_OPEN, kernel) > 0
-        return mask
-
     side = cv2.resize(chance, (width, height), interpolation=cv2.INTER_LINEAR) > 0.5
-    return SkyCheck(broad(left), broad(gone), side)
+    across = max(3, width // LEAST_WIDE) | 1
+    return SkyCheck(_solid(left, across), _dense(gone, across), side)
+
+
+def _at_every_pixel(part: Mask, size: tuple[int, int]) -> Mask:
+    return np.asarray(cv2.resize(part.astype(np.uint8), size, interpolation=cv2.INTER_NEAREST) > 0)
+
+
+def _about(mask: Mask, aside: int) -> tuple[slice, slice]:
+    """The part of a frame that holds a mask, and so much beside it."""
+    x, y, wide, high = cv2.boundingRect(mask.astype(np.uint8))
+    return slice(max(y - aside, 0), y + high + aside), slice(max(x - aside, 0), x + wide + aside)
+
+
+def _solid(mask: Mask, across: int) -> Mask:
+    """What of a mask is at least so many pixels broad."""
+    part = _about(mask, 1)
+    kernel = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (across, across))
+    if mask[part].any():
+        mask[part] = cv2.morphologyEx(mask[part].astype(np.uint8), cv2.MORPH_OPEN, kernel) > 0
+    return mask
+
+
+def _dense(mask: Mask, across: int) -> Mask:
+    """What of a mask lies within windows of so many pixels that it fills for the most part."""
+    part, size = _about(mask, across), (across, across)
+    if mask[part].any():
+        share = cv2.blur(mask[part].astype(np.float32), size, borderType=cv2.BORDER_CONSTANT)
+        mask[part] &= cv2.dilate((share > DENSE).astype(np.uint8), np.ones(size, np.uint8)) > 0
+    return mask
 
 
 def _along(codes: Array, sky: Array, ground: Array) -> tuple[Array, Array, Array]:
