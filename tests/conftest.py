@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import tempfile
 import time
 from collections.abc import Callable
@@ -20,6 +21,7 @@ import pytest  # noqa: E402
 
 from zonal_mantle.demo import DemoPlan, make_demo  # noqa: E402
 from zonal_mantle.media.still import write_still  # noqa: E402
+from zonal_mantle.shot import load, save  # noqa: E402
 
 
 @pytest.fixture(scope="session")
@@ -27,6 +29,17 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A small Saltern: 640×360, 10 frames, with the generator's own finished picture. Returns its folder."""
     plan = DemoPlan(seed=3, size=(640, 360), frames=10, samples=6, pan_deg=2.0, finished=True)
     return once(tmp_path_factory, "saltern", lambda folder: make_demo(folder, plan))
+
+
+@pytest.fixture
+def short_demo(demo: Path, tmp_path: Path) -> Path:
+    """A copy of the demo that may be spoilt, its shot cut to six frames. Returns its folder."""
+    folder = tmp_path / "shot"
+    shutil.copytree(demo, folder)
+    path = folder / "SLT_0140.shot.json"
+    shot = load(path)
+    save(shot.with_source(shot.plate_source.but(trim_last=shot.first + 5)), path)
+    return folder
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

@@ -5,6 +5,7 @@ Pixels are coded values as an 8-bit camera gives them: blurred over the shutter,
 
 from __future__ import annotations
 
+from collections.abc import Container
 from dataclasses import dataclass, field
 from functools import lru_cache
 
@@ -56,6 +57,7 @@ def finished(linear: Array, grain: float, rng: np.random.Generator) -> Array:
 def flat_plates(
     name: str, seed: int = 1, size: tuple[int, int] = (1280, 720), count: int = 24, grain: float = 0.015,
     figure: float = 0.0, speed: float = 1.0, shutter: float = SHUTTER, soft_px: float = 0.0,
+    only: Container[int] | None = None,
 ) -> Plates:  # fmt: skip
     """A hand-held camera before a flat photograph: shifts, turns, comes nearer, sees it askew.
 
@@ -64,6 +66,7 @@ def flat_plates(
     figure : width in px of a dark upright shape that walks across the middle.
     soft_px : out of focus by this, at half the contrast.
     speed : 1 moves by some px a frame.
+    only : frames that are wanted; the others are left empty.
     """
     rng = np.random.default_rng(seed)
     sheet = photograph(name)
@@ -89,7 +92,7 @@ def flat_plates(
         opens, closes = ((motion(t + dt) @ middle[:, 2])[:2] for dt in (-shutter / 2, shutter / 2))
         many = max(5, int(np.hypot(*(closes - opens))) + 2)  # a pixel apart at most, as a shutter leaves no steps
         moments = np.linspace(-shutter / 2, shutter / 2, many) if shutter else [0.0]
-        for dt in moments:
+        for dt in moments if only is None or t in only else ():
             total += _seen(sheet, motion(t + dt) @ lay, size)
         total /= len(moments)
         if figure:
@@ -101,11 +104,21 @@ def flat_plates(
 
 
 def _seen(sheet: Array, matrix: NDArray, size: tuple[int, int]) -> Array:
-    gx, gy = np.meshgrid(np.arange(size[0]) + 0.5, np.arange(size[1]) + 0.5)
-    back = np.linalg.inv(matrix)
-    below = back[2, 0] * gx + back[2, 1] * gy + back[2, 2]
-    across, down = ((back[n, 0] * gx + back[n, 1] * gy + back[n, 2]) / below - 0.5 for n in (0, 1))
-    return sampled(sheet, across, down)
+    out = np.empty((size[1], size[0]), np.float32)
+    _seen_rows(sheet, np.ascontiguousarray(np.linalg.inv(matrix)), _lobes(), out)
+    return out
+
+
+@numba.njit(cache=True, fastmath=True)
+def _seen_rows(sheet, back, lobes, out):  # type: ignore[no-untyped-def]
+    across, down = np.empty((1, out.shape[1])), np.empty((1, out.shape[1]))
+    for y in range(out.shape[0]):
+        for x in range(out.shape[1]):
+            gx, gy = x + 0.5, y + 0.5
+            below = back[2, 0] * gx + back[2, 1] * gy + back[2, 2]
+            across[0, x] = (back[0, 0] * gx + back[0, 1] * gy + back[0, 2]) / below - 0.5
+            down[0, x] = (back[1, 0] * gx + back[1, 1] * gy + back[1, 2]) / below - 0.5
+        _sampled_rows(sheet, across, down, lobes, out[y : y + 1])
 
 
 def sampled(sheet: Array, across: NDArray[np.float64], down: NDArray[np.float64]) -> Array:

@@ -37,7 +37,7 @@ def solved(frames, truth):
     return lock, np.array(off), np.array([entry.residual_px for entry in moved])
 
 
-@pytest.mark.parametrize(("name", "step"), [("brick", 3), ("coffee", 0), ("rocket", 0)])
+@pytest.mark.parametrize(("name", "step"), [("brick", 3), ("rocket", 0)])
 def test_a_figure_that_stands_in_the_field_on_the_reference_frame_does_not_lose_it(name, step):
     _, off, told = solved(*with_figure(name, 60, step))
     assert len(off) == 10
@@ -45,7 +45,7 @@ def test_a_figure_that_stands_in_the_field_on_the_reference_frame_does_not_lose_
     assert (off < 2 * told).all()
 
 
-@pytest.mark.parametrize(("name", "wide"), [("camera", 160), ("rocket", 160), ("grass", 200)])
+@pytest.mark.parametrize(("name", "wide"), [("rocket", 160), ("grass", 200)])
 def test_where_half_of_the_field_is_a_figure_it_is_said_or_right(name, wide):
     lock, off, told = solved(*with_figure(name, wide, 6))
     assert not ((off > 1) & (told < 0.3)).any()
@@ -88,7 +88,7 @@ def test_what_crosses_is_no_second_thing_and_what_stands_is_one():
 
 
 def test_a_texture_that_repeats_is_no_second_thing_where_something_covers_it():
-    plates = flat_plates("brick", 1, (1280, 720), 24, grain=0.015, figure=120.0)
+    plates = flat_plates("brick", 1, (1280, 720), 24, grain=0.015, figure=120.0, only=(0, 15))
     area = Area(pyramid(plates.frames[0], 5), box_mask((1280, 720), (340, 210, 940, 510)))
     feeds = pyramid(plates.frames[15], 5)
     fit = area.find(feeds, plates.truth[15], top=2)

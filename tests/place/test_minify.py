@@ -8,7 +8,7 @@ import pytest
 from zonal_mantle.place import warp
 from zonal_mantle.place.minify import densities, shrunk
 
-SIDE, OUT, FINEST = 2048, (384, 256), 0.45  # the zone plate's highest frequency, cycles to a painting pixel
+SIDE, OUT, FINEST = 2048, (288, 192), 0.45  # the zone plate's highest frequency, cycles to a painting pixel
 ALIAS_DB, CONTRAST = -35.0, 0.7
 
 
@@ -78,7 +78,7 @@ def test_what_is_too_fine_to_be_seen_becomes_even_and_what_can_be_seen_stays(mat
 def test_the_density_is_the_local_one():
     # by differences of the way back, on the wall
     matrix = wall()
-    places = np.array([[2.0, 100.0], [380.0, 30.0]])
+    places = np.array([[2.0, 100.0], [285.0, 30.0]])
     found = densities(matrix, places)
     assert found[0, 0] == pytest.approx(1.0, abs=0.05)
     assert found[1, 0] == pytest.approx(7.0, abs=0.4)

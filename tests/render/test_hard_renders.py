@@ -1,7 +1,6 @@
 """Renders that cannot be: each is one sentence and exit code 1, and nothing half is left; and what a check finds."""
 
 import os
-import shutil
 from pathlib import Path
 
 import numpy as np
@@ -119,9 +118,8 @@ def zone_of(demo):
     return session, next(zone for zone in session.shot.zones if not session.shot.holds_plate(zone))
 
 
-def test_what_stops_a_render_is_found_before(demo, tmp_path):
-    shutil.copytree(demo, tmp_path / "shot")
-    session, zone = zone_of(tmp_path / "shot")
+def test_what_stops_a_render_is_found_before(short_demo, tmp_path):
+    session, zone = zone_of(short_demo)
     painting = session.shot.source(zone.source)
     assert [f for f in session.readings().findings if f.stage == "Source"] == []
     file = Path(painting.path)
@@ -132,20 +130,19 @@ def test_what_stops_a_render_is_found_before(demo, tmp_path):
     with pytest.raises(Exception, match="damaged"):
         open_shot(session.path).render(tmp_path / "out", last=session.shot.first, scale=0.1)
     file.write_bytes(data)
-    frame = sorted((tmp_path / "shot" / "plate").glob("*.exr"))[4]
+    frame = sorted((short_demo / "plate").glob("*.exr"))[4]
     frame.write_bytes(frame.read_bytes()[:2000])
     found = [f for f in open_shot(session.path).readings().findings if f.severity == "wrong"]
     assert (found[0].part, found[0].frame) == ("plate", session.shot.first + 4)
 
 
-def test_a_damaged_or_missing_frame_hides_no_other_finding(demo, tmp_path):
-    shutil.copytree(demo, tmp_path / "shot")
-    session, zone = zone_of(tmp_path / "shot")
+def test_a_damaged_or_missing_frame_hides_no_other_finding(short_demo):
+    session, zone = zone_of(short_demo)
     session.shot = session.shot.with_zone(zone.but(placement=zone.placement.but(rides=None)))
     whole = session.readings()
-    frames = sorted((tmp_path / "shot" / "plate").glob("*.exr"))
-    frames[4].write_bytes(frames[4].read_bytes()[:2000])
-    frames[6].unlink()
+    frames = sorted((short_demo / "plate").glob("*.exr"))
+    frames[3].write_bytes(frames[3].read_bytes()[:2000])
+    frames[4].unlink()
     left = Session(session.shot).readings()
     source = [finding.words for finding in left.findings if finding.stage == "Source"]
     assert len(source) == 2
@@ -161,11 +158,10 @@ def test_a_damaged_or_missing_frame_hides_no_other_finding(demo, tmp_path):
     assert any("rides on nothing" in finding.words for finding in gone.findings)
 
 
-def test_a_file_that_goes_while_readings_are_taken_is_a_finding(demo, tmp_path, monkeypatch):
-    shutil.copytree(demo, tmp_path / "shot")
-    session, _ = zone_of(tmp_path / "shot")
+def test_a_file_that_goes_while_readings_are_taken_is_a_finding(short_demo, monkeypatch):
+    session, _ = zone_of(short_demo)
     monkeypatch.setattr("zonal_mantle.comp.all_readings.damaged_files", lambda *_: [])
-    frame = sorted((tmp_path / "shot" / "plate").glob("*.exr"))[4]
+    frame = sorted((short_demo / "plate").glob("*.exr"))[4]
     frame.write_bytes(frame.read_bytes()[:2000])
     found = [each for each in session.readings().findings if each.stage == "Source"]
     assert [(each.severity, each.part) for each in found] == [("wrong", "plate")]
