@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from ..geometry import between_centres, carry
 from .look import CELLS, Run
+from .standing_soft import things_before_soft
 
 Array = NDArray[np.float32]
 Codes = NDArray[np.uint8]
@@ -101,7 +102,38 @@ def _proven(runs: Sequence[Run], rim: Array | None) -> Array | None:
     still = _in_one_piece((power > SLOPE**2) & (strays < STRAYS**2 * power))
     if not still.any():
         return None
-    shape = still.shape
+    by_features = _by_features(runs, slopes, (mean_x, mean_y), power, still, rim)
+
+    def stands_by(k: int, motion: Matrix) -> NDArray[np.bool_]:
+        return _either(slopes[k][0], slopes[k][-1], motion)[0]
+
+    bridged = _bridge(still.shape[1])
+    things = things_before_soft(runs, still, (mean_x, mean_y), by_features, bridged, ACROSS_PX, stands_by)
+    if not things.any():
+        return by_features
+    whole = _about(things.astype(np.uint8))
+    return whole if by_features is None else np.maximum(by_features, whole)
+
+
+def _bridge(width: int) -> int:
+    """Pixels that parts of one thing lie apart."""
+    return max(3, round(BRIDGED * width)) | 1
+
+
+def _about(whole: NDArray[np.uint8]) -> Array:
+    return np.asarray(cv2.dilate(whole, np.ones((2 * BESIDE + 1,) * 2, np.uint8)), np.float32)
+
+
+def _by_features(
+    runs: Sequence[Run],
+    slopes: list[list[Slopes]],
+    mean: Slopes,
+    power: Array,
+    still: NDArray[np.bool_],
+    rim: Array | None,
+) -> Array | None:
+    """What stands where features tell how the picture moves."""
+    (mean_x, mean_y), shape = mean, still.shape
     rows, columns = np.nonzero(still)
     places, proven = np.stack([columns, rows], axis=1) + 0.5, np.zeros(shape, np.bool_)
     moving = np.zeros(shape, np.bool_)
@@ -123,12 +155,12 @@ def _proven(runs: Sequence[Run], rim: Array | None) -> Array | None:
         edges &= _cells_of(rim == 0) > 0
     if (seen & edges).sum() < LEAST_CELLS * edges.sum():
         return None
-    wide = max(3, round(BRIDGED * shape[1])) | 1
+    wide = _bridge(shape[1])
     whole = _filled(cv2.morphologyEx(proven.astype(np.uint8), cv2.MORPH_CLOSE, np.ones((wide, wide), np.uint8)))
     far = cv2.distanceTransform((~moving).astype(np.uint8), cv2.DIST_L2, 5) > NEAR * shape[1]
     if ((whole > 0) & far).mean() > MOST_ALONE:
         return None
-    return np.asarray(cv2.dilate(whole, np.ones((2 * BESIDE + 1,) * 2, np.uint8)), np.float32)
+    return _about(whole)
 
 
 def _filled(parts: NDArray[Any]) -> NDArray[np.uint8]:
