@@ -1,5 +1,6 @@
 """Locks on plates with something burnt in, with borders, falloff, a lens that bends or frames that show nothing, with a
-first look and without it. Usage: first_look.py [--seeds 1,2,3] [--kinds bars,words] [--photographs FILE …]
+first look and without it. Usage: first_look.py [--seeds 1,2,3] [--kinds bars,words] [--soft PX]
+[--photographs FILE …]
 
 Plates of 640 x 360 from photographs that ship with scikit-image, or from given ones, 8-bit grain of 1 %; whole frames
 are locked. Printed for each: error true and said, px rms over the shot, and frames held. Nothing is asserted.
@@ -154,6 +155,7 @@ def main() -> None:
     parser.add_argument("--seeds", default="1,2,3")
     parser.add_argument("--kinds", default=",".join(KINDS))
     parser.add_argument("--photographs", nargs="*", default=[])
+    parser.add_argument("--soft", type=float, default=0.0, help="out of focus by so many px, at half the contrast")
     options = parser.parse_args()
     names: tuple[tuple[str, ...], ...] = NAMES
     if options.photographs:
@@ -165,9 +167,9 @@ def main() -> None:
         three = names[seed % len(names)]
         for ways in (("pan", "stays"), ("plane",)):
             if ways == ("plane",):
-                plates = flat_plates(three[0], seed, SIZE, count=16, speed=0.8, grain=0.01)
+                plates = flat_plates(three[0], seed, SIZE, count=16, speed=0.8, grain=0.01, soft_px=options.soft)
             else:
-                plates = turning_plates(three, seed, SIZE, 24, 14.0, 38.0, 0.01)
+                plates = turning_plates(three, seed, SIZE, 24, 14.0, 38.0, 0.01, soft_px=options.soft)
             for kind in options.kinds.split(","):
                 frames = changed(kind, plates.frames, seed)
                 for way in ways:

@@ -55,6 +55,9 @@ def test_a_lock_on_the_whole_frame_leaves_out_what_stands_in_it_and_says_so(sess
     assert len(solved.solved) == COUNT
     assert off_px(solved, plates) < 0.6  # without the first look: 10 px and more
     assert "does not move with the picture" in " ".join(solved.remarks)
+    boxes = [(np.min(outline, axis=0), np.max(outline, axis=0)) for outline in solved.left_out]
+    assert all((least[1] < 1) == (most[1] < BAR + 8) for least, most in boxes)  # bars at the sides, words between
+    assert any(least[0] < 195 and most[0] > 445 and least[1] < 272 and most[1] > 298 for least, most in boxes)
 
 
 def test_a_field_drawn_over_what_stands_locks_onto_it(session):
@@ -66,6 +69,7 @@ def test_a_field_drawn_over_what_stands_locks_onto_it(session):
     for entry in solved.solved:
         assert np.abs(carry(np.reshape(entry.homography, (3, 3)), corners) - corners).max() < 1.0
     assert "does not move" not in " ".join(solved.remarks)
+    assert solved.left_out == ()
 
 
 def test_a_suggestion_looks_past_what_stands_in_the_frame(session, plates):

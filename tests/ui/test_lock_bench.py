@@ -330,3 +330,18 @@ def test_a_camera_that_only_turned_is_said_and_one_click_makes_it_a_pan_lock(han
     assert len(solved.solved) == count
     assert solved.lens.focal_px == pytest.approx(focal, rel=0.05)
     assert not measure.as_pan.isVisible()
+
+
+def test_what_a_solve_left_out_is_drawn_until_the_field_is_changed(opened):
+    desk = opened.window.desk
+    stage = new_lock(opened, "plane")
+    draw_house(opened, stage)
+    bare = [opened.pixel(x, 60) for x in range(60, 200)]
+    words = ((50.0, 40.0), (210.0, 40.0), (210.0, 80.0), (50.0, 80.0))
+    desk.edit_lock(desk.lock.but(left_out=(words,)), "Left out")
+    opened.settled()
+    hatched = [opened.pixel(x, 60) for x in range(60, 200)]
+    assert sum(one != other for one, other in zip(bare, hatched)) > 8
+    draw_house(opened, stage)
+    assert desk.lock.left_out == ()
+    assert opened.pixel(100, 60) == bare[40]

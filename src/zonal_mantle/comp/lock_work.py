@@ -21,6 +21,8 @@ from ..place.ride import followed
 from ..place.transform import reference_to_frame
 from ..shot import Lock, Shape, Shot
 from ..shot.follow import WHOLE
+from ..shot.lock import MOST_LEFT_OUT
+from ..shot.shapes import Point
 from ..words import say
 from .pictures import Pictures
 
@@ -31,6 +33,7 @@ MOST_COLUMNS = 100  # of each frame, by which doubled and interlaced frames are 
 CODEC_PX, CODEC_POWER, LEAST_BITS = 0.03, 0.7, 0.005
 TRUSTED_BITS, UNTRUSTED = 0.015, 0.3  # below so many bits marks went astray; what their confidence is then at most
 LARGE_FIELD, LEAST_LEFT = 0.1, 0.2  # of the frame, from which what stands in it counts; of a field that must be left
+OUTLINE_PX = 1.5  # by which an outline may be drawn straighter
 LEAST_SIDE = 32  # px, of a plate
 WHOLE_MARGIN = 0.02  # of the width; a field that is not drawn is the whole frame but for its rim
 
@@ -147,6 +150,15 @@ class LockWork:
         if self.lock.kind == "camera" and bend is not None and not (lens.solve_distortion or lens.distortion):
             out.append(bends_words(bend, self.shot.size) + bends_advice())
         return tuple(out)
+
+    def left_out(self) -> tuple[tuple[Point, ...], ...]:
+        """Outlines of what stands in the frame and was left out, in plate pixels, the largest first."""
+        if self.seen.stands is None:
+            return ()
+        found, _ = cv2.findContours((self.seen.stands > 0).astype(np.uint8), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_NONE)
+        outlines = [cv2.approxPolyDP(each, OUTLINE_PX, True)[:, 0] + 0.5 for each in found]
+        largest = sorted((each for each in outlines if len(each) > 2), key=lambda each: -np.ptp(each, axis=0).max())
+        return tuple(tuple((float(x), float(y)) for x, y in each) for each in largest[:MOST_LEFT_OUT])
 
     def neighbours(self) -> dict[int, Array]:
         """Thin columns of all frames that were looked at, by which doubled and interlaced frames are found."""

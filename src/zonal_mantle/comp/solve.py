@@ -11,7 +11,7 @@ from ..words import say
 from .lock_work import LockWork
 from .pictures import Pictures
 
-SOLVED_FIELDS = ("solved", "lost", "remarks", "points", "lens", "in_metres")
+SOLVED_FIELDS = ("solved", "lost", "remarks", "left_out", "points", "lens", "in_metres")
 MEASURED_FIELDS = (
     "kind", "reference_frame", "reads", "channel", "filter_px", "least_confidence", "rides", "follow", "marks",
     "renewal", "renew_below", "motion", "field", "field_stays", "lens", "shutter_deg",
@@ -40,10 +40,10 @@ def solve_lock(
     LockError : the lock cannot be solved as it is set up.
     MediaError : a frame of the plate cannot be read.
     """
-    work = LockWork(shot, shot.lock(lock_id).but(remarks=()), pictures)
+    work = LockWork(shot, shot.lock(lock_id).but(remarks=(), left_out=()), pictures)
     solved = work.solve(direction, progress, missing_only, so_far)
     remarks = (*solved.remarks, *work.look_remarks(), *remarks_on(work.neighbours()), *work.codec_remarks())
-    return shot.with_lock(solved.but(remarks=remarks))
+    return shot.with_lock(solved.but(remarks=remarks, left_out=work.left_out()))
 
 
 def merged(now: Shot, began: Shot, solved: Lock) -> tuple[Shot, str]:

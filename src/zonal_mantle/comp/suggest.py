@@ -91,7 +91,9 @@ def suggest_lock(
     solved = None
     if found.solved is not None:
         values = {name: getattr(found.solved, name) for name in SOLVED_FIELDS}
-        solved = lock.but(**{**values, "remarks": (*look.look_remarks(), *remarks_on(look.neighbours()))})
+        solved = lock.but(
+            **{**values, "remarks": (*look.look_remarks(), *remarks_on(look.neighbours())), "left_out": look.left_out()}
+        )
     return Suggested(lock.but(remarks=tuple(reasons)), tuple(reasons), expected, solved)
 
 

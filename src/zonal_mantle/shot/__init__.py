@@ -23,7 +23,7 @@ from .guides import Base, Light, Line
 from .hang import Blend, Card, Corner, Dome, Mirror, Seam, Timing
 from .history import History
 from .keyed import Key, Keyed
-from .lock import Correction, Lens, Lock, LockFrame, LockKind, Mark, Motion, ScenePoint
+from .lock import UNSOLVED, Correction, Lens, Lock, LockFrame, LockKind, Mark, Motion, ScenePoint
 from .match import (
     Aim,
     AimArea,
@@ -61,6 +61,7 @@ from .zone import MatteUse, Placement, Zone
 __all__ = [
     "PULLS",
     "SUFFIX",
+    "UNSOLVED",
     "Aim",
     "AimArea",
     "Air",

@@ -37,6 +37,8 @@ class Mark(Value):
     frame: int | None = None
 
 
+MOST_LEFT_OUT = 64  # outlines of what stands in the frame
+UNSOLVED: dict[str, tuple[()]] = {"solved": (), "lost": (), "remarks": (), "left_out": ()}  # what a solve gives, let go
 LEAST_SPREAD = 1e-12  # of a homography's determinant: below, it has no way back
 
 
@@ -128,7 +130,8 @@ class Lock(Value):
     points are in metres once it is scaled (`in_metres`); before, its longest way is 1. `rides` names a lock whose
     motion, or the parts of it in `follow`, the search starts from. `smooth_frames` is the standard deviation of a
     smoothing over time. `shutter_deg` is how long the plate's shutter was open where that is known (360: from frame to
-    frame); where it is not, marks and fields find it in their own blur.
+    frame); where it is not, marks and fields find it in their own blur. `left_out` are outlines, in plate pixels, of
+    what the last solve left out by itself since it stands in the frame.
     """
 
     id: str
@@ -157,6 +160,7 @@ class Lock(Value):
     solved: tuple[LockFrame, ...] = ()
     lost: tuple[str, ...] = ()
     remarks: tuple[str, ...] = ()
+    left_out: tuple[tuple[Point, ...], ...] = Field(default=(), max_length=MOST_LEFT_OUT)
     quad: tuple[Point, Point, Point, Point] | None = None
 
     @property

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from ..shot import UNSOLVED
 from ..shot.keys import AnyKey, Place, key_frames, keys_on, with_keys_moved, with_keys_put, without_keys
 from ..words import say
 from .desk import Desk
@@ -56,7 +57,7 @@ class RailKeys:
         elif desk.stage == "Matte":
             desk.edit_matte(value, label)
         elif desk.stage == "Lock":
-            kept = {} if value.field == desk.lock.field else {"solved": (), "lost": (), "remarks": ()}
+            kept = {} if value.field == desk.lock.field else UNSOLVED
             desk.edit_lock(value.but(**kept), label)
         elif desk.stage == "Group":
             desk.edit(desk.shot.with_group(value), label)

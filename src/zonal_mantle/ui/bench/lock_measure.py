@@ -13,7 +13,7 @@ from ...comp.solve import merged
 from ...lock import lock_feed, propose_marks
 from ...lock.errors import OnlyTurned
 from ...lock.runs import Direction
-from ...shot import Lens, Lock, Mark, Shot
+from ...shot import UNSOLVED, Lens, Lock, Mark, Shot
 from ...words import say
 from ..desk import Desk
 from ..numberfield import NumberField
@@ -260,7 +260,7 @@ class MeasurePanel(Panel):
     def _anew(self, words: str, gesture: str | None = None, **changes: object) -> None:
         if (lock := self.desk.lock) is not None:
             self.desk.edit_lock(
-                lock.but(solved=(), lost=(), remarks=(), **changes),
+                lock.but(**UNSOLVED, **changes),
                 say("{words} of {name}", words=say(words), name=lock.name),
                 gesture,
             )
@@ -356,7 +356,7 @@ class MeasurePanel(Panel):
             Mark(x=x, y=y, patch=(14 * unit, 12 * unit), reach=(20 * unit, 20 * unit), frame=later) for x, y in places
         )
         reference = frame if first else lock.reference_frame
-        kept = {} if later is not None else {"solved": (), "lost": (), "remarks": ()}
+        kept = {} if later is not None else UNSOLVED
         marks = (*lock.marks, *new)[:MOST_MARKS]
         self.desk.edit_lock(
             lock.but(marks=marks, reference_frame=reference, **kept), say("Marks of {name}", name=lock.name)

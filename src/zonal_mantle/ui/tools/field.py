@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ...place import reference_to_frame
-from ...shot import Shape
+from ...shot import UNSOLVED, Shape
 from .shape import ShapeTool
 
 
@@ -43,8 +43,7 @@ class FieldTool(ShapeTool):
         reference = lock.reference_frame
         if not lock.solved and not lock.field:
             reference = self.desk.frame  # the first shape says where a solve starts
-        keys = {"solved": (), "lost": (), "remarks": ()}
-        self.desk.edit_lock(lock.but(field=shapes, reference_frame=reference, **keys), label, gesture)
+        self.desk.edit_lock(lock.but(field=shapes, reference_frame=reference, **UNSOLVED), label, gesture)
 
     def new_name(self, mode: str) -> str:
         count = sum(shape.mode == mode for shape in self.shapes) + 1

@@ -7,7 +7,7 @@ import math
 import cv2
 import numpy as np
 from PySide6.QtCore import QPointF, Qt
-from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen, QPolygonF
+from PySide6.QtGui import QBrush, QColor, QKeyEvent, QPainter, QPen, QPolygonF
 
 from ...geometry import camera_matrix
 from ...shot import Lock
@@ -18,6 +18,7 @@ from .base import Tool, label, near, outline_pen
 from .field import FieldTool
 from .mark import MarkTool
 
+LABEL_HIGH = 22  # px on the screen
 GOOD_PX = 0.6  # a point drawn at full size is off by this
 
 
@@ -60,6 +61,7 @@ class LockTool(Tool):
         if lock.kind == "point":
             self.marks.paint(painter, viewer)
             return
+        self._paint_left_out(painter, viewer, lock)
         self.field.paint(painter, viewer)
         if lock.quad is not None:
             self.marks._paint_quad(painter, viewer, lock)
@@ -83,6 +85,20 @@ class LockTool(Tool):
             self.marks._paint_quad(painter, viewer, lock)
         if lock.kind != "point":
             self.field.paint_playing(painter, viewer)
+
+    def _paint_left_out(self, painter: QPainter, viewer: object, lock: Lock) -> None:
+        """What the last solve left out by itself."""
+        painter.setBrush(QBrush(QColor(theme.WARN), Qt.BrushStyle.BDiagPattern))
+        for k, outline in enumerate(lock.left_out):
+            shape = QPolygonF([viewer.to_widget(x, y) for x, y in outline])
+            for pen in outline_pen(theme.WARN, dashed=True):
+                painter.setPen(pen)
+                painter.drawPolygon(shape)
+            if k == 0:
+                box = shape.boundingRect()
+                beside = box.top() - 6 if box.top() > LABEL_HIGH else box.bottom() + LABEL_HIGH - 6
+                label(painter, QPointF(max(box.left(), 0) + 4, beside), "Left out: does not move with the picture")
+        painter.setBrush(Qt.BrushStyle.NoBrush)
 
     def places(self, lock: Lock) -> np.ndarray:
         """Where the points of the scene are on this frame, (n, 2); NaN behind the lens."""

@@ -8,7 +8,7 @@ from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen, QPolygonF
 
 from ...geometry import carry
 from ...place import reference_to_frame
-from ...shot import Lock, Mark
+from ...shot import UNSOLVED, Lock, Mark
 from ...words import say
 from .. import theme
 from ..desk import Desk, new_gesture
@@ -191,7 +191,7 @@ class MarkTool(Tool):
         if more and lock.marks[-1].frame is not None:
             self.desk.edit_lock(lock, label, self._gesture)
         else:
-            self.desk.edit_lock(lock.but(solved=(), lost=(), remarks=()), label, self._gesture)
+            self.desk.edit_lock(lock.but(**UNSOLVED), label, self._gesture)
 
     def move(self, viewer: object, point: QPointF, modifiers: Qt.KeyboardModifier) -> None:
         lock = self.desk.lock
