@@ -181,7 +181,8 @@ def _restless(runs: Sequence[Run]) -> Array:
     """How much fine parts of each pixel differ from frame to frame, codes: its grain, where nothing moves. (h, w)."""
     out = []
     for run in runs:
-        steps = [(later - sooner) * np.float32(255) for sooner, later in zip(run.pictures, run.pictures[1:])]
+        with np.errstate(invalid="ignore"):  # of infinite light
+            steps = [(later - sooner) * np.float32(255) for sooner, later in zip(run.pictures, run.pictures[1:])]
         out += [np.abs(step - cv2.GaussianBlur(step, (0, 0), FINE_PX)) for step in steps]
     return np.asarray(np.median(np.stack(out), axis=0), np.float32)
 
