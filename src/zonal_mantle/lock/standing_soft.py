@@ -27,6 +27,7 @@ Matrix = NDArray[np.float64]
 SMALL_PX, SMOOTH_PX = 160, 1.0  # the longer side of what is laid over itself; of that
 TURNS, STEP = 60, 1e-4
 MOST_HIGH, MOST = 0.2, 0.12  # of the frame: how high a thing is, and how much all are
+MOST_PARTS = 60  # more are a picture's own
 LINES = 0.25  # of the box about a higher one that it fills at most
 BETTER, STEADY = 0.35, 1.5  # of what is left otherwise; codes below which nothing is told by a cell
 FINE_PX, QUIET = 1.5, 5  # of grain; percentile of pixels that have the least
@@ -57,22 +58,26 @@ def parts_of(still: Mask, bridged: int) -> list[Part]:
     there = cv2.morphologyEx(there, cv2.MORPH_CLOSE, np.ones((bridged, bridged), np.uint8))
     _, labels, stats, _ = cv2.connectedComponentsWithStats(there, connectivity=8)
     labels = labels[bridged:-bridged, bridged:-bridged]
-    out, all_of = list[Part](), 0
-    own = labels[rows, columns]
-    for each in range(1, len(stats)):
-        left, top, wide, high, count = stats[each]
-        left, top, edges = left - bridged, top - bridged, own == each
-        if left < 2 or top < 2 or left + wide > width - 2 or top + high > height - 2 or not edges.any():
+    left, top, wide, high, count = stats.T
+    left, top = left - bridged, top - bridged
+    within = (left > 1) & (top > 1) & (left + wide < width - 1) & (top + high < height - 1)
+    free = [
+        int(each) for each in np.flatnonzero(within & ((high < MOST_HIGH * height) | (count < LINES * wide * high)))
+    ]
+    if len(free) > MOST_PARTS:
+        return []
+    out, all_of, own = list[Part](), 0, labels[rows, columns]
+    for each in free:
+        edges = own == each
+        if not edges.any():
             continue
         close, takes = labels == each, np.zeros((height, width), np.uint8)
-        lines = bool(high > MOST_HIGH * height)
+        lines = bool(high[each] >= MOST_HIGH * height)
         if not lines:
             around = cv2.convexHull(np.stack([columns[edges], rows[edges]], axis=1).astype(np.int32))
             cv2.fillConvexPoly(takes, around, 1)
-        elif count < LINES * wide * high:
-            takes[close] = 1
         else:
-            continue
+            takes[close] = 1
         all_of += int(takes.sum())
         out.append(Part(edges, close, takes > 0, lines))
     return out if all_of < MOST * height * width else []
