@@ -167,6 +167,14 @@ def _sampled_rows(sheet, across, down, lobes, out):  # type: ignore[no-untyped-d
             out[y, x] = value
 
 
+def burnt_in(frame: Array, number: int) -> Array:
+    """A frame of 640 × 360 with words in a box, whose number changes."""
+    out = (frame * 255).astype(np.uint8)
+    cv2.rectangle(out, (190, 310), (450, 345), 12, -1)
+    cv2.putText(out, f"SLT 0140 {number:04d}", (200, 336), cv2.FONT_HERSHEY_SIMPLEX, 0.8, 230, 2, cv2.LINE_AA)
+    return out.astype(np.float32) / 255
+
+
 def _walker(picture: Array, x: float, wide: float) -> Array:
     h, w = picture.shape
     gx, gy = np.meshgrid(np.arange(w) + 0.5, np.arange(h) + 0.5)

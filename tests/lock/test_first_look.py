@@ -7,7 +7,7 @@ import cv2
 import numpy as np
 import pytest
 
-from lock_plates import box_mask, flat_plates, turning_plates
+from lock_plates import box_mask, burnt_in, flat_plates, turning_plates
 from zonal_mantle.geometry import camera_matrix, carry, distorted, undistorted
 from zonal_mantle.lock import (
     LockError,
@@ -35,14 +35,6 @@ BAR = 44
 def pan(seed=2):
     """A pan of 14° over coffee, a page and gravel."""
     return turning_plates(("coffee", "page", "gravel"), seed, SIZE, COUNT, 14.0, 38.0, 0.01)
-
-
-def burnt_in(frame, number):
-    """Words in a box, whose number changes."""
-    out = (frame * 255).astype(np.uint8)
-    cv2.rectangle(out, (190, 310), (450, 345), 12, -1)
-    cv2.putText(out, f"SLT 0140 {number:04d}", (200, 336), cv2.FONT_HERSHEY_SIMPLEX, 0.8, 230, 2, cv2.LINE_AA)
-    return out.astype(np.float32) / 255
 
 
 def barred(frame, number):

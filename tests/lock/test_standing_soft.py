@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 import pytest
 
-from lock_plates import box_mask, corner_errors, finished, photograph, turning_plates
+from lock_plates import box_mask, burnt_in, corner_errors, finished, photograph, turning_plates
 from zonal_mantle.geometry import carry
 from zonal_mantle.lock import solve_pan
 from zonal_mantle.lock.look import runs_of
@@ -25,13 +25,6 @@ def soft_pan():
     return turning_plates(("chelsea", "moon", "coffee"), 4, SIZE, COUNT, 9.0, 38.0, 0.01, soft_px=6.0)
 
 
-def written(frame, number):
-    out = (frame * 255).astype(np.uint8)
-    cv2.rectangle(out, (190, 310), (450, 345), 12, -1)
-    cv2.putText(out, f"SLT 0140 {number:04d}", (200, 336), cv2.FONT_HERSHEY_SIMPLEX, 0.8, 230, 2, cv2.LINE_AA)
-    return out.astype(np.float32) / 255
-
-
 def guided(frame, number):
     out = frame.copy()
     cv2.rectangle(out, (60, 40), (580, 320), 0.9, 1)
@@ -43,12 +36,12 @@ def looked(frames):
     return [replace(run, motion=None, ends=None) for run in runs_of(frames.__getitem__, range(len(frames)))]
 
 
-@pytest.mark.parametrize("change", [written, guided])
+@pytest.mark.parametrize("change", [burnt_in, guided])
 def test_what_is_burnt_in_before_a_soft_picture_is_found_and_a_lock_does_without_it(change):
     plates = soft_pan()
     frames = [change(frame, k) for k, frame in enumerate(plates.frames)]
     stands = standing(looked(frames))
-    where = np.s_[312:343, 192:448] if change is written else np.s_[40, 62:578]
+    where = np.s_[312:343, 192:448] if change is burnt_in else np.s_[40, 62:578]
     assert stands[where].mean() > 0.95
     assert stands[100:260, 100:540].max() == 0
     cover, mask = 1 - stands, box_mask(SIZE, BOX)

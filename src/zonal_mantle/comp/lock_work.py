@@ -21,6 +21,7 @@ from ..place.ride import followed
 from ..place.transform import reference_to_frame
 from ..shot import Lock, Shape, Shot
 from ..shot.follow import WHOLE
+from ..shot.limits import MOST_POINTS
 from ..shot.lock import MOST_LEFT_OUT
 from ..shot.shapes import Point
 from ..words import say
@@ -156,7 +157,7 @@ class LockWork:
         if self.seen.stands is None:
             return ()
         found, _ = cv2.findContours((self.seen.stands > 0).astype(np.uint8), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_NONE)
-        outlines = [cv2.approxPolyDP(each, OUTLINE_PX, True)[:, 0] + 0.5 for each in found]
+        outlines = [cv2.approxPolyDP(each, OUTLINE_PX, True)[:MOST_POINTS, 0] + 0.5 for each in found]
         largest = sorted((each for each in outlines if len(each) > 2), key=lambda each: -np.ptp(each, axis=0).max())
         return tuple(tuple((float(x), float(y)) for x, y in each) for each in largest[:MOST_LEFT_OUT])
 

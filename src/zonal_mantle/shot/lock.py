@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
@@ -10,6 +10,7 @@ from ..words import say
 from .base import Value
 from .follow import Follow
 from .keyed import Keyed
+from .limits import MOST_POINTS
 from .shapes import Point, Shape
 
 Nine = tuple[float, float, float, float, float, float, float, float, float]
@@ -37,6 +38,7 @@ class Mark(Value):
     frame: int | None = None
 
 
+Outline = Annotated[tuple[Point, ...], Field(max_length=MOST_POINTS)]
 MOST_LEFT_OUT = 64  # outlines of what stands in the frame
 UNSOLVED: dict[str, tuple[()]] = {"solved": (), "lost": (), "remarks": (), "left_out": ()}  # what a solve gives, let go
 LEAST_SPREAD = 1e-12  # of a homography's determinant: below, it has no way back
@@ -160,7 +162,7 @@ class Lock(Value):
     solved: tuple[LockFrame, ...] = ()
     lost: tuple[str, ...] = ()
     remarks: tuple[str, ...] = ()
-    left_out: tuple[tuple[Point, ...], ...] = Field(default=(), max_length=MOST_LEFT_OUT)
+    left_out: tuple[Outline, ...] = Field(default=(), max_length=MOST_LEFT_OUT)
     quad: tuple[Point, Point, Point, Point] | None = None
 
     @property
