@@ -19,6 +19,7 @@ if "QT_QPA_PLATFORM" not in os.environ:
 import numpy as np  # noqa: E402
 import pytest  # noqa: E402
 
+from stores import kept_pictures  # noqa: E402
 from zonal_mantle.demo import DemoPlan, make_demo  # noqa: E402
 from zonal_mantle.media.still import write_still  # noqa: E402
 from zonal_mantle.shot import load, save  # noqa: E402
@@ -29,6 +30,14 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A small Saltern: 640×360, 10 frames, with the generator's own finished picture. Returns its folder."""
     plan = DemoPlan(seed=3, size=(640, 360), frames=10, samples=6, pan_deg=2.0, finished=True)
     return once(tmp_path_factory, "saltern", lambda folder: make_demo(folder, plan))
+
+
+@pytest.fixture(autouse=True)
+def _pictures_kept(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Shots that are opened by script share a store. A test that changes files within half a second, as nobody does by
+    hand, is `cold`: so long the time of a file is believed (`media.stamps`)."""
+    if request.node.get_closest_marker("cold") is None:
+        monkeypatch.setattr("zonal_mantle.api.Pictures", kept_pictures)
 
 
 @pytest.fixture

@@ -1,5 +1,6 @@
 """The kernels that set-up compiles: the list that ships is read whole, and a call finds what was compiled."""
 
+import os
 import subprocess
 import sys
 from importlib import import_module
@@ -11,7 +12,7 @@ from numba.core import types
 from numba.core.dispatcher import Dispatcher
 
 from zonal_mantle.comp.lay import Limit
-from zonal_mantle.kernels import compile_listed, listed, types_of
+from zonal_mantle.kernels import compile_listed, forget_outdated, listed, types_of
 
 
 def test_every_entry_is_a_kernel_with_types_that_are_understood():
@@ -54,12 +55,12 @@ def test_what_is_gone_is_passed_by():
 
 def test_a_compiled_kernel_is_found_by_another_process(tmp_path):
     """Numba's own count of what it read from its cache."""
-    entry = next(each for each in listed() if each[1] == "coded_row")
+    entry = next(each for each in listed() if each[1] == "_coded_rows")
     code = (
         "from zonal_mantle.kernels import compile_listed\n"
         f"compile_listed([{entry!r}])\n"
-        "from zonal_mantle.media.powers import coded_row\n"
-        "print(sum(coded_row.stats.cache_hits.values()), sum(coded_row.stats.cache_misses.values()))"
+        "from zonal_mantle.media.curves import _coded_rows\n"
+        "print(sum(_coded_rows.stats.cache_hits.values()), sum(_coded_rows.stats.cache_misses.values()))"
     )
     env = {"NUMBA_CACHE_DIR": str(tmp_path), "PATH": ""}
     told = [
@@ -67,4 +68,22 @@ def test_a_compiled_kernel_is_found_by_another_process(tmp_path):
         for _ in range(2)
     ]
     assert told == [["0", "1"], ["1", "0"]]
-    assert isinstance(types_of(entry[2], entry[0])[0], types.Array)
+    assert isinstance(types_of(entry[2], entry[0])[2], types.Array)
+
+
+def test_kernels_are_forgotten_when_a_part_of_them_was_changed_since(tmp_path):
+    sources, kept = tmp_path / "sources", tmp_path / "kernels" / "comp_1" / "lay.nbi"
+    kept.parent.mkdir(parents=True)
+    kept.touch()
+    sources.mkdir()
+    (sources / "part.py").write_text("@fast_part\ndef twice(x):\n    return 2 * x\n")
+    (sources / "other.py").write_text("@kernel\ndef rows(y0, y1):\n    pass\n")
+    now = kept.stat().st_mtime
+    os.utime(sources / "part.py", (now - 10, now - 10))
+    os.utime(sources / "other.py", (now + 10, now + 10))
+    assert not forget_outdated(tmp_path / "kernels", sources)
+    assert kept.exists()
+    os.utime(sources / "part.py", (now + 10, now + 10))
+    assert forget_outdated(tmp_path / "kernels", sources)
+    assert not kept.exists()
+    assert not forget_outdated(tmp_path / "kernels", sources)

@@ -10,11 +10,14 @@ from __future__ import annotations
 import json
 import os
 import re
-import subprocess
+import shutil
 import sys
 from collections.abc import Iterable
+from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
 from importlib import import_module
 from importlib.resources import files
+from pathlib import Path
 from typing import Any
 
 import numba
@@ -22,6 +25,7 @@ from numba.core.errors import NumbaError
 
 types: Any = numba.core.types
 LIST = "kernels.json"  # [module, kernel, types of its arguments as Numba writes them]
+PART = re.compile(r"^@\w*(part|inlined)$", re.MULTILINE)  # the mark of what is inlined into kernels
 PARTS = re.compile(r"(readonly )?array\((\w+), (\d)d, (\w)\)|UniTuple\(|Tuple\(| x (\d+)|([A-Z]\w*)\(")
 
 
@@ -86,16 +90,29 @@ def compile_listed(entries: Iterable[list[str]]) -> int:
     return count
 
 
+def forget_outdated(folder: Path, sources: Path) -> bool:
+    """Empties a folder of kernels if a part of kernels (`media.compiled`) was changed since: Numba looks only whether
+    the file that a kernel stands in is as it was. Whether it did."""
+    kept = [path.stat().st_mtime for path in folder.rglob("*.nbi")]
+    with_parts = [path for path in sources.rglob("*.py") if PART.search(path.read_text(encoding="utf-8"))]
+    outdated = bool(kept) and any(path.stat().st_mtime > min(kept) for path in with_parts)
+    if outdated:
+        shutil.rmtree(folder)
+    return outdated
+
+
 def main() -> None:
-    """On all cores, each its share."""
-    if len(sys.argv) == 3:
-        compile_listed(listed()[int(sys.argv[1]) :: int(sys.argv[2])])
-        return
-    cores = len(os.sched_getaffinity(0))
-    parts = [[sys.executable, "-m", "zonal_mantle.kernels", str(k), str(cores)] for k in range(cores)]
-    started = [subprocess.Popen(part) for part in parts]
-    failed = [process.wait() for process in started]
-    if any(failed):
+    """On all cores, a module at a time: its kernels share their parts."""
+    forget_outdated(Path(os.environ["NUMBA_CACHE_DIR"]), Path(__file__).parent)
+    modules: dict[str, list[list[str]]] = {}
+    for entry in listed():
+        modules.setdefault(entry[0], []).append(entry)
+    longest = sorted(modules.values(), key=lambda entries: -sum(len(written) for *_, written in entries))
+    try:
+        with ProcessPoolExecutor(len(os.sched_getaffinity(0))) as cores:
+            for _ in cores.map(compile_listed, longest):
+                pass
+    except BrokenProcessPool:
         sys.exit("Not all kernels could be compiled; they will be when they are needed.")
 
 

@@ -7,8 +7,9 @@ import pytest
 
 from graded import graded
 from plates import offset_px
+from stores import kept_pictures
 from zonal_mantle.api import add_painting, open_shot, shot_from_plate
-from zonal_mantle.comp import BACKINGS, VIEWS, Cancelled, Job, Look, Pictures, Scheduler, compose, take_readings, view
+from zonal_mantle.comp import BACKINGS, VIEWS, Cancelled, Job, Look, Scheduler, compose, take_readings, view
 from zonal_mantle.media import open_source
 from zonal_mantle.media.memory import ByteCache
 from zonal_mantle.media.still import write_still
@@ -31,16 +32,16 @@ def test_over_follows_porter_and_duff(parts):
     shot = add_painting(shot, open_source(folder / "veil.exr", "veil"), 10.0)
     zone = shot.zones[-1]
     shot = shot.with_zone(zone.but(match=Match(air=AirMatch(on=False))))
-    out = compose(shot, 1004, Pictures())
+    out = compose(shot, 1004, kept_pictures())
     assert out[12, 16] == pytest.approx([0.3 + 0.5 * 0.4, 0.2 + 0.5 * 0.4, 0.1 + 0.5 * 0.4, 1.0], abs=1e-3)
 
 
 def test_far_zones_lie_under_near_ones_whatever_their_place_in_the_list(parts):
     shot, folder = parts
     shot = add_painting(shot, open_source(folder / "sky.exr", "sky"), None)
-    assert compose(shot, 1003, Pictures())[12, 16, 0] == pytest.approx(0.3, abs=1e-3)
+    assert compose(shot, 1003, kept_pictures())[12, 16, 0] == pytest.approx(0.3, abs=1e-3)
     near = shot.with_zone(shot.zones[-1].but(distance_m=5.0, match=Match(air=AirMatch(on=False))))
-    assert compose(near, 1003, Pictures())[12, 16, 0] == pytest.approx(2.0, abs=1e-3)
+    assert compose(near, 1003, kept_pictures())[12, 16, 0] == pytest.approx(2.0, abs=1e-3)
 
 
 def test_a_matte_opens_the_plate_onto_the_sky(parts):
@@ -48,7 +49,7 @@ def test_a_matte_opens_the_plate_onto_the_sky(parts):
     shot = add_painting(shot, open_source(folder / "sky.exr", "sky"), None)
     pull = LumaPull(high=Keyed(constant=0.6), high_softness=Keyed(constant=0.0))
     shot = shot.with_zone_matte(shot.zones[0], Matte(pulls=(pull,)))
-    store = Pictures()
+    store = kept_pictures()
     assert compose(shot, 1001, store)[12, 16, 0] == pytest.approx(0.1, abs=1e-3)  # 0.1 is 0.35 coded: stays
     assert compose(shot, 1005, store)[12, 16, 0] == pytest.approx(2.0, abs=1e-3)  # 0.5 is 0.74 coded: goes
 
@@ -59,7 +60,7 @@ def test_air_and_grade_reach_the_picture(parts):
     shot = shot.but(zones=shot.zones[1:], air=Air(visibility_m=1000, airlight=(0.5, 0.6, 0.7)))
     zone = shot.zones[0]
     doubled = graded(slope=(Keyed(constant=2.0), Keyed(constant=1.0), Keyed(constant=1.0)))
-    out = compose(shot.with_zone(zone.but(match=doubled)), 1001, Pictures())
+    out = compose(shot.with_zone(zone.but(match=doubled)), 1001, kept_pictures())
     assert out[12, 16, :3] == pytest.approx(
         [4 * 0.05 + 0.5 * 0.95, 2 * 0.05 + 0.6 * 0.95, 2 * 0.05 + 0.7 * 0.95], rel=1e-3
     )
@@ -88,7 +89,7 @@ def test_front_to_back_equals_back_to_front(parts):
         shot = add_painting(shot, open_source(folder / f"layer_{'abc'[k]}.exr", f"s{k}"), distance)
         shot = shot.with_zone(shot.zones[-1].but(match=Match(air=AirMatch(on=False))))
     shot = shot.but(zones=shot.zones[1:])
-    store = Pictures()
+    store = kept_pictures()
     back = np.zeros((24, 32, 4), np.float32)
     for zone in reversed(shot.near_to_far()):
         top = compose(shot, 1001, store, 1.0, [zone])
@@ -101,7 +102,7 @@ def test_no_view_ever_fails_on_an_extreme_plate(tmp_path):
     write_still(tmp_path / "wild.exr", np.tile(wild, (8, 8, 1)), "float")
     shot = shot_from_plate(open_source(tmp_path / "wild.exr", "plate"))
     shot = shot.with_zone_matte(shot.zones[0], Matte(pulls=(LumaPull(),)))
-    store = Pictures()
+    store = kept_pictures()
     for name in VIEWS:
         assert view(shot, 1, name, None, store, 1.0, Look()).shape == (8, 16, 4)
     assert np.isfinite(compose(shot, 1, store)).all()
@@ -127,7 +128,7 @@ def test_a_cut_out_lies_on_the_chosen_ground(parts):
     pull = LumaPull(high=Keyed(constant=0.0), high_softness=Keyed(constant=0.0))
     shot = shot.with_zone_matte(shot.zones[0], Matte(pulls=(pull,)))  # nothing stays
     shot = shot.but(zones=(shot.zones[0], shot.zones[1].but(match=graded(slope=(Keyed(constant=0.1),) * 3))))
-    store = Pictures()
+    store = kept_pictures()
     shown = {
         ground: view(shot, 1001, "Cut-out", shot.zones[0].id, store, 1.0, Look(backing=ground))[12, 16, 0]
         for ground in BACKINGS
@@ -147,7 +148,7 @@ def test_coverage_names_the_frames_where_the_painting_runs_out(parts):
     pull = LumaPull(high=Keyed(constant=0.0), high_softness=Keyed(constant=0.0))
     shot = shot.with_zone_matte(shot.zones[0], Matte(pulls=(pull,)))
     shot = shot.with_zone(zone.but(placement=Placement(x=slide)))
-    reading = take_readings(shot, Pictures(), scale=1.0).coverage[zone.id]
+    reading = take_readings(shot, kept_pictures(), scale=1.0).coverage[zone.id]
     # 64 px wide over 32: 16 px to spare on either side; it moves 10 px a frame
     assert (reading.covered, reading.frames, reading.worst_frame) == (2, 5, 1005)
     assert reading.worst_share == pytest.approx(24 / 32, abs=0.05)
@@ -156,7 +157,7 @@ def test_coverage_names_the_frames_where_the_painting_runs_out(parts):
 def test_a_missing_source_is_a_finding_not_a_crash(parts):
     shot, folder = parts
     (folder / "plate.1002.exr").unlink()
-    readings = take_readings(shot, Pictures())
+    readings = take_readings(shot, kept_pictures())
     assert [f.stage for f in readings.findings] == ["Source"]
     assert "1002" in readings.findings[0].words
 
@@ -195,10 +196,10 @@ def test_of_a_long_shot_some_frames_are_told_before_all(demo, monkeypatch):
     shot = shot.with_source(shot.plate_source.but(trim_last=shot.first + 5))
     monkeypatch.setattr("zonal_mantle.comp.all_readings.LEAST_FRAMES", 4)
     parts = []
-    whole = take_readings(shot, Pictures(), part=parts.append)
+    whole = take_readings(shot, kept_pictures(), part=parts.append)
     assert [(bool(each.grains), bool(each.mattes)) for each in parts] == [(False, False), (True, False), (True, True)]
     early, late = (next(iter(each.mattes.values())) for each in (parts[2], whole))
     assert 0 < early.soft <= late.soft  # the worst of some frames and of all
     assert early.chatter <= late.chatter
     monkeypatch.setattr("zonal_mantle.comp.all_readings.LEAST_FRAMES", 99)
-    assert take_readings(shot, Pictures()).as_dict() == whole.as_dict()  # in whatever order they are read
+    assert take_readings(shot, kept_pictures()).as_dict() == whole.as_dict()  # in whatever order they are read

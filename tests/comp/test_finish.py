@@ -8,8 +8,9 @@ import numpy as np
 import OpenImageIO as oiio
 import pytest
 
+from stores import kept_pictures
 from zonal_mantle.api import Session, add_painting, new, open_shot, shot_from_plate
-from zonal_mantle.comp import Pictures, compose, finish_frame
+from zonal_mantle.comp import compose, finish_frame
 from zonal_mantle.comp.finish_planner import crop_of, finished_plan, output_size
 from zonal_mantle.comp.planner import plan
 from zonal_mantle.finish import FinishError, read_look
@@ -73,7 +74,7 @@ def shot(tmp_path: Path) -> Shot:
 
 
 def seen(shot: Shot, frame: int = 1001, scale: float = 1.0) -> np.ndarray:
-    return finish_frame(shot, frame, Pictures(), scale)
+    return finish_frame(shot, frame, kept_pictures(), scale)
 
 
 def light(reach: str = "all", zone: str | None = None, rides: str | None = None, **values: float) -> LocalLight:
@@ -85,14 +86,14 @@ def light(reach: str = "all", zone: str | None = None, rides: str | None = None,
 
 # --- what is not touched ---
 def test_a_shot_without_a_finish_leaves_bit_for_bit(shot):
-    assert np.array_equal(seen(shot), compose(shot, 1001, Pictures()))
+    assert np.array_equal(seen(shot), compose(shot, 1001, kept_pictures()))
     toned = shot.but(finish=Finish(on=False, tone=ToneMatch(exposure_stops=k(2.0))))
     assert finished_plan(toned, 1001).digest == plan(shot, 1001).digest
 
 
 def test_fits_and_readings_look_at_the_picture_before_its_finish(shot):
     toned = shot.but(finish=Finish(tone=ToneMatch(exposure_stops=k(2.0))))
-    assert np.array_equal(compose(toned, 1001, Pictures()), compose(shot, 1001, Pictures()))
+    assert np.array_equal(compose(toned, 1001, kept_pictures()), compose(shot, 1001, kept_pictures()))
     assert np.allclose(seen(toned)[..., :3], 4 * seen(shot)[..., :3], rtol=1e-5)
 
 
@@ -112,7 +113,7 @@ def test_the_order_is_tone_lut_glow_vignette_light_grain(shot, tmp_path):
     )
     out = seen(shot.but(finish=finish))
     # the same by hand, step by step
-    picture = compose(shot, 1001, Pictures())
+    picture = compose(shot, 1001, kept_pictures())
     picture[..., :3] *= 2**0.5
     code = np.clip(srgb_encode(picture[..., :3]), 0, 1)
     code[..., 0] = 1 - code[..., 0]
@@ -317,15 +318,15 @@ def test_a_group_tones_softens_and_switches_its_zones_as_one(shot):
     group = shot.groups[0]
     assert shot.zone(sky.id).group == group.id != "Far"
     toned = shot.with_group(group.but(tone=ToneMatch(exposure_stops=k(-1.0))))
-    assert np.allclose(compose(toned, 1001, Pictures())[:31, :, :3], 0.45, atol=1e-4)
+    assert np.allclose(compose(toned, 1001, kept_pictures())[:31, :, :3], 0.45, atol=1e-4)
     off = shot.with_group(group.but(on=False))
-    assert compose(off, 1001, Pictures())[:31, :, 3].max() == 0
+    assert compose(off, 1001, kept_pictures())[:31, :, 3].max() == 0
     soft = shot.with_group(group.but(softness_px=k(3.0)))
-    alone = compose(shot, 1001, Pictures(), 1.0, [shot.zone(sky.id)])
-    found = compose(soft, 1001, Pictures(), 1.0, [soft.zone(sky.id)])
+    alone = compose(shot, 1001, kept_pictures(), 1.0, [shot.zone(sky.id)])
+    found = compose(soft, 1001, kept_pictures(), 1.0, [soft.zone(sky.id)])
     assert np.abs(found - softened(alone, 3.0))[13:-13, 13:-13].max() < 1e-3
     renamed = toned.with_group(toned.groups[0].but(name="Skies"))
-    assert np.array_equal(compose(renamed, 1001, Pictures()), compose(toned, 1001, Pictures()))
+    assert np.array_equal(compose(renamed, 1001, kept_pictures()), compose(toned, 1001, kept_pictures()))
 
 
 def test_wrap_and_blend_of_a_group_are_at_its_farthest(shot, tmp_path):

@@ -6,8 +6,9 @@ import cv2
 import pytest
 from skimage import data
 
+from stores import kept_pictures
 from zonal_mantle.api import new
-from zonal_mantle.comp import Cancelled, Pictures
+from zonal_mantle.comp import Cancelled
 from zonal_mantle.comp.first_pass import carried, first_pass
 from zonal_mantle.shot import Note
 from zonal_mantle.skies import make_library
@@ -22,7 +23,7 @@ def cards(tmp_path, monkeypatch):
 def test_a_bare_plate_is_locked_cut_hung_covered_and_fitted(demo, cards):
     shot = new(demo / "plate" / "SLT_0140.%04d.exr").shot
     said = []
-    steps = first_pass(shot, Pictures(), cards, lambda share, words: said.append(share))
+    steps = first_pass(shot, kept_pictures(), cards, lambda share, words: said.append(share))
     assert [step.label for step in steps] == [
         f"First pass: {name}" for name in ("lock", "matte", "sky", "cover", "fits")
     ]
@@ -48,7 +49,7 @@ def test_what_is_there_already_is_kept(demo, cards):
     from zonal_mantle.shot import load
 
     shot = load(demo / "SLT_0140.shot.json")
-    steps = first_pass(shot, Pictures(), cards, lambda share, words: None)
+    steps = first_pass(shot, kept_pictures(), cards, lambda share, words: None)
     after = steps[2].shot
     assert after.locks == shot.locks
     assert after.mattes == shot.mattes
@@ -58,7 +59,7 @@ def test_what_is_there_already_is_kept(demo, cards):
 def test_a_still_plate_says_why_it_has_no_lock_and_goes_on(demo, cards, tmp_path):
     still = tmp_path / "still.exr"
     shutil.copy(demo / "plate" / "SLT_0140.1004.exr", still)
-    steps = first_pass(new(still).shot, Pictures(), cards, lambda share, words: None)
+    steps = first_pass(new(still).shot, kept_pictures(), cards, lambda share, words: None)
     assert not steps[0].done
     assert "no moving plate" in steps[0].words
     assert steps[2].done
@@ -70,7 +71,7 @@ def test_it_can_be_cancelled(demo, cards):
             raise Cancelled
 
     with pytest.raises(Cancelled):
-        first_pass(new(demo / "plate" / "SLT_0140.%04d.exr").shot, Pictures(), cards, stop)
+        first_pass(new(demo / "plate" / "SLT_0140.%04d.exr").shot, kept_pictures(), cards, stop)
 
 
 def test_a_picture_without_sky_stays_whole_and_nothing_is_hung(cards, tmp_path):
@@ -78,7 +79,7 @@ def test_a_picture_without_sky_stays_whole_and_nothing_is_hung(cards, tmp_path):
     cup = tmp_path / "cup.png"
     assert cv2.imwrite(str(cup), data.coffee()[..., ::-1])
     shot = new(cup).shot
-    steps = first_pass(shot, Pictures(), cards, lambda share, words: None)
+    steps = first_pass(shot, kept_pictures(), cards, lambda share, words: None)
     assert [step.done for step in steps] == [False] * 3
     assert "No sky was found" in steps[1].words
     assert [step.words for step in steps[2:]] == ["Sky, cover and fits: left out, for the plate is not cut."]

@@ -7,8 +7,9 @@ import numpy as np
 import pytest
 from skimage import data
 
+from stores import kept_pictures
 from zonal_mantle.api import Session, new
-from zonal_mantle.comp import Pictures, mend_of, take_readings
+from zonal_mantle.comp import mend_of, take_readings
 from zonal_mantle.media.still import write_still
 from zonal_mantle.shot import GrainMatch, Keyed, Match
 from zonal_mantle.shot.hang import Blend
@@ -45,7 +46,7 @@ def read(session: Session, grain: GrainMatch | None = None):
     shot, zone = session.shot, session.shot.zones[-1]
     if grain is not None:
         shot = shot.with_zone(zone.but(match=zone.match.but(grain=grain)))
-    found = take_readings(shot, Pictures())
+    found = take_readings(shot, kept_pictures())
     said = [each for each in found.findings if each.fault == "grain" and each.part == zone.id]
     return found.grains[zone.id], said
 
@@ -104,7 +105,7 @@ def test_light_that_is_added_and_the_plate_itself_are_not_asked(tmp_path):
     session = filmed(tmp_path, "white")
     zone = session.shot.zones[-1]
     shot = session.shot.with_zone(zone.but(blend=Blend(mode="plus")))
-    assert take_readings(shot, Pictures()).grains == {}
+    assert take_readings(shot, kept_pictures()).grains == {}
     assert list(session.readings().grains) == [zone.id]
 
 
@@ -112,6 +113,6 @@ def test_what_cannot_be_compared_says_why(tmp_path):
     session = filmed(tmp_path, "white")
     zone = session.shot.zones[-1]
     off = session.shot.with_zone(zone.but(placement=zone.placement.but(x=k(5000)), match=Match()))
-    found = take_readings(off, Pictures())
+    found = take_readings(off, kept_pictures())
     assert "Too little of" in found.grains[zone.id].words
     assert not [each for each in found.findings if each.fault == "grain"]

@@ -6,8 +6,9 @@ import numpy as np
 import pytest
 from skimage import data
 
+from stores import kept_pictures
 from zonal_mantle.api import Session, new
-from zonal_mantle.comp import Pictures, mend_of, take_readings
+from zonal_mantle.comp import mend_of, take_readings
 from zonal_mantle.comp.readings_lens import LensReading
 from zonal_mantle.match.lens import defocused
 from zonal_mantle.media.curves import srgb_decode, srgb_encode
@@ -40,7 +41,7 @@ def read(session: Session, radius: float | None = None):
     if radius is not None:
         lens = zone.match.lens.but(on=True, radius_px=Keyed(constant=radius))
         shot = shot.with_zone(zone.but(match=zone.match.but(lens=lens)))
-    found = take_readings(shot, Pictures())
+    found = take_readings(shot, kept_pictures())
     return found.lenses[zone.id], [each for each in found.findings if each.fault == "lens"]
 
 

@@ -11,6 +11,7 @@ from scipy.ndimage import gaussian_filter
 from skimage import data
 
 from h264 import write_h264
+from stores import kept_pictures
 from zonal_mantle.api import Session, new, open_shot
 from zonal_mantle.cli import main
 from zonal_mantle.comp import Cancelled, Pictures, compose
@@ -327,10 +328,10 @@ def test_grain_is_measured_where_frames_can_be_read_and_cancelled_between_two_me
             raise Cancelled
 
     with pytest.raises(Cancelled):
-        measured_grain(shot, Pictures(), stopped)
+        measured_grain(shot, kept_pictures(), stopped)
     assert max(shares) < 0.7
     (tmp_path / "plate.8.png").write_bytes(b"cut short")  # of the place in the middle
-    assert measured_grain(shot, Pictures()).middle[1] == pytest.approx(0.015, rel=0.05)
+    assert measured_grain(shot, kept_pictures()).middle[1] == pytest.approx(0.015, rel=0.05)
     (tmp_path / "others").mkdir()
     for number in range(1, 17):
         shutil.copy(tmp_path / f"plate.{min(number, 7)}.png", tmp_path / "others" / f"other.{number}.png")
@@ -338,7 +339,7 @@ def test_grain_is_measured_where_frames_can_be_read_and_cancelled_between_two_me
     for number in range(1, 17):
         (tmp_path / "others" / f"other.{number}.png").write_bytes(b"cut short")
     with pytest.raises(MediaError, match=r"other\.\d+\.png"):
-        measured_grain(others, Pictures())
+        measured_grain(others, kept_pictures())
 
 
 def test_grain_may_be_a_clip_and_begins_again(tmp_path):
@@ -629,12 +630,12 @@ def test_a_painted_sky_that_is_as_soft_already_is_left(session, tmp_path):
 def test_what_a_reading_says_is_said_anew_in_another_language(demo):
     shot = open_shot(demo / "SLT_0140.shot.json").shot
     sky = next(zone for zone in shot.zones if zone.distance_m is None and not shot.holds_plate(zone))
-    plain = read_match(shot, sky, Pictures()).problem
+    plain = read_match(shot, sky, kept_pictures()).problem
     speak(lambda text: f"«{text}»")
     try:
-        other = read_match(shot, sky, Pictures()).problem
+        other = read_match(shot, sky, kept_pictures()).problem
     finally:
         speak(None)
     assert "at infinity" in plain
     assert other == f"«{plain}»"
-    assert read_match(shot, sky, Pictures()).problem == plain
+    assert read_match(shot, sky, kept_pictures()).problem == plain

@@ -7,8 +7,9 @@ import pytest
 from scipy import ndimage
 
 from plates import tree_line
+from stores import kept_pictures
 from zonal_mantle.api import Session, add_painting, new, open_shot, shot_from_plate
-from zonal_mantle.comp import Pictures, compose, take_readings
+from zonal_mantle.comp import compose, take_readings
 from zonal_mantle.comp.readings_matte import MatteTally, faulty_pixels
 from zonal_mantle.matte import MatteError, chatter, feed_of, halo
 from zonal_mantle.media import open_source
@@ -86,7 +87,7 @@ def test_a_pull_that_cannot_be_made_says_so_shows_the_plate_and_renders(tmp_path
     write_still(tmp_path / "rough.exr", rough, "float")
     shot = shot_from_plate(open_source(tmp_path / "rough.exr", "plate"))
     shot = shot.with_zone_matte(shot.zones[0], Matte(pulls=(pull,)))
-    store = Pictures()
+    store = kept_pictures()
     picture = compose(shot, 1, store)
     assert np.isfinite(picture).all()
     assert np.abs(picture[..., 3] - 1).max() == 0

@@ -10,8 +10,9 @@ import pytest
 from skimage import data, transform
 
 from skies_plates import cloudy
+from stores import kept_pictures
 from zonal_mantle.api import Session, add_painting, shot_from_plate
-from zonal_mantle.comp import Pictures, compose
+from zonal_mantle.comp import compose
 from zonal_mantle.comp.matte_planner import matte_plan, zone_picture
 from zonal_mantle.demo.elements import FLAG_SIZE, ember_frame, flag_frame
 from zonal_mantle.matte.first import first_pull, own_luma
@@ -126,7 +127,7 @@ def test_one_matte_cuts_two_clips_each_by_its_own_picture(tmp_path):
     shot = add_painting(shot, other, 10.0)
     matte = Matte(id="m", name="Flags", pulls=(ScreenPull(id="a"),), reads="own picture")
     shot = shot.with_zone_matte(shot.zones[1], matte).with_zone_matte(shot.zones[2], matte)
-    pictures = Pictures()
+    pictures = kept_pictures()
     one, two = (pictures.made(matte_plan(shot, matte, 1, zone=zone)).alpha for zone in shot.zones[1:])
     assert (Session(shot).matte(shot.zones[1].id, 1) == one).all()
     assert Session(shot).cutout(shot.zones[1].id, 1, 0.5).doubt.shape == (192, 256)
@@ -152,12 +153,14 @@ def test_light_on_black_is_added_whole_and_hides_by_its_luma(tmp_path):
     ember = ember_frame(20)
     shot = inserted(tmp_path, [ember], blend=Blend(mode="plus"))
     shot = keyed(shot, Matte(id="m", name="Embers", pulls=(own_luma("a"),), over_black=True))
-    assert np.allclose(compose(shot, 1, Pictures())[..., :3], ember + 0.18, rtol=0, atol=2e-5)
+    assert np.allclose(compose(shot, 1, kept_pictures())[..., :3], ember + 0.18, rtol=0, atol=2e-5)
     laid = shot.with_zone(shot.zones[1].but(blend=Blend()))
     alpha = Session(laid).matte("zone2", 1)
     luma = np.where(ember <= 0.0031308, 12.92 * ember, 1.055 * np.maximum(ember, 1e-9) ** (1 / 2.4) - 0.055)
     assert np.allclose(alpha, np.clip(luma @ np.array([0.2126, 0.7152, 0.0722]), 0, 1), rtol=0, atol=3e-3)
-    assert np.allclose(compose(laid, 1, Pictures())[..., :3], ember + 0.18 * (1 - alpha[..., None]), rtol=0, atol=2e-5)
+    assert np.allclose(
+        compose(laid, 1, kept_pictures())[..., :3], ember + 0.18 * (1 - alpha[..., None]), rtol=0, atol=2e-5
+    )
 
 
 def test_a_pull_begins_by_what_a_picture_was_shot_before():
@@ -194,12 +197,12 @@ def laid_on_old_sky(folder: Path, **blend) -> tuple[Shot, np.ndarray, np.ndarray
 @pytest.mark.parametrize("mode", ["normal", "multiply", "screen", "plus", "luminosity"])
 def test_a_sky_of_no_opacity_on_the_old_sky_is_the_plate(tmp_path, mode):
     shot, plate, _ = laid_on_old_sky(tmp_path, mode=mode, opacity=number(0.0))
-    assert np.allclose(compose(shot, 1, Pictures())[..., :3], plate, rtol=0, atol=2e-3)
+    assert np.allclose(compose(shot, 1, kept_pictures())[..., :3], plate, rtol=0, atol=2e-3)
 
 
 def test_a_sky_multiplies_the_old_sky_and_nothing_else(tmp_path):
     shot, plate, alpha = laid_on_old_sky(tmp_path, mode="multiply", opacity=number(0.5))
-    out = compose(shot, 1, Pictures())[..., :3]
+    out = compose(shot, 1, kept_pictures())[..., :3]
     near = np.ones((25, 25), np.uint8)  # away from the edge, where the matte itself may err
     open_sky, ground = cv2.dilate(alpha, near) < 1e-4, cv2.erode(alpha, near) > 0.9999
     wanted = plate * (0.5 + 0.5 * np.float32([0.5, 0.4, 0.3]))
@@ -250,7 +253,7 @@ def test_between_two_frames_of_a_clip(tmp_path):
     errors = {}
     for between in ("held", "blended", "flow"):
         seen = shot.with_zone(shot.zones[1].but(timing=timing.but(between=between)))
-        frames = [compose(seen, 1 + k, Pictures())[..., :3] for k in range(5)]
+        frames = [compose(seen, 1 + k, kept_pictures())[..., :3] for k in range(5)]
         assert np.allclose(frames[0], clip[0], rtol=0, atol=1e-5)
         assert np.allclose(frames[4], clip[1], rtol=0, atol=1e-5)
         errors[between] = float(np.sqrt(((frames[2] - moving(0.5))[inner] ** 2).mean()))

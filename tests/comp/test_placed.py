@@ -8,7 +8,8 @@ from skimage import data
 
 from hung import FOCAL, SIZE, K, pan, shot_with
 from plates import offset_px
-from zonal_mantle.comp import Cancelled, Pictures, compose
+from stores import kept_pictures
+from zonal_mantle.comp import Cancelled, compose
 from zonal_mantle.comp.base import BaseError, base_placement, clean_frame, guides, hang_base, make_base, write_base
 from zonal_mantle.geometry import carry
 from zonal_mantle.media import MediaError, open_source, read_frame
@@ -20,7 +21,7 @@ from zonal_mantle.shot import Blend, Dome, Keyed, Line, Mirror, Seam, Zone
 
 @pytest.fixture
 def store():
-    return Pictures()
+    return kept_pictures()
 
 
 def painted(shot, tmp_path, pixels, name="sky.exr"):
@@ -319,7 +320,7 @@ def test_a_flat_layer_and_one_seen_place_by_place_lie_alike_on_a_proxy(tmp_path,
     shot = add_painting(shot, open_source(tmp_path / "painting.exr", "painting"), None)
     zone = shot.zones[-1]
     layers = [
-        compose(shot, 1, Pictures(), scale, [zone.but(placement=zone.placement.but(rim=rim))])
+        compose(shot, 1, kept_pictures(), scale, [zone.but(placement=zone.placement.but(rim=rim))])
         for rim in ("ends", "mirrored")  # a homography; a grid of places
     ]
     assert np.abs(layers[0] - layers[1])[4:-4, 4:-4].max() < 2e-3

@@ -11,8 +11,9 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from stores import kept_pictures
 from zonal_mantle.api import open_shot
-from zonal_mantle.comp import Pictures, compose, compose_plan, plan
+from zonal_mantle.comp import compose, compose_plan, plan
 from zonal_mantle.comp.develop import ORDER, develop
 from zonal_mantle.comp.digest import digest
 from zonal_mantle.comp.plan import FramePlan
@@ -55,7 +56,7 @@ def test_a_frame_is_made_from_its_plan_alone_in_another_process(shot, tmp_path):
     )
     told = subprocess.run([sys.executable, "-c", code], check=True, capture_output=True, text=True, env=os.environ)
     assert told.stdout.split() == [planned.digest, planned.portable_digest]
-    ours, theirs = compose(shot, 1006, Pictures(), 0.5), np.load(tmp_path / "out.npy")
+    ours, theirs = compose(shot, 1006, kept_pictures(), 0.5), np.load(tmp_path / "out.npy")
     assert np.abs(ours - theirs).max() == 0, (np.abs(ours - theirs).max(), np.argwhere(ours != theirs)[:5])
 
 
@@ -139,7 +140,7 @@ def test_the_plates_share_of_each_pixel_is_counted_where_a_step_asks(shot, mode)
     far = shot.zone("zone3")
     plain = plan(shot.with_zone(far.but(blend=Blend(mode=mode))), 1003, 0.5)
     asked = FramePlan(plain.size, plain.scale, plain.layers, (Noted("grain", seen, True),))
-    pictures = Pictures()
+    pictures = kept_pictures()
     picture = compose_plan(asked, pictures)
     assert np.abs(picture - compose_plan(plain, pictures)).max() < 1e-6
     share = seen[0][1]

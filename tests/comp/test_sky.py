@@ -8,8 +8,8 @@ import pytest
 from skimage import data
 
 from skies_plates import cloudy
+from stores import kept_pictures
 from zonal_mantle.api import Session, luma_between, new
-from zonal_mantle.comp import Pictures
 from zonal_mantle.comp.first_answer import FirstAnswers, awaited
 from zonal_mantle.comp.matte_planner import matte_plan
 from zonal_mantle.matte import MatteError
@@ -46,7 +46,7 @@ def test_a_first_answer_is_that_of_the_frame_alone_and_leaves_no_trace(tmp_path)
     session = cloudy_session(tmp_path)
     shot, matte = session.shot, session.shot.mattes[0]
     plan = matte_plan(shot, matte, 2)
-    store = Pictures()
+    store = kept_pictures()
     assert awaited(shot, 2)
     first = FirstAnswers(store).made(plan).alpha
     assert awaited(shot, 2)  # nothing of the shot was learnt
@@ -56,7 +56,7 @@ def test_a_first_answer_is_that_of_the_frame_alone_and_leaves_no_trace(tmp_path)
     assert (first == single.matte("zone1", 2)).all()
     after = store.made(plan).alpha
     assert not awaited(shot, 2)
-    assert (after == Pictures().made(plan).alpha).all()
+    assert (after == kept_pictures().made(plan).alpha).all()
     assert (first != after).any()  # else the above shows nothing
     assert np.abs(first - after).mean() < 0.01
     bare = shot.with_zone_matte(shot.zones[0], Matte(id="m", name="Sky", pulls=(LumaPull(id="a"),)))

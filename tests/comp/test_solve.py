@@ -6,8 +6,9 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from stores import kept_pictures
 from zonal_mantle.api import new, open_shot
-from zonal_mantle.comp import Pictures, solve_lock, suggest_lock, view
+from zonal_mantle.comp import solve_lock, suggest_lock, view
 from zonal_mantle.comp.lock_work import LockWork
 from zonal_mantle.comp.views import Look
 from zonal_mantle.geometry import carry
@@ -175,7 +176,7 @@ def test_doubled_frames_of_a_plate_are_remarked(session, tmp_path):
     lock = Lock(id="p", name="House", kind="plane", reference_frame=2,
                 field=(WALL.but(keys=(rectangle_key(2, (205, 170), (315, 222)),)),))  # fmt: skip
     shot = session.shot.but(zones=(), mattes=(), locks=(lock,), sources=(source,), plate="plate")
-    solved = solve_lock(shot, "p", Pictures()).lock("p")
+    solved = solve_lock(shot, "p", kept_pictures()).lock("p")
     assert "same picture as the frame before: 4" in solved.remarks[0]
 
 
@@ -184,9 +185,9 @@ def test_a_shot_without_a_plate_or_with_one_frame_is_refused(session):
 
     lock = Lock(id="p", name="House", kind="plane", reference_frame=1)
     with pytest.raises(LockError, match="no plate"):
-        solve_lock(Shot(locks=(lock,)), "p", Pictures())
+        solve_lock(Shot(locks=(lock,)), "p", kept_pictures())
     with pytest.raises(LockError, match="no moving plate"):
-        suggest_lock(Shot(), Pictures())
+        suggest_lock(Shot(), kept_pictures())
 
 
 def test_a_shot_of_format_2_opens_with_its_locks(session, tmp_path):

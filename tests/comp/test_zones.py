@@ -6,8 +6,9 @@ import numpy as np
 import pytest
 
 from graded import graded as cdl_graded
+from stores import kept_pictures
 from zonal_mantle.api import Session, add_painting, open_shot, shot_from_plate
-from zonal_mantle.comp import Pictures, compose, solve_lock
+from zonal_mantle.comp import compose, solve_lock
 from zonal_mantle.lock import LockError
 from zonal_mantle.media import open_source
 from zonal_mantle.media.still import write_still
@@ -53,7 +54,7 @@ def cut(shot: Shot, box: tuple[float, float, float, float]) -> Shot:
 
 def test_a_zone_is_in_the_picture_on_its_own_frames_only(shot):
     zone = shot.zones[0].but(first=1002, last=1003)
-    seen = [compose(shot.with_zone(zone), frame, Pictures())[5, 5, 0] for frame in range(1001, 1005)]
+    seen = [compose(shot.with_zone(zone), frame, kept_pictures())[5, 5, 0] for frame in range(1001, 1005)]
     assert [value == pytest.approx(0.9) for value in seen] == [True, False, False, True]
 
 
@@ -74,7 +75,7 @@ def test_part_of_the_plate_is_moved_by_keys_and_faded(shot):
     part = cut(shot, (10, 10, 30, 30))
     x = Keyed().with_key(1001, 0, "straight").with_key(1004, 30, "straight")
     zone = part.zones[0].but(placement=part.zones[0].placement.but(x=x), blend=Blend(opacity=number(0.5)))
-    pictures, frame = Pictures(), 1003
+    pictures, frame = kept_pictures(), 1003
     out = compose(part.with_zone(zone), frame, pictures)
     plate = pictures.plate(part.plate_source, frame)
     assert out[15:25, 35:45, :3] == pytest.approx(0.5 * plate[15:25, 15:25] + 0.45, abs=1e-5)  # 20 px to the right
@@ -88,7 +89,7 @@ def test_a_part_of_the_plate_that_is_not_moved_stays_whatever_it_rides_on(shot):
     )  # fmt: skip
     part = cut(shot.with_lock(lock), (10, 10, 30, 30))
     riding = part.zones[0].but(placement=part.zones[0].placement.but(rides="l"))
-    pictures = Pictures()
+    pictures = kept_pictures()
     assert np.array_equal(compose(part.with_zone(riding), 1003, pictures), compose(part, 1003, pictures))
     up = riding.but(placement=riding.placement.but(y=number(4.0)))
     assert painting_to_frame(part.with_zone(up), up, 1003) == pytest.approx(np.array([[1, 0, 0], [0, 1, 4], [0, 0, 1]]))
@@ -117,7 +118,7 @@ def test_a_copy_of_a_zone_has_a_matte_of_its_own(shot):
     assert twice.zones[-1].name == "Plate 2"
     assert twice.zones[-1].matte.id != part.zones[0].matte.id
     moved = twice.zones[-1].but(placement=twice.zones[-1].placement.but(x=number(30.0)))
-    out = compose(twice.with_zone(moved), 1001, Pictures())
+    out = compose(twice.with_zone(moved), 1001, kept_pictures())
     assert out[15:25, 42:58, :3] == pytest.approx(out[15:25, 12:28, :3], abs=1e-5)
 
 
@@ -170,7 +171,7 @@ def test_a_motion_keyed_by_hand_is_a_lock_that_others_ride_on(shot):
     assert matrix[0, 2] == pytest.approx(4)
     assert hand.holds
     with pytest.raises(LockError, match="keyed by hand"):
-        solve_lock(riding, "h", Pictures())
+        solve_lock(riding, "h", kept_pictures())
     findings = [f.words for f in Session(riding.with_zone(zone)).readings().findings]
     assert not [words for words in findings if "not solved" in words]
 
@@ -181,7 +182,7 @@ def test_mattes_read_the_denoised_plate_or_the_clean_one(shot, tmp_path):
             write_still(tmp_path / f"{name}.{frame}.exr", np.full((SIZE[1], SIZE[0], 3), value, np.float32), "float")
         shot = shot.with_source(open_source(tmp_path / f"{name}.%04d.exr", name))
     matte = Matte(id="m", name="M", pulls=(LumaPull(high=number(0.5), high_softness=number(0.01)),))
-    pictures = Pictures()
+    pictures = kept_pictures()
 
     def mean(changed: Shot, reads: str) -> float:
         return float(pictures.matte(changed, matte.but(reads=reads), 1002).alpha.mean())

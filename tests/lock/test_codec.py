@@ -8,8 +8,9 @@ import numpy as np
 import pytest
 
 from lock_plates import flat_plates
+from stores import kept_pictures
 from zonal_mantle.api import new
-from zonal_mantle.comp import Pictures, solve_lock
+from zonal_mantle.comp import solve_lock
 from zonal_mantle.geometry import carry
 from zonal_mantle.lock import propose_marks
 from zonal_mantle.media import bits_per_pixel, open_source
@@ -35,7 +36,7 @@ def test_marks_on_strongly_compressed_video_say_how_far_they_may_be_off(name, tm
     errors, told = [], []
     for k, (x, y) in enumerate(propose_marks(plates.frames[0], BOX, 6)):
         lock = Lock(id=f"m{k}", name="Mark", reference_frame=first, marks=(Mark(x=x, y=y),), motion="translation")
-        solved = solve_lock(shot.with_lock(lock), lock.id, Pictures()).lock(lock.id)
+        solved = solve_lock(shot.with_lock(lock), lock.id, kept_pictures()).lock(lock.id)
         for entry in solved.solved[1:]:
             true = carry(plates.truth[entry.frame - first], np.array([[x, y]]))[0]
             errors.append(float(np.hypot(*(np.array(entry.marks[0]) - true))))
@@ -69,6 +70,6 @@ def test_marks_on_hardly_any_bits_are_not_called_good(tmp_path):
     assert bits_per_pixel(shot.plate_source) < 0.015
     x, y = propose_marks(plates.frames[0], BOX, 1)[0]
     lock = Lock(id="m", name="Mark", reference_frame=shot.first, marks=(Mark(x=x, y=y),), least_confidence=0.0)
-    solved = solve_lock(shot.with_lock(lock), "m", Pictures()).lock("m")
+    solved = solve_lock(shot.with_lock(lock), "m", kept_pictures()).lock("m")
     assert all(entry.confidence <= 0.3 for entry in solved.solved if entry.frame != shot.first)
     assert "Use a plane lock" in " ".join(solved.remarks)

@@ -4,6 +4,7 @@ import cv2
 import numpy as np
 import pytest
 
+from stores import kept_pictures
 from zonal_mantle.comp import suggest_lock
 from zonal_mantle.lock import LockError, propose
 from zonal_mantle.lock.camera import camera_from_tracks
@@ -78,7 +79,7 @@ def test_a_slide_whose_focal_length_is_given_is_solved_without_a_word():
 
 
 def test_an_untold_focal_length_is_a_finding(plate_folder):
-    from zonal_mantle.comp import Pictures, take_readings
+    from zonal_mantle.comp import take_readings
     from zonal_mantle.shot import LockFrame
 
     source = Source(
@@ -92,10 +93,10 @@ def test_an_untold_focal_length_is_a_finding(plate_folder):
     )
     lock = LOCK.but(reference_frame=1001, lens=lens, solved=entries)
     shot = Shot(plate="plate", sources=(source,), locks=(lock,))
-    found = [each.words for each in take_readings(shot, Pictures()).findings]
+    found = [each.words for each in take_readings(shot, kept_pictures()).findings]
     assert any("focal length" in words for words in found)
     known = shot.with_lock(lock.but(lens=lens.but(given=True)))
-    assert not any("focal length" in each.words for each in take_readings(known, Pictures()).findings)
+    assert not any("focal length" in each.words for each in take_readings(known, kept_pictures()).findings)
 
 
 def test_hopeless_tracks_are_refused():

@@ -5,9 +5,10 @@ import numpy as np
 import pytest
 
 from zonal_mantle.media import powers
+from zonal_mantle.media.compiled import FAST
 
 
-@numba.njit(fastmath=powers.FAST, error_model="numpy")
+@numba.njit(fastmath=FAST, error_model="numpy")
 def run(kind, x, exponent, out):
     for k in range(x.shape[0]):
         if kind == 0:

@@ -118,6 +118,7 @@ def zone_of(demo):
     return session, next(zone for zone in session.shot.zones if not session.shot.holds_plate(zone))
 
 
+@pytest.mark.cold
 def test_what_stops_a_render_is_found_before(short_demo, tmp_path):
     session, zone = zone_of(short_demo)
     painting = session.shot.source(zone.source)
@@ -136,6 +137,7 @@ def test_what_stops_a_render_is_found_before(short_demo, tmp_path):
     assert (found[0].part, found[0].frame) == ("plate", session.shot.first + 4)
 
 
+@pytest.mark.cold
 def test_a_damaged_or_missing_frame_hides_no_other_finding(short_demo):
     session, zone = zone_of(short_demo)
     session.shot = session.shot.with_zone(zone.but(placement=zone.placement.but(rides=None)))

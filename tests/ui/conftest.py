@@ -12,6 +12,7 @@ from PySide6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QComboBox, QDialogButtonBox, QFileDialog, QLineEdit, QMessageBox, QWidget
 
+from stores import kept_pictures
 from zonal_mantle.paths import state_dir
 from zonal_mantle.shot import load, save
 from zonal_mantle.ui import recent
@@ -216,21 +217,31 @@ class Hands:
 
 
 @pytest.fixture(scope="session")
-def dressed(qapp: QApplication) -> QApplication:
+def dressed(qapp: QApplication) -> Iterator[QApplication]:
     """The application in its look; putting it on costs time for every widget that lives."""
     dress(qapp)
-    return qapp
+    yield qapp
+    qapp.clipboard().clear()  # without a screen Qt would end what was copied after Python itself
 
 
 @pytest.fixture
-def hands(qtbot: object, dressed: QApplication, request: pytest.FixtureRequest) -> Iterator[Hands]:
+def hands(
+    qtbot: object,
+    dressed: QApplication,
+    request: pytest.FixtureRequest,
+    monkeypatch: pytest.MonkeyPatch,
+) -> Iterator[Hands]:
     """A window on an empty start. What it does by itself while nobody acts (readings over the shot, frames made ahead)
-    is left out, for it takes both cores from the tests beside; a test that is about it is marked `background`."""
+    is left out, and pictures are kept from test to test, for both take the cores from the tests beside; a test that is
+    about them is marked `background`."""
     recent.unnamed_autosave().unlink(missing_ok=True)
     (state_dir() / "window.json").unlink(missing_ok=True)
     gc.disable()  # as the application does: on a worker, Python's collector would end widgets there
+    alone = request.node.get_closest_marker("background") is None
+    if alone:
+        monkeypatch.setattr("zonal_mantle.ui.desk.Pictures", kept_pictures)
     window = Window()
-    if request.node.get_closest_marker("background") is None:
+    if alone:
         window.desk.measuring._soon.blockSignals(True)
         asked = window.server.request
         window.server.request = lambda shot, wanted, ahead, others=None: asked(shot, wanted, [], others)
@@ -241,7 +252,8 @@ def hands(qtbot: object, dressed: QApplication, request: pytest.FixtureRequest) 
     yield Hands(window, qtbot)
     window.desk.file.saved = window.desk.shot
     window.close()
-    window.desk.store.clear()
+    if not alone:
+        window.desk.store.clear()
     window.server.cache.clear()
     window.deleteLater()
     QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)

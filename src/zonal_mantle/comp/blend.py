@@ -6,13 +6,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
+from ..media.compiled import fast_kernel
 from ..media.curves import coded, srgb_decode
-from ..media.powers import FAST
 from ..shot.hang import Mode
 
 Array = NDArray[np.float32]
@@ -88,7 +87,7 @@ MODES: dict[Mode, Callable[[Colour, Colour], Colour]] = {
 UNBOUNDED: tuple[Mode, ...] = ("normal", "multiply", "darken", "lighten", "difference", "plus", "minus")
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _over_rows(y0, y1, behind, layer, out):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         below, above, sum_ = behind[y].reshape(-1), layer[y].reshape(-1), out[y].reshape(-1)

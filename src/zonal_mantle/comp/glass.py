@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..match.lens import defocused, moved_over_shutter, sharpened, softened
 from ..media.bands import run_bands
-from ..media.powers import FAST
+from ..media.compiled import fast_kernel
 from .finish_plan import Across
 from .plan import DeepHaze, Glass
 
@@ -27,7 +26,7 @@ def across_picture(rgba: Array, across: Across, scale: float, margin: int) -> Ar
     return np.concatenate([rgba[..., :3] * gain[..., None], rgba[..., 3:]], axis=2)
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _deep_rows(y0, y1, rgba, shares, step, margin, light, out):  # type: ignore[no-untyped-def]
     height, width = shares.shape[0], shares.shape[1]
     for y in range(y0, y1):

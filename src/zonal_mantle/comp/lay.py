@@ -9,19 +9,15 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..match.tone import ToneNumbers, tone_row
-from ..media.powers import FAST
+from ..media.compiled import fast_kernel, fast_part
 from ..place.minify import TILE_HEIGHT, TILE_WIDTH
 from ..place.sampling import TILE, sample_grid_stretch, sample_stretch
 
 Array = NDArray[np.float32]
-kernel = numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
-# a kernel is one piece of code, so that it gives the same bits compiled anew and from its cache
-part_of_kernel = numba.njit(inline="always")
 _AT = np.uintp
 _HIDDEN = np.float32(1e-5)  # less than this is not looked for
 _NONE = np.zeros((1, 1), np.float32)
@@ -84,7 +80,7 @@ def limit_of(matte: Array | None = None, opacity: float = 1.0) -> Limit:
     return Limit(_NONE if matte is None else matte, matte is not None, np.float32(opacity))
 
 
-@part_of_kernel
+@fast_part
 def _open_row(have, empty, matte, matted, opacity, share):  # type: ignore[no-untyped-def]
     """What of each pixel a layer may still fill: not covered by what is nearer, and within its matte. The row's sum."""
     zero, one, total = np.float32(0), np.float32(1), np.float32(0)
@@ -103,7 +99,7 @@ def _open_row(have, empty, matte, matted, opacity, share):  # type: ignore[no-un
     return total
 
 
-@part_of_kernel
+@fast_part
 def _blend_row(row, share, look, have, counted, counts):  # type: ignore[no-untyped-def]
     """Hazes and lays flat premultiplied RGBA."""
     keep_r, keep_g, keep_b = look.keep_r, look.keep_g, look.keep_b
@@ -120,7 +116,7 @@ def _blend_row(row, share, look, have, counted, counts):  # type: ignore[no-unty
             counted[x] += look.counted * share[x] * row[4 * x + 3]
 
 
-@part_of_kernel
+@fast_part
 def _begin_row(row, share, look, have, counted, counts):  # type: ignore[no-untyped-def]
     """As `_blend_row`, where nothing is nearer."""
     keep_r, keep_g, keep_b = look.keep_r, look.keep_g, look.keep_b
@@ -137,7 +133,7 @@ def _begin_row(row, share, look, have, counted, counts):  # type: ignore[no-unty
             counted[x] = look.counted * share[x] * row[4 * x + 3]
 
 
-@kernel
+@fast_kernel
 def lay_opaque(y0, y1, pixels, limit, look, acc):  # type: ignore[no-untyped-def]
     """Rows of a picture without alpha, (h, w, 3), pixel for pixel."""
     width = acc.rgba.shape[1]
@@ -162,7 +158,7 @@ def lay_opaque(y0, y1, pixels, limit, look, acc):  # type: ignore[no-untyped-def
                 acc.counted[y] = np.float32(0)
 
 
-@kernel
+@fast_kernel
 def lay_cut(y0, y1, pixels, limit, look, acc):  # type: ignore[no-untyped-def]
     """Rows of a premultiplied picture, (h, w, 4), pixel for pixel."""
     width = acc.rgba.shape[1]
@@ -183,7 +179,7 @@ def lay_cut(y0, y1, pixels, limit, look, acc):  # type: ignore[no-untyped-def]
                 acc.counted[y] = np.float32(0)
 
 
-@kernel
+@fast_kernel
 def lay_flat(y0, y1, painting, low, inverse, which, limit, look, acc):  # type: ignore[no-untyped-def]
     """Rows of a premultiplied painting, (h', w', 4), through a homography from the picture's places to its own."""
     width = acc.rgba.shape[1]
@@ -207,7 +203,7 @@ def lay_flat(y0, y1, painting, low, inverse, which, limit, look, acc):  # type: 
                 _blend_row(part, open_share[first:end], look, have[4 * first : 4 * end], counted, acc.counts)
 
 
-@kernel
+@fast_kernel
 def lay_seen(y0, y1, painting, low, places, which, limit, look, acc):  # type: ignore[no-untyped-def]
     """Rows of a premultiplied painting, (h', w', 4), seen through a grid of places (`Places`)."""
     width = acc.rgba.shape[1]

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from ..finish.lut import through_lut
 from ..media.bands import run_bands
 from ..media.colour import display_table
+from ..media.compiled import part
 from ..media.curves import HIGHEST_EXPONENT, LOWEST_EXPONENT, coded
 from ..media.picture import picture_of
 from ..media.stamps import UsedFile
@@ -87,7 +88,7 @@ def _codes(gamma: float) -> Codes:
     return np.round(table * 255).astype(np.uint8)
 
 
-@numba.njit(inline="always")
+@part
 def _code(table, x):  # type: ignore[no-untyped-def]
     if not x > 0:
         return table[0]

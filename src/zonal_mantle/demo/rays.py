@@ -9,8 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 TILE = 32
-jit = numba.njit(cache=True, nogil=True, fastmath={"contract", "arcp", "nsz", "afn"}, error_model="numpy")
-inlined = numba.njit(nogil=True, inline="always", error_model="numpy")
+FUSED = {"contract", "arcp", "nsz", "afn"}
+jit = numba.njit(cache=True, nogil=True, fastmath=FUSED, error_model="numpy")
+inlined = numba.njit(nogil=True, forceinline=True, fastmath=FUSED, error_model="numpy")
 
 
 class Panels(NamedTuple):

@@ -11,11 +11,11 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
+from ..media.compiled import kernel
 
 Array = NDArray[np.float32]
 Window = tuple[float, float, float, float]
@@ -91,7 +91,7 @@ def _keys(t: NDArray) -> NDArray[np.float64]:
     return np.asarray(np.where(d < 1, near, np.where(d < 2, far, 0.0)))
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _across_rows(y0, y1, picture, at, weights, out):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(at.shape[0]):
@@ -105,7 +105,7 @@ def _across_rows(y0, y1, picture, at, weights, out):  # type: ignore[no-untyped-
             out[y, x, 0], out[y, x, 1], out[y, x, 2], out[y, x, 3] = r, g, b, a
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _down_rows(y0, y1, picture, at, weights, out):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         row = out[y].reshape(-1)

@@ -13,12 +13,11 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from typing import NamedTuple
 
 import cv2
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.powers import FAST
+from ..media.compiled import fast_kernel, fast_part
 
 Array = NDArray[np.float32]
 WIDTHS, SHARES = (0.5, 1.0, 2.0), (0.5, 0.3, 0.2)
@@ -40,14 +39,14 @@ class GlowNumbers(NamedTuple):
     halation_px: float
 
 
-@numba.njit(inline="always")
+@fast_part
 def _over(r, g, b, level):  # type: ignore[no-untyped-def]
     """The share of a colour that is over the level."""
     peak = max(max(r, g), max(b, np.float32(1e-6)))
     return max(peak - level, np.float32(0)) / peak
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _half_rows(y0, y1, picture, level, out):  # type: ignore[no-untyped-def]
     """What is over the level, at half the size; rows and columns beyond the rim are mirrored."""
     height, width = picture.shape[:2]
@@ -87,7 +86,7 @@ def _half_rows(y0, y1, picture, level, out):  # type: ignore[no-untyped-def]
                 out[y, x, c] = total
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _spread_rows(y0, y1, picture, level, spread, shares, out):  # type: ignore[no-untyped-def]
     """Takes what is spread away where it was, and adds it where it goes: straight between the small pixels."""
     width, small = np.uintp(picture.shape[1]), spread.shape[1]

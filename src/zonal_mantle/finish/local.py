@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..match.tone import REC709_LUMA
 from ..match.white import adaptation
 from ..media.bands import run_bands
-from ..media.powers import FAST
+from ..media.compiled import fast_kernel
 from ..shot.match import DAYLIGHT_DUV, DAYLIGHT_K
 
 Array = NDArray[np.float32]
@@ -22,7 +21,7 @@ def light_matrix(stops: float, kelvin: float, saturation: float) -> NDArray[np.f
     return np.asarray(2.0**stops * (grey + saturation * (np.eye(3) - grey)) @ white)
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _lit_rows(y0, y1, picture, cover, share, has_share, matrix, out):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(picture.shape[1]):

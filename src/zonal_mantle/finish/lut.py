@@ -12,16 +12,16 @@ import re
 from functools import lru_cache
 from pathlib import Path
 
-import numba
 import numpy as np
 import PyOpenColorIO as ocio
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
 from ..media.colour import SRGB, from_linear, to_linear
+from ..media.compiled import fast_kernel
 from ..media.errors import MediaError
 from ..media.opener import opener
-from ..media.powers import FAST, coded_value, decoded_value
+from ..media.powers import coded_value, decoded_value
 from ..media.stamps import GONE, Stamp
 from ..paths import for_library, named, placed
 from ..shot.door import bytes_of
@@ -140,7 +140,7 @@ def through_lut(
     return done
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _straight_rows(y0, y1, picture, codes, out):  # type: ignore[no-untyped-def]
     """Colours without their alpha, in codes of sRGB where asked; channels lie one after the other meanwhile."""
     width = np.uintp(picture.shape[1])
@@ -159,7 +159,7 @@ def _straight_rows(y0, y1, picture, codes, out):  # type: ignore[no-untyped-def]
             out[y, x, 2], out[y, x, 3] = row[np.uintp(2) * width + x], np.float32(1)
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _decoded_rows(y0, y1, before, after, strength, picture, out):  # type: ignore[no-untyped-def]
     """Mixes codes, decodes them and gives them the picture's alpha again; `out` may be the picture."""
     width = np.uintp(picture.shape[1])

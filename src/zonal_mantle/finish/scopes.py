@@ -11,11 +11,11 @@ from __future__ import annotations
 from concurrent.futures import ThreadPoolExecutor
 from typing import Literal, NamedTuple, get_args
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..match.tone import REC709_LUMA
+from ..media.compiled import kernel
 from ..words import say
 from .errors import FinishError
 
@@ -44,7 +44,7 @@ class Scope(NamedTuple):
     pixels: int
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _levels_rows(y0, y1, codes, mask, masked, parade, counts):  # type: ignore[no-untyped-def]
     """Levels by column. `counts` (planes, levels, columns)."""
     width, columns = codes.shape[1], counts.shape[2]
@@ -74,7 +74,7 @@ def _levels_rows(y0, y1, codes, mask, masked, parade, counts):  # type: ignore[n
                 counts[0, places[x], column] += 1
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _colour_rows(y0, y1, codes, mask, masked, counts):  # type: ignore[no-untyped-def]
     width, cells = codes.shape[1], counts.shape[1]
     factor, reach = np.float32(cells / (2 * REACH)), np.float32(REACH)
@@ -94,7 +94,7 @@ def _colour_rows(y0, y1, codes, mask, masked, counts):  # type: ignore[no-untype
                 counts[0, down[x], across[x]] += 1
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _histogram_rows(y0, y1, codes, mask, masked, counts):  # type: ignore[no-untyped-def]
     width = codes.shape[1]
     last = np.float32(LEVELS - 1)

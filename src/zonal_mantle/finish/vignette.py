@@ -11,12 +11,12 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.powers import FAST, exp2_of
+from ..media.compiled import fast_kernel, fast_part
+from ..media.powers import exp2_of
 
 Array = NDArray[np.float32]
 TOGETHER, BEYOND = 5.0, 0.03  # of neighbouring points, and of the falloff itself at a corner that is not seen
@@ -36,14 +36,14 @@ class VignetteNumbers(NamedTuple):
     end: float
 
 
-@numba.njit(inline="always")
+@fast_part
 def _gain(x, y, by_frame, stops, start, per_span):  # type: ignore[no-untyped-def]
     far = max(abs(x), abs(y)) if by_frame else np.sqrt(x * x + y * y)
     t = min(max((far - start) * per_span, np.float32(0)), np.float32(1))
     return exp2_of(stops * (t * t * (np.float32(3) - np.float32(2) * t)))
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _vignette_rows(y0, y1, picture, ax, bx, ay, by, by_frame, stops, start, per_span, out):  # type: ignore[no-untyped-def]
     width = picture.shape[1]
     gains = np.empty(width, np.float32)

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 
-from ..media.powers import FAST
+from ..media.compiled import fast_kernel, fast_part
 
-kernel = numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
 _F, _AT = np.float32, np.uintp
 
 
-@kernel
+@fast_kernel
 def sample_rows(y0, y1, feed, matrix, out, seen):  # type: ignore[no-untyped-def]
     """Rows of the other frame as the area sees it, by cubic convolution (Keys 1981); 0 and unseen outside.
 
@@ -48,7 +46,7 @@ def sample_rows(y0, y1, feed, matrix, out, seen):  # type: ignore[no-untyped-def
             out[y, x] = (b0 * r0 + b1 * r1 + b2 * r2 + b3 * r3) * seen[y, x]
 
 
-@kernel
+@fast_kernel
 def normal_rows(y0, y1, pixels, across, down, view, weight, gain, frame, sums):  # type: ignore[no-untyped-def]
     """Adds the normal equations of some rows: eight numbers of motion, gain, bias, and the view itself.
 
@@ -151,7 +149,45 @@ def normal_rows(y0, y1, pixels, across, down, view, weight, gain, frame, sums): 
     sums[band] += total
 
 
-@kernel
+@fast_part
+def _product(a, b, out):  # type: ignore[no-untyped-def]
+    """The product of two matrices, written into `out`."""
+    for i in range(a.shape[0]):
+        for j in range(b.shape[1]):
+            total = 0.0
+            for k in range(a.shape[1]):
+                total += a[i, k] * b[k, j]
+            out[i, j] = total
+
+
+@fast_part
+def _solve(square, side):  # type: ignore[no-untyped-def]
+    """square · x = side by elimination with row pivots (Golub & Van Loan, 3.4); x stands in `side` then. LinAlgError
+    where it has no end."""
+    count = side.size
+    for k in range(count):
+        at = k
+        for i in range(k + 1, count):
+            if abs(square[i, k]) > abs(square[at, k]):
+                at = i
+        if square[at, k] == 0:
+            raise np.linalg.LinAlgError
+        if at != k:
+            for j in range(count):
+                square[k, j], square[at, j] = square[at, j], square[k, j]
+            side[k], side[at] = side[at], side[k]
+        for i in range(k + 1, count):
+            share = square[i, k] / square[k, k]
+            for j in range(k, count):
+                square[i, j] -= share * square[k, j]
+            side[i] -= share * side[k]
+    for k in range(count - 1, -1, -1):
+        for j in range(k + 1, count):
+            side[k] -= square[k, j] * side[j]
+        side[k] /= square[k, k]
+
+
+@fast_kernel
 def next_step(sums, wide, free):  # type: ignore[no-untyped-def]
     """The normal equations of a motion with gain and bias, (k, k), and the eight numbers of the step that they ask for.
 
@@ -164,24 +200,34 @@ def next_step(sums, wide, free):  # type: ignore[no-untyped-def]
             for n in range(sums.shape[0]):
                 total[i, j] += sums[n, i, j]
             total[j, i] = total[i, j]
-    half_way = wide.T @ total
-    square = half_way @ wide
-    some = free.T @ square @ free
-    side = free.T @ np.ascontiguousarray(half_way[:, 10])
-    count = side.size
-    scale = np.empty(count)
+    own_count, count = free.shape
+    half_way, square = np.empty((own_count, 11)), np.empty((own_count, own_count))
+    some, part, side, scale = np.empty((count, count)), np.empty((count, own_count)), np.empty(count), np.empty(count)
+    _product(wide.T, total, half_way)
+    _product(half_way, wide, square)
+    _product(free.T, square, part)
+    _product(part, free, some)
     for i in range(count):
         scale[i] = np.sqrt(max(some[i, i], 1e-20))
     for i in range(count):
-        side[i] = -side[i] / scale[i]
+        side[i] = 0.0
+        for j in range(own_count):
+            side[i] -= free[j, i] * half_way[j, 10] / scale[i]
         for j in range(count):
             some[i, j] /= scale[i] * scale[j]
         some[i, i] += 1e-9
-    found = wide @ (free @ (np.linalg.solve(some, side) / scale))
+    _solve(some, side)
+    found = np.zeros(11)
+    for j in range(own_count):
+        own = 0.0
+        for i in range(count):
+            own += free[j, i] * side[i] / scale[i]
+        for i in range(11):
+            found[i] += wide[i, j] * own
     return square, found[:8]
 
 
-@kernel
+@fast_kernel
 def fifths(picture, inside, out):  # type: ignore[no-untyped-def]
     """Every fifth pixel of every fifth row that is inside; how many there are."""
     count = 0
@@ -193,7 +239,7 @@ def fifths(picture, inside, out):  # type: ignore[no-untyped-def]
     return count
 
 
-@kernel
+@fast_kernel
 def tally(pixels, view, inside, weight, rest, slope, sums):  # type: ignore[no-untyped-def]
     """Weighted sums of both pictures, their squares and product, what is left over, and slopes. Flat arrays."""
     w = a = b = aa = bb = ab = rr = ss = whole = _F(0)
@@ -212,7 +258,7 @@ def tally(pixels, view, inside, weight, rest, slope, sums):  # type: ignore[no-u
     sums[8] = whole
 
 
-@kernel
+@fast_kernel
 def moments(pixels, view, weight, sums):  # type: ignore[no-untyped-def]
     """What gain and bias are found from: sums of weight, both pictures, and their products. Flat arrays."""
     w = a = b = aa = ab = _F(0)
@@ -226,7 +272,7 @@ def moments(pixels, view, weight, sums):  # type: ignore[no-untyped-def]
     sums[0], sums[1], sums[2], sums[3], sums[4] = w, a, b, aa, ab
 
 
-@kernel
+@fast_kernel
 def leave_rest(pixels, view, gain, bias, rest, power):  # type: ignore[no-untyped-def]
     for k in range(_AT(pixels.shape[0])):
         value = view[k] - gain * pixels[k] - bias
@@ -234,7 +280,7 @@ def leave_rest(pixels, view, gain, bias, rest, power):  # type: ignore[no-untype
         power[k] = value * value
 
 
-@kernel
+@fast_kernel
 def robust(inside, near, slope, wide, slack, weight):  # type: ignore[no-untyped-def]
     """Tukey's biweight of the error of a small neighbourhood; steep places are given more slack. Flat arrays."""
     zero, one = _F(0), _F(1)
@@ -243,7 +289,7 @@ def robust(inside, near, slope, wide, slack, weight):  # type: ignore[no-untyped
         weight[k] = inside[k] * share * share
 
 
-@kernel
+@fast_kernel
 def block_sums(inside, weight, rest, across, down, xs, ys, sums):  # type: ignore[no-untyped-def]
     """Normal equations of a shift, block by block."""
     for j in range(ys.shape[0] - 1):

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 
-kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
+from ..media.compiled import kernel
 
 
 @kernel

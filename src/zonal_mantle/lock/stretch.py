@@ -21,11 +21,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import cv2
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
+from ..media.compiled import kernel
 from .bundle import Scene, Views
 from .features import WINDOW, Pattern, Track
 
@@ -127,7 +127,7 @@ def _without_noise(shift: Matrix, slopes: list[_Slopes], which: NDArray[np.intp]
     return np.asarray(out * np.minimum(1, MOST_PX / np.maximum(long, 1e-9)))
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _shift_rows(first, end, codes, at, across, down, seen, back, which, stretched, bent, out):  # type: ignore[no-untyped-def]
     """For each view the shift d at which Σ g (I(v) − I(u)) is 0 over the window, v being what is drawn at u + d."""
     side = across.shape[1]

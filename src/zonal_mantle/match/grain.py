@@ -21,7 +21,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.powers import FAST, coded_value, decoded_value, log2_of
+from ..media.compiled import fast_kernel, fast_part
+from ..media.powers import coded_value, decoded_value, log2_of
 from ..shot.match import GrainModel
 
 Array = NDArray[np.float32]
@@ -69,7 +70,7 @@ def fine_part(kernel: Array) -> float:
     return float(np.sqrt(((wide - cv2.blur(wide, (3, 3), borderType=cv2.BORDER_CONSTANT)) ** 2).sum()))
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _bent_rows(y0, y1, strength, bend, mean, out):  # type: ignore[no-untyped-def]
     """Gaussian noise, whose difference to the mean about it, of a strength, is given heavier tails."""
     one = np.float32(1)
@@ -234,7 +235,7 @@ def _keys(seed: int, frame: int) -> NDArray:
     return np.random.SeedSequence([seed, frame & 0xFFFFFFFF]).generate_state(3, np.uint64)
 
 
-@numba.njit(inline="always")
+@fast_part
 def _mixed(x):  # type: ignore[no-untyped-def]
     """32 bits that hang on all the bits of x."""
     x = np.uint32(x ^ (x >> np.uint32(16)))
@@ -244,7 +245,7 @@ def _mixed(x):  # type: ignore[no-untyped-def]
     return np.uint32(x ^ (x >> np.uint32(16)))
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_part
 def _normal_row(key, y, ones, others):  # type: ignore[no-untyped-def]
     """Two rows of normal numbers, by Box and Muller: a radius, and an angle within an eighth of a turn with its signs
     and its octant by two more bits."""
@@ -308,7 +309,7 @@ def _tables(model: GrainModel) -> Array:
     )
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _grain_rows(y0, y1, picture, noise, tables, by_level, share, out):  # type: ignore[no-untyped-def]
     """Noise is added to codes, a row at a time, its channels one after the other: what is looked up in tables is kept
     apart from what is vector code."""

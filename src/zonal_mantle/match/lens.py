@@ -6,12 +6,11 @@ import math
 from functools import lru_cache
 
 import cv2
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.powers import FAST
+from ..media.compiled import fast_kernel
 
 Array = NDArray[np.float32]
 FINE = 24  # sub-pixels a pixel that an aperture's rim is counted on
@@ -140,7 +139,7 @@ def sharpened(rgba: Array, amount: float, radius_px: float, overshoot: float) ->
     return np.concatenate([np.where(alpha > 1e-3, sharp * alpha, rgba[..., :3]), rgba[..., 3:]], axis=2)
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _gather_rows(y0, y1, pixels, along, bend, step, opens, closes, out):  # type: ignore[no-untyped-def]
     height, width = pixels.shape[:2]
     span = closes - opens

@@ -10,12 +10,12 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Literal, NamedTuple
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.powers import FAST, exp2_of, log2_of, power_of
+from ..media.compiled import fast_kernel, fast_part
+from ..media.powers import exp2_of, log2_of, power_of
 from ..words import say
 
 Array = NDArray[np.float32]
@@ -147,7 +147,7 @@ def tone_numbers(tone: Tone) -> ToneNumbers:
     return out
 
 
-@numba.njit(inline="always")
+@fast_part
 def _logged(x):  # type: ignore[no-untyped-def]
     low = np.float32(LOG_SLOPE) * x + np.float32(LOG_OFFSET)
     high = (log2_of(max(x, np.float32(LOG_BREAK))) + np.float32(LOG_SHIFT)) * np.float32(1 / LOG_SCALE)
@@ -161,7 +161,7 @@ def logged(value: float) -> float:
     return float((np.log2(value) + LOG_SHIFT) / LOG_SCALE)
 
 
-@numba.njit(inline="always")
+@fast_part
 def _unlogged(y):  # type: ignore[no-untyped-def]
     at = np.float32(LOG_SLOPE * LOG_BREAK + LOG_OFFSET)
     low = (y - np.float32(LOG_OFFSET)) * np.float32(1 / LOG_SLOPE)
@@ -169,7 +169,7 @@ def _unlogged(y):  # type: ignore[no-untyped-def]
     return high if y > at else low
 
 
-@numba.njit(inline="always")
+@fast_part
 def _curve_at(table, x):  # type: ignore[no-untyped-def]
     """A tabulated curve, straight between its points and beyond its ends."""
     place = (x - np.float32(CURVE_LOW)) * np.float32((CURVE_POINTS - 1) / (CURVE_HIGH - CURVE_LOW))
@@ -177,7 +177,7 @@ def _curve_at(table, x):  # type: ignore[no-untyped-def]
     return table[first] + (place - np.float32(first)) * (table[first + 1] - table[first])
 
 
-@numba.njit(inline="always")
+@fast_part
 def _encoded_row(row, decode):  # type: ignore[no-untyped-def]
     """Flat premultiplied RGBA between scene-linear and the log encoding, in place; own colour, not premultiplied."""
     least, at = np.float32(1e-6), np.uintp
@@ -190,7 +190,7 @@ def _encoded_row(row, decode):  # type: ignore[no-untyped-def]
             row[k + at(c)] = (_unlogged(value) if decode else _logged(value)) * a
 
 
-@numba.njit(inline="always")
+@fast_part
 def _hue_row(row, table):  # type: ignore[no-untyped-def]
     """Turns hues and scales saturation and light by hue, in the plane of equal red + green + blue."""
     points = np.float32(HUE_POINTS)
@@ -218,7 +218,7 @@ def _hue_row(row, table):  # type: ignore[no-untyped-def]
         row[k + 2] = light * (mean - u / np.float32(3) - v / root)
 
 
-@numba.njit(inline="always")
+@fast_part
 def _tint_row(row, table):  # type: ignore[no-untyped-def]
     """Draws colours to a tint that depends on their luma."""
     for x in range(row.shape[0] // 4):
@@ -234,7 +234,7 @@ def _tint_row(row, table):  # type: ignore[no-untyped-def]
             row[k + c] += strength * (luma * colour - row[k + c])
 
 
-@numba.njit(inline="always")
+@fast_part
 def tone_row(row, tone):  # type: ignore[no-untyped-def]
     """Applies a tone (`ToneNumbers`) to flat premultiplied float32 RGBA in place. Nothing is clamped but what a power
     needs to be at least 0."""
@@ -286,7 +286,7 @@ def tone_row(row, tone):  # type: ignore[no-untyped-def]
             _encoded_row(row, True)
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _tone_rows(y0, y1, pixels, tone):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         tone_row(pixels[y].reshape(-1), tone)

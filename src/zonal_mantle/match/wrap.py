@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 import cv2
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.powers import FAST
+from ..media.compiled import fast_kernel
 
 Array = NDArray[np.float32]
 COARSE_PX = 5.0  # standard deviation that a spill is blurred by at least, in the pixels of its own size
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _gap_rows(y0, y1, near, behind, out):  # type: ignore[no-untyped-def]
     """What of the background is seen beside what lies before: its light and the share it fills."""
     for y in range(y0, y1):
@@ -25,7 +24,7 @@ def _gap_rows(y0, y1, near, behind, out):  # type: ignore[no-untyped-def]
             out[y, x, 3] = gap
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _spill_rows(y0, y1, near, glow, shrink, amount, only_brighter, out):  # type: ignore[no-untyped-def]
     least, height, width = np.float32(1e-3), glow.shape[0], glow.shape[1]
     for y in range(y0, y1):

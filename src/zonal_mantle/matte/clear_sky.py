@@ -10,13 +10,13 @@ covariance) is empty.
 from __future__ import annotations
 
 import cv2
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
+from ..media.compiled import fast_kernel, fast_part
 from ..media.curves import srgb_decode
-from ..media.powers import FAST, coded_row
+from ..media.powers import coded_row
 from ..shot.matte import ClearSkyPull
 from .sky_fit import Sky, fit_sky
 
@@ -29,10 +29,8 @@ LIKE_SKY = 0.3  # within this share of the sky's light a pixel may be seen throu
 SOLID = 0.98  # share of the way from sky to what stays from which a pixel is solid
 NEAR_PX = 25  # beyond this from any sky all is solid
 
-kernel = numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
 
-
-@numba.njit(inline="always")
+@fast_part
 def _beside(x, width, cells):  # type: ignore[no-untyped-def]
     """The two cells beside a pixel's middle, and its share of the way between their middles."""
     half = np.float32(0.5)
@@ -43,7 +41,7 @@ def _beside(x, width, cells):  # type: ignore[no-untyped-def]
     return i, min(i + 1, cells - 1), np.float32(u - i)
 
 
-@kernel
+@fast_part
 def _spread_row(surface, y, height, width, out):  # type: ignore[no-untyped-def]
     """A row of the surface at every pixel, flat; straight between the middles of cells."""
     gh, gw = surface.shape[:2]
@@ -64,7 +62,7 @@ def _spread_row(surface, y, height, width, out):  # type: ignore[no-untyped-def]
         start = max(start, end)
 
 
-@kernel
+@fast_kernel
 def _unmix_rows(y0, y1, pixels, surface, linear, whitening, off, away, sky):  # type: ignore[no-untyped-def]
     """For each pixel: distance from the sky in noise (off) and in light (away), and the sky behind it, linear."""
     height, width = off.shape
@@ -90,7 +88,7 @@ def _unmix_rows(y0, y1, pixels, surface, linear, whitening, off, away, sky):  # 
             away_row[x] = np.sqrt((dr * dr + dg * dg + db * db) / max(light, least))
 
 
-@kernel
+@fast_kernel
 def _weight_rows(first, end, pixels, off, away, plain, stands, solid):  # type: ignore[no-untyped-def]
     """At quarter size: light weighted by how much it stands out from the sky, and light of plain surfaces."""
     height, width = off.shape
@@ -121,7 +119,7 @@ def _weight_rows(first, end, pixels, off, away, plain, stands, solid):  # type: 
             solid[j, i, 0], solid[j, i, 1], solid[j, i, 2], solid[j, i, 3] = pr, pg, pb, p
 
 
-@kernel
+@fast_kernel
 def _alpha_rows(y0, y1, pixels, sky, off, plain, near, fore, empty, full, out):  # type: ignore[no-untyped-def]
     """The share of the way from the sky to what stays, held down within the noise."""
     height, width = off.shape
@@ -171,7 +169,7 @@ def _over(guess: Array | None, weighted: NDArray, enough: float) -> Array:
     return out
 
 
-@kernel
+@fast_kernel
 def _over_rows(y0, y1, guess, bare, weighted, enough, out):  # type: ignore[no-untyped-def]
     """A weighted mean laid over a coarser guess as far as there is enough weight."""
     zero, one, least = np.float32(0), np.float32(1), np.float32(1e-9)
@@ -247,7 +245,7 @@ def plain_surfaces(off: Array, away: Array, scale: float) -> NDArray[np.uint8]:
     return np.asarray(cv2.scaleAdd(inside, 2, core))
 
 
-@kernel
+@fast_kernel
 def _code_rows(y0, y1, off, away, out):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(out.shape[1]):
@@ -255,7 +253,7 @@ def _code_rows(y0, y1, off, away, out):  # type: ignore[no-untyped-def]
             out[y, x] = np.uint8(value) if off[y, x] > np.float32(8) else np.uint8(0)
 
 
-@kernel
+@fast_kernel
 def _core_rows(y0, y1, least, most, out):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(out.shape[1]):

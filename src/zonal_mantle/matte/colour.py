@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.powers import FAST
+from ..media.compiled import fast_kernel, fast_part
 from ..shot.matte import ColourPull
 from ..words import say
 from .errors import MatteError
@@ -16,7 +15,7 @@ from .oklab import oklab, oklab_row
 Array = NDArray[np.float32]
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_part
 def _nearest(lab, ends, out):  # type: ignore[no-untyped-def]
     """Squared distance of each colour of a row to one run of colours, where it is less than `out`."""
     at, zero, one = np.uintp, np.float32(0), np.float32(1)
@@ -31,7 +30,7 @@ def _nearest(lab, ends, out):  # type: ignore[no-untyped-def]
         out[x] = min(out[x], a * a + b * b + c * c)
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _rows(y0, y1, pixels, added, taken, lightness, tolerance, slope, out):  # type: ignore[no-untyped-def]
     zero, one, width = np.float32(0), np.float32(1), pixels.shape[1]
     lab = np.empty(3 * width, np.float32)

@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.powers import FAST, coded_value
+from ..media.compiled import fast_kernel
+from ..media.powers import coded_value
 from ..shot.matte import DifferencePull
 
 Array = NDArray[np.float32]
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _rows(y0, y1, pixels, clean, tolerance, slope, out):  # type: ignore[no-untyped-def]
     zero, one = np.float32(0), np.float32(1)
     for y in range(y0, y1):

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import cv2
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.powers import FAST, power_of
+from ..media.compiled import fast_kernel
+from ..media.powers import power_of
 from ..shot.matte import Edge, Levels
 
 Array = NDArray[np.float32]
@@ -16,7 +16,7 @@ MOST_FINE, FINE_ENOUGH = 48.0, 12.0  # px: wider blurs are made on cells, on whi
 LEAST_CELLS, MOST_COARSE = 16, 64.0  # cells across the shorter side; on so few a wider blur is as good as flat
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _level_rows(y0, y1, alpha, black, slope, power, out):  # type: ignore[no-untyped-def]
     one = np.float32(1)
     for y in range(y0, y1):
@@ -47,7 +47,7 @@ def level(alpha: Array, levels: Levels, frame: float = 0) -> Array:
     return out
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _shift_rows(y0, y1, alpha, guide, step, out):  # type: ignore[no-untyped-def]
     """Alpha sampled `step` px up (above 0) or down its slope."""
     h, w = alpha.shape

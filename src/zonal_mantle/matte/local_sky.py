@@ -12,11 +12,11 @@ for a clear sky no farther than noise.
 from __future__ import annotations
 
 import cv2
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
+from ..media.compiled import kernel, part
 from .sky_fit import Sky, cells_of, polynomials, whitening_of
 
 Array = NDArray[np.float32]
@@ -31,9 +31,6 @@ UNEVEN_OWN, UNEVEN_NOISES, OTHERS = 1.5, 3.0, 3.0  # log ratio; deviations; time
 KNOWN_SHARE = 0.3  # of a cell that is sky: more, and gaps need not tell it
 MANY, WIDE = 4000, 8.0  # cells of which a quarter tells a polynomial; cells from which smoothing is wide
 LEAST_STEP = 1 / 255  # coded values
-
-kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
-part_of_kernel = numba.njit(inline="always")
 
 
 def local_sky(pixels: Array, chance: Array, feed: Array, own: Array) -> Sky:
@@ -71,7 +68,7 @@ def local_sky(pixels: Array, chance: Array, feed: Array, own: Array) -> Sky:
     return Sky(surface, whitening, float(share.mean()))
 
 
-@part_of_kernel
+@part
 def _span(i, cells, size):  # type: ignore[no-untyped-def]
     """The first of `size` places that lie in a cell, and the one after the last; at least one."""
     first = i * size // cells

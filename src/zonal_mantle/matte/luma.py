@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.powers import FAST, coded_row
+from ..media.compiled import fast_kernel, fast_part
+from ..media.powers import coded_row
 from ..shot.matte import LumaPull
 from ..words import mark, say
 
@@ -26,7 +26,7 @@ PRESETS: dict[str, tuple[float, float, float]] = {
 }
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_part
 def _undecided(keep, drop):  # type: ignore[no-untyped-def]
     """First and end column of a row that shapes leave to the pull."""
     one = np.float32(1)
@@ -38,7 +38,7 @@ def _undecided(keep, drop):  # type: ignore[no-untyped-def]
     return first, end
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_part
 def _pull_row(row, feed, weights, levels, invert, clamp, curve, out):  # type: ignore[no-untyped-def]
     low, low_soft, high, high_soft, gain = levels
     red, green, blue = weights
@@ -65,7 +65,7 @@ def _pull_row(row, feed, weights, levels, invert, clamp, curve, out):  # type: i
         out[x] = min(max(alpha, zero), one) if clamp else alpha
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _rows(y0, y1, pixels, weights, levels, invert, clamp, curve, keep, drop, shaped, out):  # type: ignore[no-untyped-def]
     one, width = np.float32(1), pixels.shape[1]
     feed = np.empty(3 * width, np.float32)

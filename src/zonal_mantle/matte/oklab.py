@@ -7,17 +7,17 @@ Ottosson 2020, *A perceptual color space for image processing*, with the matrice
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from ..media.powers import FAST, exp2_of, log2_of
+from ..media.compiled import fast_kernel, fast_part
+from ..media.powers import exp2_of, log2_of
 
 _F = np.float32
 _THIRD = _F(1 / 3)
 
 
-@numba.njit(inline="always")
+@fast_part
 def _root(x):  # type: ignore[no-untyped-def]
     small = _F(1e-12)
     a = abs(x)
@@ -26,7 +26,7 @@ def _root(x):  # type: ignore[no-untyped-def]
     return -root if x < _F(0) else root
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_part
 def oklab_row(row, lightness, out):  # type: ignore[no-untyped-def]
     """A flat row of scene-linear RGB as flat Oklab, its lightness times a weight."""
     at = np.uintp
@@ -41,9 +41,14 @@ def oklab_row(row, lightness, out):  # type: ignore[no-untyped-def]
         out[k + at(2)] = _F(0.0259040371) * l + _F(0.7827717662) * m - _F(0.8086757660) * s
 
 
+@fast_kernel
+def _oklab_flat(row, lightness, out):  # type: ignore[no-untyped-def]
+    oklab_row(row, lightness, out)
+
+
 def oklab(colours: NDArray) -> NDArray[np.float32]:
     """Scene-linear colours, (…, 3), in Oklab."""
     flat = np.ascontiguousarray(colours, np.float32).reshape(-1)
     out = np.empty_like(flat)
-    oklab_row(flat, _F(1), out)
+    _oklab_flat(flat, _F(1), out)
     return out.reshape(np.shape(colours))

@@ -6,12 +6,11 @@ F·α = C − (1 − α)·S (Porter & Duff 1984, solved for the foreground), kep
 from __future__ import annotations
 
 import cv2
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.powers import FAST
+from ..media.compiled import fast_kernel, kernel
 
 Array = NDArray[np.float32]
 EMPTY, SOLID = 0.02, 0.98
@@ -55,7 +54,7 @@ def _drawn(pixels: Array, where: NDArray[np.bool_], scale: float) -> tuple[Array
     return np.asarray(whole[0], np.float32), np.asarray(whole[1], np.float32)
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _nearer_rows(y0, y1, spread, is_first, guess, sure):  # type: ignore[no-untyped-def]
     """A nearer mean takes the place of those from farther away, as far as it has pixels to go by."""
     zero, one = np.float32(0), np.float32(1)
@@ -69,7 +68,7 @@ def _nearer_rows(y0, y1, spread, is_first, guess, sure):  # type: ignore[no-unty
             sure[y, x] = share if is_first else max(sure[y, x], share)
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _remove_rows(y0, y1, pixels, alpha, sky, sure, guess, strength, tint, out):  # type: ignore[no-untyped-def]
     zero, one = np.float32(0), np.float32(1)
     for y in range(y0, y1):

@@ -11,11 +11,11 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 
 import cv2
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands, run_each
+from ..media.compiled import kernel
 
 Array = NDArray[np.float32]
 
@@ -27,8 +27,6 @@ OF_NOISE = 0.34  # √2 times what a blur of ALIKE_PX leaves of the noise of one
 BRIGHTEST = 4096.0
 STRIP, ROUND = 128, 8  # rows that are worked on together, and those above and below them that a blur needs
 LUMA = np.array((0.2126, 0.7152, 0.0722), np.float32)
-
-kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
 
 
 def share_of(noise: float) -> float:

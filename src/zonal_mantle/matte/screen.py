@@ -8,12 +8,11 @@ the screen's own amount is 1 − α.
 from __future__ import annotations
 
 import cv2
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.powers import FAST
+from ..media.compiled import fast_kernel, fast_part
 from ..shot.matte import ScreenPull
 from ..words import say
 from .errors import MatteError
@@ -24,14 +23,14 @@ LEAST_AMOUNT = 0.004
 RIM_PX = 3  # plate pixels beside what is half gone
 
 
-@numba.njit(inline="always")
+@fast_part
 def _amount(r, g, b, blue, balance):  # type: ignore[no-untyped-def]
     key, p, q = (b, r, g) if blue else (g, r, b)
     larger, smaller = max(p, q), min(p, q)
     return key - (larger + (smaller - larger) * balance)
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _amount_rows(y0, y1, pixels, blue, balance, out):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(out.shape[1]):

@@ -12,8 +12,8 @@ from numpy.typing import NDArray
 
 from ..geometry import carry
 from ..media.bands import cleared, run_bands
+from ..media.compiled import FAST, fast_kernel, part
 from ..media.memory import ByteCache, budget
-from ..media.powers import FAST
 from ..shot.shapes import Shape, ShapeKey
 
 Array = NDArray[np.float32]
@@ -23,7 +23,7 @@ _drawn = ByteCache(budget(0.05))  # shapes that stand still are drawn once
 FINEST_BAND_PX = 24.0  # a softer edge than this is drawn smaller and enlarged
 
 
-@numba.njit(cache=True, nogil=True)
+@part
 def _span(row, x0, x1, d, w):  # type: ignore[no-untyped-def]
     """Adds one edge's stretch within a row, from x0 to x1 > x0 inside the picture, height d (signed)."""
     i0, i1 = int(np.floor(x0)), int(np.ceil(x1))
@@ -279,7 +279,7 @@ def _stepped(points: Points, shares: NDArray, size: tuple[int, int], grow: float
     return inside
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _step_rows(y0, y1, points, shares, band, grow, inner, outer, inside, nearest, share):  # type: ignore[no-untyped-def]
     w = inside.shape[1]
     n = points.shape[0]

@@ -12,11 +12,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import cv2
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
+from ..media.compiled import kernel
 from ..media.curves import coded
 from .old_sky import drawn_over
 from .sky_colours import colour_ratio
@@ -127,7 +127,7 @@ def _along(codes: Array, sky: Array, ground: Array) -> tuple[Array, Array, Array
     return on, apart, np.sqrt(np.square(step).sum(axis=-1))
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _apart_from(rows, columns, candidate, seen, weight):  # type: ignore[no-untyped-def]
     """The weighted sum of squared differences of what is seen from alpha at places, which are kept in the frame."""
     height, width = candidate.shape

@@ -5,12 +5,12 @@ Colours are told by CIE 1976 L*a*b* of sRGB (IEC 61966-2-1, white D65); between 
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.powers import FAST, decoded_value, power_of
+from ..media.compiled import fast_part, kernel, part
+from ..media.powers import decoded_value, power_of
 from .sky_fit import sampled
 
 Array = NDArray[np.float32]
@@ -22,10 +22,6 @@ TO_WHITE = (  # linear sRGB to XYZ (IEC 61966-2-1), each as a share of white's, 
     (0.2126, 0.7152, 0.0722),
     (0.0193 / 1.0890, 0.1192 / 1.0890, 0.9505 / 1.0890),
 )
-
-kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
-fast_kernel = numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
-part_of_kernel = numba.njit(inline="always")
 
 
 def colour_ratio(pixels: Array, colours: Array) -> tuple[Array, Array]:
@@ -57,7 +53,7 @@ def _place_rows(y0, y1, feed, out):  # type: ignore[no-untyped-def]
                 out[y, x, c] = places[c, x]
 
 
-@fast_kernel
+@fast_part
 def _place_row(places):  # type: ignore[no-untyped-def]
     """Linear sRGB (3, w) becomes its place in the table, by CIE 1976 L*a*b* (IEC 61966-2-1, white D65)."""
     red, green, blue = places[0], places[1], places[2]
@@ -87,7 +83,7 @@ def _place_row(places):  # type: ignore[no-untyped-def]
             row[x] = max(min((row[x] - low) * scale, np.float32(BINS[c] - 1.001)), np.float32(0))
 
 
-@part_of_kernel
+@part
 def entry_at(colours, u, v, w):  # type: ignore[no-untyped-def]
     """The table of colours between its entries."""
     i, j, m = np.uintp(u), np.uintp(v), np.uintp(w)

@@ -17,12 +17,12 @@ from importlib.resources import files
 from typing import Any
 
 import cv2
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.powers import FAST, log2_of
+from ..media.compiled import fast_kernel, fast_part
+from ..media.powers import log2_of
 
 Array = NDArray[np.float32]
 
@@ -39,8 +39,6 @@ FIRST = (0.01, 0.99)  # the first alpha is held within before its logit is taken
 EMPTY, SOLID = 0.02, 0.97  # answers that are nothing and all
 NO_SKY = 0.05  # chance of sky
 BLOCK = 64  # pixels looked at together
-
-kernel = numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
 
 
 @dataclass(frozen=True)
@@ -79,7 +77,7 @@ def second_look(looked: Looked, empty: float) -> Array:
 def described(looked: Looked, rows: NDArray[np.int64], columns: NDArray[np.int64]) -> Array:
     """What is told of some pixels: (n, 53)."""
     out = np.empty((KINDS, len(rows)), np.float32)
-    _describe(rows, columns, len(rows), *_planes(looked), out)  # type: ignore[call-arg]
+    _describe_all(rows, columns, *_planes(looked), out)  # type: ignore[call-arg]
     return np.ascontiguousarray(out.T)
 
 
@@ -101,7 +99,7 @@ def _planes(looked: Looked) -> tuple[Any, ...]:
     return looked.alpha, looked.off, looked.pixels, looked.sky, looked.way, wide, region, noise
 
 
-@numba.njit(inline="always")
+@fast_part
 def _cell(x, width, cells):  # type: ignore[no-untyped-def]
     half = np.float32(0.5)
     u = (np.float32(x) + half) * np.float32(cells) / np.float32(width) - half
@@ -110,7 +108,7 @@ def _cell(x, width, cells):  # type: ignore[no-untyped-def]
     return i, min(i + 1, cells - 1), np.float32(u - np.float32(i))
 
 
-@kernel
+@fast_part
 def _describe(rows, columns, count, alpha, off, pixels, sky, way, wide, region, noise, out):  # type: ignore[no-untyped-def]
     """What is told of `count` pixels, a column each. out (53, at least count). Gathered first, then worked on row by
     row, so that the loops become vector code."""
@@ -161,7 +159,7 @@ def _describe(rows, columns, count, alpha, off, pixels, sky, way, wide, region, 
                     out[45 + c, n] = min(max(way[rows[n], columns[n], c] * light, least), most)
 
 
-@kernel
+@fast_part
 def _layer(told, weights, offsets, count, out):  # type: ignore[no-untyped-def]
     """One layer, what is below 0 left out, four inputs at a time. told (inputs, n), out (outputs, n)."""
     inputs = weights.shape[0]
@@ -183,7 +181,7 @@ def _layer(told, weights, offsets, count, out):  # type: ignore[no-untyped-def]
             row[n] = max(row[n], np.float32(0))
 
 
-@kernel
+@fast_part
 def _settle(rows, columns, count, told, hidden, last, offset, near, out):  # type: ignore[no-untyped-def]
     """The corrected alpha of `count` pixels. What may be seen through only since it looks like it, far from sky by
     place and by region, is not lowered."""
@@ -201,7 +199,13 @@ def _settle(rows, columns, count, told, hidden, last, offset, near, out):  # typ
         out[rows[n], columns[n]] = answer
 
 
-@kernel
+@fast_kernel
+def _describe_all(rows, columns, alpha, off, pixels, sky, way, wide, region, noise, out):  # type: ignore[no-untyped-def]
+    """`_describe` of all pixels."""
+    _describe(rows, columns, len(rows), alpha, off, pixels, sky, way, wide, region, noise, out)
+
+
+@fast_kernel
 def _look_rows(y0, y1, alpha, off, pixels, sky, way, wide, region, noise, near, empty, nets, out):  # type: ignore[no-untyped-def]
     height, width = alpha.shape
     weights0, offsets0, weights1, offsets1, weights2, offsets2 = nets

@@ -11,13 +11,13 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import cv2
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
+from ..media.compiled import fast_kernel
 from ..media.curves import srgb_encode
-from ..media.powers import FAST, coded_row
+from ..media.powers import coded_row
 from ..shot.matte import Area, ClearSkyPull
 from ..words import say
 from .errors import MatteError
@@ -29,8 +29,6 @@ LEAST_SKY = 0.004  # share of the frame that must be sky for a fit
 LEAST_NOISE = 0.0012  # coded values: a third of an 8-bit step, for plates without grain
 MOST_NOISE = 0.06  # coded values: rougher than this is no sky
 GAP_RINGS, GAP_NOISE, GAP_PIXELS = 12, 8.0, 4  # rings of cells, deviations, sampled pixels that say enough
-
-kernel = numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
 
 
 @dataclass(frozen=True)
@@ -47,7 +45,7 @@ class Sky:
     share: float
 
 
-@kernel
+@fast_kernel
 def _cell_rows(first, end, pixels, height, width, mean, spread):  # type: ignore[no-untyped-def]
     """Mean coded colour and spread within each cell of rows `first` to `end` of the grid, from every second row."""
     gh, gw = spread.shape
@@ -170,7 +168,7 @@ def sampled(pixels: Array) -> Array:
     return feed
 
 
-@kernel
+@fast_kernel
 def _sample_rows(y0, y1, pixels, out):  # type: ignore[no-untyped-def]
     """Every second pixel of every second row, coded."""
     row = np.empty(3 * out.shape[1], np.float32)  # apart from what is written: only then the curve becomes vector code
@@ -182,7 +180,7 @@ def _sample_rows(y0, y1, pixels, out):  # type: ignore[no-untyped-def]
         coded_row(row, out[y].reshape(-1))
 
 
-@kernel
+@fast_kernel
 def _gap_rows(first, end, feed, surface, whitening, limit, lift, rest, seen):  # type: ignore[no-untyped-def]
     """Per cell: mean difference to the surface of the pixels that are sky by it, and how far there are any, 0…1."""
     height, width = feed.shape[:2]

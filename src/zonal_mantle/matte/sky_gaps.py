@@ -4,11 +4,11 @@ it into what stands before it."""
 from __future__ import annotations
 
 import cv2
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
+from ..media.compiled import kernel, part
 from .sky_region import WORKING_PX
 from .what_stays import BLOCK
 
@@ -18,11 +18,8 @@ SKYS_OWN = 2.0  # log ratio from which a colour is the sky's own
 GAP_REACH_PX = 12.0  # working pixels: gaps further from the region are no gaps, unless others lead there
 HOPS, HOP_PX, REACHED = 6, 6.0, np.float32(0.01)  # from gaps to gaps; working pixels; how much of a sky is near
 
-kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
-part_of_kernel = numba.njit(inline="always")
 
-
-@part_of_kernel
+@part
 def beside_of(x, width, cells):  # type: ignore[no-untyped-def]
     """The two cells beside a pixel's middle, and its share of the way between their middles."""
     half = np.float32(0.5)
@@ -33,7 +30,7 @@ def beside_of(x, width, cells):  # type: ignore[no-untyped-def]
     return i, min(i + 1, cells - 1), np.float32(u - np.float32(i))
 
 
-@part_of_kernel
+@part
 def mixed_of(grid, j, below, fv, i, beside, fu):  # type: ignore[no-untyped-def]
     one = np.float32(1)
     top = grid[j, i] * (one - fu) + grid[j, beside] * fu

@@ -13,11 +13,11 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 import cv2
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
+from ..media.compiled import kernel, part
 from ..media.curves import srgb_decode
 from ..shot.matte import ClearSkyPull
 from ..words import say
@@ -45,9 +45,6 @@ MIXED, MORE_LIGHT = 0.02, 4.0  # share of the sky's light that tells a mixture; 
 LIKE_NOISES, MOST_ALIKE, LEAST_FAR = 20.0, 0.003, 400  # deviations, share of the ground, pixels that tell
 LIKE_STEP = 0.2  # coded: at least as far as this from the sky
 BETWEEN_PX = 24  # between two gaps all may be seen through
-
-kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
-part_of_kernel = numba.njit(inline="always")
 
 
 @dataclass(frozen=True)
@@ -222,7 +219,7 @@ def _extent_rows(first, end, away, extent):  # type: ignore[no-untyped-def]
             extent[0, j, i], extent[1, j, i], extent[2, j, i] = most, least, steep
 
 
-@part_of_kernel
+@part
 def _mixes(seen, sky, er, eg, eb):  # type: ignore[no-untyped-def]
     """How far a colour is a mixture of what stays (sky + e) with the sky, and not what stays in more or less light."""
     one = np.float32(1)

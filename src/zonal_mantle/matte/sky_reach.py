@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
-Array = NDArray[np.float32]
+from ..media.compiled import kernel
 
-kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
+Array = NDArray[np.float32]
 
 
 def reach(picture: Array, spare: np.float32, said: Array | None = None) -> Array:

@@ -18,11 +18,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import cv2
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_apart, run_bands
+from ..media.compiled import kernel
 from ..media.curves import coded
 from .dead_border import BLACK, dead_border, filled_in
 from .sky_colours import BINS, entry_at, places
@@ -47,8 +47,6 @@ LEAST_SPREAD = (0.01, 0.05)  # coded: a frame of one colour tells nothing
 THIN_DARK = np.float32(-4.0)  # log odds of what is thin and dark before an even sky: wires, masts, twigs, birds
 WEIGHTS = (0.5, 0.25, 1.5)  # of reach, of place, and of the classifier
 COARSE = 36  # working pixels: as near to a likely sky the classifier says nothing against one (leaves, gaps)
-
-kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
 
 
 @dataclass(frozen=True)

@@ -18,7 +18,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from .sky_reach import kernel, reach
+from ..media.compiled import kernel
+from .sky_reach import reach
 
 Array = NDArray[np.float32]
 

@@ -6,18 +6,15 @@ the same bits every time.
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 
-from ..media.powers import FAST
+from ..media.compiled import fast_kernel, fast_part
 
 MOST_TURNS, CLOSE = 240, 1e-7
 LEAST_LINK = np.float32(1e-3)  # between two pixels, however different
 
-fast_kernel = numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
 
-
-@fast_kernel
+@fast_part
 def _weighed(across, down, source, image):  # type: ignore[no-untyped-def]
     """The scaled Laplacian with its pulls, of `source`; and the product of both."""
     h, w = source.shape[0] - 2, source.shape[1] - 2
@@ -35,13 +32,13 @@ def _weighed(across, down, source, image):  # type: ignore[no-untyped-def]
     return along
 
 
-@fast_kernel
+@fast_part
 def _add_row(rest, grow, way_to):  # type: ignore[no-untyped-def]
     for x in range(way_to.size):
         way_to[x] = rest[x] + grow * way_to[x]
 
 
-@fast_kernel
+@fast_part
 def _step_row(share, way_to, image, at, rest):  # type: ignore[no-untyped-def]
     after = np.float32(0)
     for x in range(at.size):
@@ -52,7 +49,7 @@ def _step_row(share, way_to, image, at, rest):  # type: ignore[no-untyped-def]
     return after
 
 
-@fast_kernel
+@fast_part
 def _linked(smooth, step, across, down):  # type: ignore[no-untyped-def]
     """How much each pixel is bound to the next one and to the one below it."""
     h, w = smooth.shape[:2]

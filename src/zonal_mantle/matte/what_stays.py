@@ -7,11 +7,11 @@ blocks of pixels and spread from fine to broad, as far as there is enough of it 
 from __future__ import annotations
 
 import cv2
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands, run_each
+from ..media.compiled import kernel, part
 
 Array = NDArray[np.float32]
 
@@ -26,9 +26,6 @@ NO_SKY = 0.05  # chance of sky up to which, far from any, all is solid
 ENOUGH = 0.05  # weight that is enough to guess by
 CLEAR_OF_SKY = 0.15  # share of the sky's light that a surface differs by to speak in full
 EXTREME = 0.2  # weight of what may be seen through, against that of what may not
-
-kernel = numba.njit(cache=True, nogil=True, error_model="numpy")
-part_of_kernel = numba.njit(inline="always")
 
 
 def what_stays(
@@ -53,7 +50,7 @@ def what_stays(
     return _spread(stands, np.asarray(mixed.any(axis=1)), size)
 
 
-@part_of_kernel
+@part
 def _least_about(away, y, x):  # type: ignore[no-untyped-def]
     """The least of three by three, so that what is a pixel wide says little."""
     height, width = away.shape

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from .bands import run_bands
-from .powers import FAST, coded_value
+from .compiled import fast_kernel
+from .powers import coded_value
 
 Array = NDArray[np.float32]
 
@@ -58,7 +58,7 @@ def bake(function: Callable[[NDArray], NDArray]) -> Array:
     return np.ascontiguousarray(values, np.float32)
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _coded_rows(y0, y1, pixels, out):  # type: ignore[no-untyped-def]
     """A row at a time is laid out flat first: only then the curve becomes vector code."""
     width = pixels.shape[1]

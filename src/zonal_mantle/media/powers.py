@@ -9,10 +9,10 @@ number (4.2.1); both are within 2 units of the last place of float32 over the ra
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 
-FAST = {"contract", "arcp", "nsz", "reassoc"}
+from .compiled import fast_part
+
 _F, _I = np.float32, np.int32
 _HALF_ROOT = _I(0x3F3504F3)  # the bits of √½: mantissas are taken from √½ to √2
 _LOG = tuple(_F(2 / np.log(2) / n) for n in (1, 3, 5, 7))
@@ -21,7 +21,7 @@ _GAMMA = _F(1 / 2.4)
 _LARGEST = _F(65504)  # of half float (IEEE 754)
 
 
-@numba.njit(inline="always")
+@fast_part
 def log2_of(x):  # type: ignore[no-untyped-def]
     """log₂ of a normal positive float32."""
     bits = _F(x).view(_I)
@@ -32,7 +32,7 @@ def log2_of(x):  # type: ignore[no-untyped-def]
     return _F(exponent) + t * (_LOG[0] + s * (_LOG[1] + s * (_LOG[2] + s * _LOG[3])))
 
 
-@numba.njit(inline="always")
+@fast_part
 def exp2_of(y):  # type: ignore[no-untyped-def]
     """2 to the power of a float32, held within the normal floats."""
     y = min(max(y, _F(-126)), _F(127))
@@ -43,14 +43,14 @@ def exp2_of(y):  # type: ignore[no-untyped-def]
     return p * _I((_I(whole) + _I(127)) << _I(23)).view(_F)
 
 
-@numba.njit(inline="always")
+@fast_part
 def power_of(x, exponent):  # type: ignore[no-untyped-def]
     """x to a positive power; 0 for what is not above 0."""
     small = _F(1e-37)
     return exp2_of(log2_of(max(x, small)) * exponent) if x > small else _F(0)
 
 
-@numba.njit(inline="always")
+@fast_part
 def coded_value(x):  # type: ignore[no-untyped-def]
     """The coded feed's curve, sRGB (IEC 61966-2-1:1999), odd about 0. NaN and infinity become the largest."""
     a = abs(x)
@@ -60,7 +60,7 @@ def coded_value(x):  # type: ignore[no-untyped-def]
     return -value if x < _F(0) else value
 
 
-@numba.njit(inline="always")
+@fast_part
 def decoded_value(code):  # type: ignore[no-untyped-def]
     """Linear light of a coded value: the curve of `coded_value` back, odd about 0."""
     size = abs(code)
@@ -69,7 +69,7 @@ def decoded_value(code):  # type: ignore[no-untyped-def]
     return -value if code < _F(0) else value
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_part
 def coded_row(row, out):  # type: ignore[no-untyped-def]
     """A flat row of linear values coded."""
     for k in range(out.shape[0]):

@@ -5,12 +5,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_bands
-from ..media.powers import FAST
+from ..media.compiled import fast_kernel
 
 Array = NDArray[np.float32]
 Steps = tuple[int, int]
@@ -119,7 +118,7 @@ def _weights(length: int, new: int) -> tuple[NDArray[np.int64], Array]:
     return first, (weights / weights.sum(axis=1, keepdims=True)).astype(np.float32)
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _down_rows(y0, y1, source, first, weights, out):  # type: ignore[no-untyped-def]
     """Columns made shorter: source (h, n), out (h', n), flat rows of float32."""
     height, width = source.shape
@@ -134,7 +133,7 @@ def _down_rows(y0, y1, source, first, weights, out):  # type: ignore[no-untyped-
                     row[x] += weight * own[x]
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _across_rows(y0, y1, source, first, weights, out):  # type: ignore[no-untyped-def]
     """Rows made shorter: source (h, w, c), out (h, w', c)."""
     width, channels = source.shape[1], source.shape[2]

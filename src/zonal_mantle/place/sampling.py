@@ -8,11 +8,12 @@ from __future__ import annotations
 
 from typing import Any
 
-import numba
 import numpy as np
 from llvmlite import ir
 from numba import types
 from numba.extending import intrinsic
+
+from ..media.compiled import fast_part
 
 TILE = 256  # columns in a stretch: what a turned painting is sampled from stays at hand from row to row
 _RGBA = ir.VectorType(ir.FloatType(), 4)
@@ -22,9 +23,6 @@ _CLEAR = ir.Constant(_RGBA, [0.0] * 4)
 _MOST = ir.Constant(_RGBA, [3e38, 3e38, 3e38, 1.0])
 _AT, _F, _I = np.uintp, np.float32, np.int32
 _FAR = 1e8
-
-# a kernel is one piece of code, so that it gives the same bits compiled anew and from its cache
-part_of_kernel = numba.njit(inline="always")
 
 
 @intrinsic  # type: ignore[untyped-decorator]
@@ -73,7 +71,7 @@ def _sixteen_into(context: Any, data: Any, base: Any, stride: Any, weights: Any,
     return types.void(data, base, stride, weights, i, low, out), codegen
 
 
-@part_of_kernel
+@fast_part
 def _rim_into(data, w, h, x0, y0, weights, i, low, out):  # type: ignore[no-untyped-def]
     """A sample at the picture's rim; it is clear outside."""
     at = 4 * i
@@ -89,7 +87,7 @@ def _rim_into(data, w, h, x0, y0, weights, i, low, out):  # type: ignore[no-unty
     out[at + 3] = min(max(out[at + 3], _F(0)), _F(1))
 
 
-@part_of_kernel
+@fast_part
 def _places(inverse, left, y, count, xs, ys, weights):  # type: ignore[no-untyped-def]
     """Where each column of a stretch is seen in the picture, as whole pixels and the eight weights of their neighbours:
     cubic convolution with a = −1/2 (Keys 1981)."""
@@ -119,7 +117,7 @@ def _places(inverse, left, y, count, xs, ys, weights):  # type: ignore[no-untype
         weights[i + _AT(7 * TILE)] = (half * b - half) * b * b
 
 
-@part_of_kernel
+@fast_part
 def _span(xs, ys, w, h):  # type: ignore[no-untyped-def]
     """First and end place of a stretch that lie on the picture or its rim."""
     first, end = 0, xs.shape[0]
@@ -130,7 +128,7 @@ def _span(xs, ys, w, h):  # type: ignore[no-untyped-def]
     return first, end
 
 
-@part_of_kernel
+@fast_part
 def sample_stretch(picture, low, inverse, left, y, wanted, xs, ys, weights, out):  # type: ignore[no-untyped-def]
     """A stretch of a row, from column `left` on, of a picture seen through `inverse` (target pixels to its own).
 
@@ -154,7 +152,7 @@ def sample_stretch(picture, low, inverse, left, y, wanted, xs, ys, weights, out)
     return first, end
 
 
-@part_of_kernel
+@fast_part
 def _grid_places(grid, step, origin, left, y, count, us, vs, line):  # type: ignore[no-untyped-def]
     """Places on the picture of a stretch's pixel centres, straight between those of a grid; their least and most.
 
@@ -185,7 +183,7 @@ def _grid_places(grid, step, origin, left, y, count, us, vs, line):  # type: ign
     return low_u, high_u, low_v, high_v
 
 
-@part_of_kernel
+@fast_part
 def _cubics(us, vs, count, xs, ys, weights):  # type: ignore[no-untyped-def]
     """Whole pixels and the eight weights of places, as `_places`."""
     half, one, two, steep, bend = _F(0.5), _F(1), _F(2), _F(1.5), _F(2.5)
@@ -204,7 +202,7 @@ def _cubics(us, vs, count, xs, ys, weights):  # type: ignore[no-untyped-def]
         weights[i + _AT(7 * TILE)] = (half * b - half) * b * b
 
 
-@numba.njit(inline="always")
+@fast_part
 def _kept_in(i, n, edge):  # type: ignore[no-untyped-def]
     """A place of a row or column, brought into 0 … n − 1 by running on (edge 3) or by mirroring at the rim."""
     if edge == 3:
@@ -213,7 +211,7 @@ def _kept_in(i, n, edge):  # type: ignore[no-untyped-def]
     return i if i < n else 2 * n - 1 - i
 
 
-@numba.njit(inline="always")
+@fast_part
 def _folded(u, n, edge):  # type: ignore[no-untyped-def]
     """`_kept_in` for places between pixels."""
     if edge == 3:
@@ -222,7 +220,7 @@ def _folded(u, n, edge):  # type: ignore[no-untyped-def]
     return u if u <= n - 0.5 else 2 * n - 1 - u
 
 
-@part_of_kernel
+@fast_part
 def _beyond_into(data, w, h, x0, y0, weights, i, edge, low, out):  # type: ignore[no-untyped-def]
     """A sample whose neighbours lie across the rim of a picture that goes on there; what runs around goes on across
     its sides only."""
@@ -241,7 +239,7 @@ def _beyond_into(data, w, h, x0, y0, weights, i, edge, low, out):  # type: ignor
     out[at + 3] = min(max(out[at + 3], _F(0)), _F(1))
 
 
-@part_of_kernel
+@fast_part
 def _calm_into(calm, u, v, w, h, share, i, out):  # type: ignore[no-untyped-def]
     """Mixes in the calm continuation of a sky: `calm` holds the picture mirrored once on all sides and made soft."""
     ch, cw = calm.shape[:2]
@@ -255,7 +253,7 @@ def _calm_into(calm, u, v, w, h, share, i, out):  # type: ignore[no-untyped-def]
         out[4 * i + c] += share * (_F(upper * (1 - b) + lower * b) - out[4 * i + c])
 
 
-@part_of_kernel
+@fast_part
 def sample_grid_stretch(  # type: ignore[no-untyped-def]
     picture, low, calm, grid, step, origin, edge, fade, left, y, wanted, us, vs, line, folded, xs, ys, weights, out
 ):

@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry import carry
 from ..media.bands import run_bands
-from ..media.powers import FAST
+from ..media.compiled import fast_kernel
 from .minify import TILE_HEIGHT, TILE_WIDTH, Steps, densities, shrunk, tile_centres, tile_steps
 from .sampling import TILE, sample_stretch
 
 Array = NDArray[np.float32]
 
 
-@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+@fast_kernel
 def _rows(y0, y1, picture, low, inverse, tiles, own, out):  # type: ignore[no-untyped-def]
     width = out.shape[1]
     wanted = np.ones(TILE, np.float32)
