@@ -7,13 +7,14 @@ import av
 import numpy as np
 import pytest
 
-from lock_plates import flat_plates
+from lock_plates import corner_errors, flat_plates
 from stores import kept_pictures
 from zonal_mantle.api import new
 from zonal_mantle.comp import solve_lock
 from zonal_mantle.geometry import carry
 from zonal_mantle.lock import propose_marks
-from zonal_mantle.media import bits_per_pixel, open_source
+from zonal_mantle.lock.codec import CALM_PX, LEAST_SLOPE, carried_px
+from zonal_mantle.media import bits_per_pixel, open_source, quantiser_of
 from zonal_mantle.render.frames import VideoWriter
 from zonal_mantle.shot import Lock, Mark
 
@@ -73,3 +74,70 @@ def test_marks_on_hardly_any_bits_are_not_called_good(tmp_path):
     solved = solve_lock(shot.with_lock(lock), "m", kept_pictures()).lock("m")
     assert all(entry.confidence <= 0.3 for entry in solved.solved if entry.frame != shot.first)
     assert "Use a plane lock" in " ".join(solved.remarks)
+
+
+def test_a_soft_field_that_its_codec_carries_along_is_said_to_be_off(tmp_path):
+    plates = flat_plates("chelsea", 5, (640, 360), 8, grain=0.01, speed=0.8, soft_px=3.0)
+    filmed(tmp_path / "plate.mp4", plates.frames, "h264", 32)
+    shot = new(tmp_path / "plate.mp4").shot
+    lock = Lock(id="a", name="Field", kind="plane", reference_frame=shot.first)
+    solved = solve_lock(shot.with_lock(lock), "a", kept_pictures()).lock("a")
+    box = (13, 13, 627, 347)
+    off = [
+        corner_errors(np.array(entry.homography).reshape(3, 3), plates.truth[entry.frame - shot.first], box)
+        for entry in solved.solved[1:]
+    ]
+    said = [entry.residual_px for entry in solved.solved[1:]]
+    true, said = (float(np.sqrt(np.mean(np.square(each)))) for each in (off, said))
+    assert true > 0.2  # the codec does harm here
+    assert said > 0.4 * true
+    assert "carried all of it along" in " ".join(solved.remarks)
+
+
+def test_a_sharp_field_is_not_said_to_be_carried_along(tmp_path):
+    plates = flat_plates("gravel", 5, (640, 360), 5, grain=0.01, speed=0.8)
+    filmed(tmp_path / "plate.mp4", plates.frames, "h264", 23)
+    shot = new(tmp_path / "plate.mp4").shot
+    lock = Lock(id="a", name="Field", kind="plane", reference_frame=shot.first)
+    solved = solve_lock(shot.with_lock(lock), "a", kept_pictures()).lock("a")
+    assert max(entry.residual_px for entry in solved.solved) < 0.1
+    assert solved.remarks == ()
+
+
+def test_what_is_left_out_is_that_of_noise_which_all_pixels_share():
+    """For a translation: the difference of codes over the slope, in each direction; the slope of a wave is known."""
+    y, x = np.mgrid[0:200, 0:300].astype(np.float32)
+    w = 2 * np.pi / 40
+    feed = 0.5 + 0.1 * np.sin(w * x) + 0.05 * np.sin(w * y)
+    calm = np.exp(-(w**2) * CALM_PX**2 / 2)
+    slopes = calm * w / np.sqrt(2) * np.array([0.1, 0.05])
+    wanted = 0.002 * np.sqrt((1 / slopes**2).sum())
+    field = np.ones(feed.shape, np.float32)
+    assert carried_px(feed, field, "translation", 0.002) == pytest.approx(wanted, rel=0.03)
+    assert carried_px(feed, field, "perspective", 0.002) > 2 * wanted  # corners are less sure than the middle
+    bare = carried_px(np.full_like(feed, 0.5), field, "translation", 0.002)
+    assert bare == pytest.approx(0.002 / LEAST_SLOPE * np.sqrt(2), rel=0.01)
+
+
+@pytest.mark.parametrize(("format", "depth"), [("yuv420p", 8), ("yuv420p10le", 10)])
+def test_the_quantiser_is_read_from_the_stream(format, depth, tmp_path):
+    """What x264 is asked for is what the stream tells; of ten bits it is 12 more (ITU-T H.264, 7.4.2.1)."""
+    path = tmp_path / "a.mkv"
+    with av.open(path, "w") as container:
+        stream = container.add_stream("libx264", rate=24)
+        stream.width, stream.height, stream.pix_fmt = 320, 176, format
+        stream.options = {"qp": str(27 + 6 * (depth - 8)), "x264-params": "ipratio=1:pbratio=1:aq-mode=0"}
+        for frame in flat_plates("brick", 5, (320, 176), 4, grain=0.01).frames:
+            codes = np.repeat((255 * frame).astype(np.uint8)[..., None], 3, axis=2)
+            for packet in stream.encode(av.VideoFrame.from_ndarray(codes, format="rgb24")):
+                container.mux(packet)
+        for packet in stream.encode():
+            container.mux(packet)
+    assert quantiser_of(open_source(path)) == pytest.approx(27, abs=0.6)
+
+
+def test_other_codecs_and_stills_tell_no_quantiser(tmp_path, demo):
+    frames = flat_plates("brick", 5, (320, 180), 3).frames
+    filmed(tmp_path / "b.mov", frames, "prores", 20)
+    assert quantiser_of(open_source(tmp_path / "b.mov")) is None
+    assert quantiser_of(open_source(demo / "plate" / "SLT_0140.%04d.exr")) is None

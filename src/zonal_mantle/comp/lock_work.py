@@ -11,12 +11,13 @@ from numpy.typing import NDArray
 
 from ..lock import LockError, lock_feed, solve_camera, solve_pan, solve_plane, solve_point, solve_staying
 from ..lock.bend import bend_of, bends_advice, bends_words
+from ..lock.codec import carried_px, left_out
 from ..lock.falloff import falloff_of, lifted
 from ..lock.look import runs_of
 from ..lock.runs import Direction, SoFar, unseen
 from ..lock.standing import standing
 from ..matte import shape_alpha
-from ..media import MediaError, bits_per_pixel
+from ..media import MediaError, bits_per_pixel, quantiser_of
 from ..place.ride import followed
 from ..place.transform import reference_to_frame
 from ..shot import Lock, Shape, Shot
@@ -33,6 +34,7 @@ MOST_COLUMNS = 100  # of each frame, by which doubled and interlaced frames are 
 # where a pixel took 0.67 to 0.03 bits (docs/FIGURES.md); others were kept apart
 CODEC_PX, CODEC_POWER, LEAST_BITS = 0.03, 0.7, 0.005
 TRUSTED_BITS, UNTRUSTED = 0.015, 0.3  # below so many bits marks went astray; what their confidence is then at most
+CARRIED_SAID_PX = 0.3
 LARGE_FIELD, LEAST_LEFT = 0.1, 0.2  # of the frame, from which what stands in it counts; of a field that must be left
 OUTLINE_PX = 1.5  # by which an outline may be drawn straighter
 LEAST_SIDE = 32  # px, of a plate
@@ -68,6 +70,7 @@ class LockWork:
             source = shot.source(shot.denoised)
         self.shot, self.lock, self.pictures, self.source = shot, lock, pictures, source
         self.seen = seen
+        self.carried_px = 0.0  # by the plate's codec, all of the field at once
         self._small: dict[int, Array] = {}
 
     def feed(self, frame: int) -> Array:
@@ -98,8 +101,34 @@ class LockWork:
         )
         return solved.but(solved=entries)
 
+    def _carried(self, solved: Lock, field: Array) -> Lock:
+        """No frame but the reference is said to be off by less than the codec may have carried the field along."""
+        codes = left_out(quantiser_of(self.source), bits_per_pixel(self.source))
+        if codes == 0:
+            return solved
+        self.carried_px = carried_px(self.feed(solved.reference_frame), field, solved.moves, codes)
+        entries = tuple(
+            entry
+            if entry.frame == solved.reference_frame
+            else entry.but(residual_px=max(entry.residual_px, self.carried_px))
+            for entry in solved.solved
+        )
+        return solved.but(solved=entries)
+
     def codec_remarks(self) -> tuple[str, ...]:
-        """What has to be known of marks on a plate that hardly any bits were spent on."""
+        """What has to be known of marks on a plate that hardly any bits were spent on, and of a field that is so soft
+        that its codec may have carried all of it along."""
+        if self.carried_px > CARRIED_SAID_PX:
+            words = say(
+                "{name} is compressed and the field soft: the codec may have carried all of it along by {by:.1f} px.",
+                name=self.source.name,
+                by=self.carried_px,
+            )
+            return (
+                say(
+                    "{words} Draw a field with clearer edges, or ask for a plate that is compressed less.", words=words
+                ),
+            )
         bits = bits_per_pixel(self.source) if self.lock.kind == "point" else None
         if bits is None or bits >= TRUSTED_BITS:
             return ()
@@ -198,7 +227,10 @@ class LockWork:
             return solve_pan(lock, self.feed, field, self.cover, frames, direction, progress, so_far, bend)
         if lock.field_stays:
             return solve_staying(lock, self.feed, field, self.cover, frames, direction, progress, so_far, bend)
-        return solve_plane(lock, self.feed, field, self.cover, frames, direction, progress, missing_only, guess, so_far)
+        solved = solve_plane(
+            lock, self.feed, field, self.cover, frames, direction, progress, missing_only, guess, so_far
+        )
+        return self._carried(solved, field)
 
     def field(self) -> Array:
         """The field on the reference frame: its shapes, or the whole frame where none is drawn; without what is out."""

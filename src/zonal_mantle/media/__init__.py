@@ -2,7 +2,15 @@
 
 from .colour import encodings
 from .errors import MediaError
-from .reader import alpha_trouble, bits_per_pixel, missing_frames, open_source, read_frame, source_problem
+from .reader import (
+    alpha_trouble,
+    bits_per_pixel,
+    missing_frames,
+    open_source,
+    quantiser_of,
+    read_frame,
+    source_problem,
+)  # fmt: skip
 
 __all__ = [
     "MediaError",
@@ -11,6 +19,7 @@ __all__ = [
     "encodings",
     "missing_frames",
     "open_source",
+    "quantiser_of",
     "read_frame",
     "source_problem",
 ]

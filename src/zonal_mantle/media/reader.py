@@ -145,6 +145,16 @@ def bits_per_pixel(source: Source) -> float | None:
     return _video(Path(on_disk(source.path))).bits_per_pixel if source.kind == "video" else None
 
 
+def quantiser_of(source: Source) -> float | None:
+    """How coarsely a video's frames are quantised, see `VideoReader.quantiser`; None where it is not told.
+
+    Raises
+    ------
+    MediaError : the file cannot be read.
+    """
+    return _video(Path(on_disk(source.path))).quantiser if source.kind == "video" else None
+
+
 def missing_frames(source: Source) -> list[int]:
     """Frames between first and last used that are not on disk. For stills and videos: their only file or nothing."""
     if source.kind == "sequence":
