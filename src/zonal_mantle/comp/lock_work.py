@@ -33,6 +33,7 @@ MOST_COLUMNS = 100  # of each frame, by which doubled and interlaced frames are 
 # what H.264 moves marks by, root mean square, px: measured on marks of two photographs at rate factors 16 to 34,
 # where a pixel took 0.67 to 0.03 bits (docs/FIGURES.md); others were kept apart
 CODEC_PX, CODEC_POWER, LEAST_BITS = 0.03, 0.7, 0.005
+OF_MARKS = 7.6  # a patch is of few blocks: that many times as much as of a field, over its slope, counts as well
 TRUSTED_BITS, UNTRUSTED = 0.015, 0.3  # below so many bits marks went astray; what their confidence is then at most
 CARRIED_SAID_PX = 0.3
 LARGE_FIELD, LEAST_LEFT = 0.1, 0.2  # of the frame, from which what stands in it counts; of a field that must be left
@@ -84,11 +85,17 @@ class LockWork:
 
     def _with_codec(self, solved: Lock) -> Lock:
         """What a codec moves about is added to the error of marks. It moves a whole patch at once, by the motion that
-        it found cheapest to write down, which the patch itself cannot see; a field of many blocks can."""
+        it found cheapest to write down, which the patch itself cannot see: by how few bits were spent, and, where the
+        file tells it, by the quantiser's step over the patches' slope, each as sure as the other."""
         bits = bits_per_pixel(self.source)
         if bits is None:
             return solved
         moved = CODEC_PX * max(bits, LEAST_BITS) ** -CODEC_POWER
+        patches, quantiser = self._patches(), quantiser_of(self.source)
+        if quantiser is not None and patches.any():
+            codes = OF_MARKS * left_out(quantiser, bits)
+            by_slope = carried_px(self.feed(solved.reference_frame), patches, "translation", codes)
+            moved = float(np.hypot(moved, by_slope) / np.sqrt(2))
         most = 1.0 if bits >= TRUSTED_BITS else UNTRUSTED
         before = set(self.lock.solved)
         entries = tuple(
@@ -100,6 +107,16 @@ class LockWork:
             for entry in solved.solved
         )
         return solved.but(solved=entries)
+
+    def _patches(self) -> Array:
+        """1 where the marks' patches lie on the reference frame, 0 elsewhere; (h, w)."""
+        width, height = self.shot.size
+        out = np.zeros((height, width), np.float32)
+        for mark in self.lock.marks:
+            if mark.frame in (None, self.lock.reference_frame):
+                (x, y), (wide, high) = (round(mark.x), round(mark.y)), (round(side) for side in mark.patch)
+                out[max(y - high, 0) : max(y + high + 1, 0), max(x - wide, 0) : max(x + wide + 1, 0)] = 1
+        return out
 
     def _carried(self, solved: Lock, field: Array) -> Lock:
         """No frame but the reference is said to be off by less than the codec may have carried the field along."""
