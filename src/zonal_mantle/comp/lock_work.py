@@ -67,6 +67,7 @@ class LockWork:
                     name=lock.name,
                 )
             )
+        self.filmed = source  # what its codec did is in the denoised plate as well
         if lock.reads == "denoised plate" and shot.denoised is not None:
             source = shot.source(shot.denoised)
         self.shot, self.lock, self.pictures, self.source = shot, lock, pictures, source
@@ -87,11 +88,11 @@ class LockWork:
         """What a codec moves about is added to the error of marks. It moves a whole patch at once, by the motion that
         it found cheapest to write down, which the patch itself cannot see: by how few bits were spent, and, where the
         file tells it, by the quantiser's step over the patches' slope, each as sure as the other."""
-        bits = bits_per_pixel(self.source)
+        bits = bits_per_pixel(self.filmed)
         if bits is None:
             return solved
         moved = CODEC_PX * max(bits, LEAST_BITS) ** -CODEC_POWER
-        patches, quantiser = self._patches(), quantiser_of(self.source)
+        patches, quantiser = self._patches(), quantiser_of(self.filmed)
         if quantiser is not None and patches.any():
             codes = OF_MARKS * left_out(quantiser, bits)
             by_slope = carried_px(self.feed(solved.reference_frame), patches, "translation", codes)
@@ -120,7 +121,7 @@ class LockWork:
 
     def _carried(self, solved: Lock, field: Array) -> Lock:
         """No frame but the reference is said to be off by less than the codec may have carried the field along."""
-        codes = left_out(quantiser_of(self.source), bits_per_pixel(self.source))
+        codes = left_out(quantiser_of(self.filmed), bits_per_pixel(self.filmed))
         if codes == 0:
             return solved
         self.carried_px = carried_px(self.feed(solved.reference_frame), field, solved.moves, codes)
@@ -138,7 +139,7 @@ class LockWork:
         if self.carried_px > CARRIED_SAID_PX:
             words = say(
                 "{name} is compressed and the field soft: the codec may have carried all of it along by {by:.1f} px.",
-                name=self.source.name,
+                name=self.filmed.name,
                 by=self.carried_px,
             )
             return (
@@ -146,12 +147,12 @@ class LockWork:
                     "{words} Draw a field with clearer edges, or ask for a plate that is compressed less.", words=words
                 ),
             )
-        bits = bits_per_pixel(self.source) if self.lock.kind == "point" else None
+        bits = bits_per_pixel(self.filmed) if self.lock.kind == "point" else None
         if bits is None or bits >= TRUSTED_BITS:
             return ()
         words = say(
             "{name} is compressed to {bits:.3f} bits a pixel: marks may be led away by whole pixels.",
-            name=self.source.name,
+            name=self.filmed.name,
             bits=bits,
         )
         return (say("{words} Use a plane lock on a large field.", words=words),)
@@ -187,13 +188,20 @@ class LockWork:
         straight."""
         out, lens, bend = list[str](), self.lock.lens, self.seen.bend
         if self.seen.stands is not None:
-            out.append(
-                say(
+            share = float(self.seen.stands.mean())
+            if bits_per_pixel(self.filmed) is None:
+                words = say(
                     "{share:.0%} of the frame does not move with the picture (letterbox, burn-ins, watermark, dirt on "
-                    "the lens) and was left out. To lock onto it, draw the field over it alone.",
-                    share=float(self.seen.stands.mean()),
+                    "the lens) and was left out.",
+                    share=share,
                 )
-            )
+            else:
+                words = say(
+                    "{share:.0%} of the frame does not move with the picture (letterbox, burn-ins, watermark, dirt on "
+                    "the lens, or blocks that the codec did not move) and was left out.",
+                    share=share,
+                )
+            out.append(say("{words} To lock onto it, draw the field over it alone.", words=words))
         if self.lock.kind == "camera" and bend is not None and not (lens.solve_distortion or lens.distortion):
             out.append(bends_words(bend, self.shot.size) + bends_advice())
         return tuple(out)
