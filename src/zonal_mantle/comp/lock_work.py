@@ -33,7 +33,7 @@ MOST_COLUMNS = 100  # of each frame, by which doubled and interlaced frames are 
 # what H.264 moves marks by, root mean square, px: measured on marks of two photographs at rate factors 16 to 34,
 # where a pixel took 0.67 to 0.03 bits (docs/FIGURES.md); others were kept apart
 CODEC_PX, CODEC_POWER, LEAST_BITS = 0.03, 0.7, 0.005
-OF_MARKS = 7.6  # a patch is of few blocks: that many times as much as of a field, over its slope, counts as well
+OF_MARKS = 8.0  # a patch is of few blocks: that many times as much as of a field, over its slope, counts as well
 TRUSTED_BITS, UNTRUSTED = 0.015, 0.3  # below so many bits marks went astray; what their confidence is then at most
 CARRIED_SAID_PX = 0.3
 LARGE_FIELD, LEAST_LEFT = 0.1, 0.2  # of the frame, from which what stands in it counts; of a field that must be left

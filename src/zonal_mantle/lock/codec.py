@@ -22,9 +22,9 @@ from .spread import mean_trace, moved_by
 
 Array = NDArray[np.float32]
 
-STEP_SHARE = 0.0034  # of the step that is left out
-CODE_BITS, LEAST_BITS = 0.0022 / 255, 0.005  # left out where a pixel takes one bit; in inverse proportion to bits
-CALM_PX = 1.5  # grain is no slope
+STEP_SHARE = 0.0038  # of the step that is left out
+CODE_BITS, LEAST_BITS = 0.0025 / 255, 0.005  # left out where a pixel takes one bit; in inverse proportion to bits
+CALM_PX = 0.7  # what a codec leaves of grain is no slope
 LEAST_SLOPE = 0.02 / 255  # of a pixel
 MOST_ASKED = 200  # places to each side
 
@@ -39,7 +39,7 @@ def left_out(quantiser: float | None, bits: float | None) -> float:
     Example
     -------
     >>> round(255 * left_out(29.4, None), 2), round(255 * left_out(None, 0.05), 3)
-    (0.06, 0.044)
+    (0.07, 0.05)
     """
     if quantiser is not None:
         return STEP_SHARE * float(2 ** ((quantiser - 4) / 6)) / 255
