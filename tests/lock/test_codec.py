@@ -115,6 +115,11 @@ def test_what_is_left_out_is_that_of_noise_which_all_pixels_share():
     field = np.ones(feed.shape, np.float32)
     assert carried_px(feed, field, "translation", 0.002) == pytest.approx(wanted, rel=0.03)
     assert carried_px(feed, field, "perspective", 0.002) > 2 * wanted  # corners are less sure than the middle
+    assert carried_px(feed, 0.3 * field, "translation", 0.002) == carried_px(feed, field, "translation", 0.002)
+    line = np.zeros_like(field)
+    line[50] = 1
+    assert carried_px(feed, line, "perspective", 0.002) > 100
+    assert carried_px(feed, np.zeros_like(field), "perspective", 0.002) == 0
     bare = carried_px(np.full_like(feed, 0.5), field, "translation", 0.002)
     assert bare == pytest.approx(0.002 / LEAST_SLOPE * np.sqrt(2), rel=0.01)
 

@@ -237,11 +237,11 @@ def hands(
     recent.unnamed_autosave().unlink(missing_ok=True)
     (state_dir() / "window.json").unlink(missing_ok=True)
     gc.disable()  # as the application does: on a worker, Python's collector would end widgets there
-    alone = request.node.get_closest_marker("background") is None
-    if alone:
+    quiet = request.node.get_closest_marker("background") is None
+    if quiet:
         monkeypatch.setattr("zonal_mantle.ui.desk.Pictures", kept_pictures)
     window = Window()
-    if alone:
+    if quiet:
         window.desk.measuring._soon.blockSignals(True)
         asked = window.server.request
         window.server.request = lambda shot, wanted, ahead, others=None: asked(shot, wanted, [], others)
@@ -252,7 +252,7 @@ def hands(
     yield Hands(window, qtbot)
     window.desk.file.saved = window.desk.shot
     window.close()
-    if not alone:
+    if not quiet:
         window.desk.store.clear()
     window.server.cache.clear()
     window.deleteLater()

@@ -51,13 +51,15 @@ def carried_px(feed: Array, field: Array, motion: Motion, codes: float) -> float
 
     Parameters
     ----------
-    feed : (h, w) float32, 0…1. field : (h, w), what of it counts, 0…1; not empty. motion : that is looked for.
+    feed : (h, w) float32, 0…1. field : (h, w), what of it counts, 0…1. motion : that is looked for.
     """
     x, y, wide, high = cv2.boundingRect((field > 0.01).astype(np.uint8))
     part = slice(y, y + high), slice(x, x + wide)
     down, across = np.gradient(cv2.GaussianBlur(feed[part], (0, 0), CALM_PX))
     few = slice(None, None, -(-max(wide, high) // MOST_ASKED))
-    rows, columns = np.nonzero(field[part][few, few] > 0.5)
+    rows, columns = np.nonzero(field[part][few, few] > 0.01)
+    if not len(rows):
+        return 0.0
     slopes = np.stack([across[few, few][rows, columns], down[few, few][rows, columns]], axis=-1)
     unit = max(wide, high) / 2
     p, q = (columns * few.step - wide / 2) / unit, (rows * few.step - high / 2) / unit
@@ -65,5 +67,6 @@ def carried_px(feed: Array, field: Array, motion: Motion, codes: float) -> float
     seen = np.einsum("nc,nck->nk", slopes, moves)
     told = seen.T @ seen + LEAST_SLOPE**2 * np.einsum("nck,ncl->kl", moves, moves)
     ends = np.array([[-wide, -high], [wide, -high], [wide, high], [-wide, high]]) / (2 * unit)
-    covariance = np.linalg.inv(told / max(len(rows), 1))
+    told += 1e-12 * np.trace(told) * np.eye(len(told))  # a line does not tell a perspective
+    covariance = np.linalg.inv(told / len(rows))
     return codes * float(np.sqrt(mean_trace(moved_by(*ends.T) @ BASES[motion] * unit, covariance)))

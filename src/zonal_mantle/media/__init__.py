@@ -10,7 +10,7 @@ from .reader import (
     quantiser_of,
     read_frame,
     source_problem,
-)  # fmt: skip
+)
 
 __all__ = [
     "MediaError",
