@@ -55,8 +55,8 @@ def carried_px(feed: Array, field: Array, motion: Motion, codes: float) -> float
     """
     x, y, wide, high = cv2.boundingRect((field > 0.01).astype(np.uint8))
     part = slice(y, y + high), slice(x, x + wide)
-    down, across = np.gradient(cv2.GaussianBlur(feed[part], (0, 0), CALM_PX))
-    few = slice(None, None, -(-max(wide, high) // MOST_ASKED))
+    down, across = (each[part] for each in np.gradient(cv2.GaussianBlur(feed, (0, 0), CALM_PX)))
+    few = slice(None, None, -(-max(wide, high, 1) // MOST_ASKED))
     rows, columns = np.nonzero(field[part][few, few] > 0.01)
     if not len(rows):
         return 0.0
