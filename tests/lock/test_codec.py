@@ -14,7 +14,7 @@ from zonal_mantle.comp import solve_lock
 from zonal_mantle.geometry import carry
 from zonal_mantle.lock import propose_marks
 from zonal_mantle.lock.codec import CALM_PX, LEAST_SLOPE, carried_px
-from zonal_mantle.media import bits_per_pixel, open_source, quantiser_of
+from zonal_mantle.media import MediaError, bits_per_pixel, open_source, quantiser_of
 from zonal_mantle.render.frames import VideoWriter
 from zonal_mantle.shot import Lock, Mark
 
@@ -146,3 +146,13 @@ def test_other_codecs_and_stills_tell_no_quantiser(tmp_path, demo):
     filmed(tmp_path / "b.mov", frames, "prores", 20)
     assert quantiser_of(open_source(tmp_path / "b.mov")) is None
     assert quantiser_of(open_source(demo / "plate" / "SLT_0140.%04d.exr")) is None
+
+
+def test_a_video_that_goes_after_it_was_read_is_said_in_words(tmp_path):
+    """Within the half second for which its file is believed to be there (`media.stamps`)."""
+    filmed(tmp_path / "a.mp4", flat_plates("brick", 5, (320, 180), 3).frames, "h264", 20)
+    source = open_source(tmp_path / "a.mp4")
+    assert bits_per_pixel(source) is not None
+    (tmp_path / "a.mp4").unlink()
+    with pytest.raises(MediaError, match=r"a\.mp4 is (gone|missing)"):
+        bits_per_pixel(source)

@@ -42,7 +42,7 @@ def solve_lock(
     """
     work = LockWork(shot, shot.lock(lock_id).but(remarks=(), left_out=()), pictures)
     solved = work.solve(direction, progress, missing_only, so_far)
-    remarks = (*solved.remarks, *work.look_remarks(), *remarks_on(work.neighbours()), *work.codec_remarks())
+    remarks = (*solved.remarks, *work.codec_remarks(), *work.look_remarks(), *remarks_on(work.neighbours()))
     return shot.with_lock(solved.but(remarks=remarks, left_out=work.left_out()))
 
 

@@ -174,7 +174,8 @@ class VideoReader:
         if self._stream.codec_context.name not in PREDICTING:
             return None
         width, height = self.size
-        return self.path.stat().st_size * 8 / max(width * height * self.count, 1)
+        size = guarded(self.path, lambda: self.path.stat().st_size, say("is gone. Deliver it again."))
+        return size * 8 / max(width * height * self.count, 1)
 
     @cached_property
     def quantiser(self) -> float | None:
