@@ -31,18 +31,22 @@ def calls(path: Path) -> list[tuple[ast.Call, bool]]:
 
 
 FILES = sorted(SOURCE.rglob("*.py"))
-CALLS = [(path.relative_to(SOURCE).as_posix(), *call) for path in FILES for call in calls(path)]
 
 
-def test_nothing_is_said_while_modules_are_loaded():
+@pytest.fixture(scope="module")
+def all_calls():
+    return [(path.relative_to(SOURCE).as_posix(), *call) for path in FILES for call in calls(path)]
+
+
+def test_nothing_is_said_while_modules_are_loaded(all_calls):
     # the language is not known then
-    assert len(CALLS) > 1000
-    assert [(path, call.lineno) for path, call, inside in CALLS if not inside] == []
+    assert len(all_calls) > 1000
+    assert [(path, call.lineno) for path, call, inside in all_calls if not inside] == []
 
 
-def test_a_phrase_names_the_values_that_it_is_given_and_no_other():
+def test_a_phrase_names_the_values_that_it_is_given_and_no_other(all_calls):
     wrong = []
-    for path, call, _ in CALLS:
+    for path, call, _ in all_calls:
         first = call.args[0]
         if isinstance(first, ast.Constant) and call.keywords:
             named = {name for _, name, _, _ in string.Formatter().parse(first.value) if name is not None}
@@ -51,9 +55,9 @@ def test_a_phrase_names_the_values_that_it_is_given_and_no_other():
     assert wrong == []
 
 
-def test_what_is_put_together_from_values_is_a_phrase_with_names():
+def test_what_is_put_together_from_values_is_a_phrase_with_names(all_calls):
     # an f-string would be another phrase for every value
-    glued = [(path, call.lineno) for path, call, _ in CALLS if isinstance(call.args[0], ast.JoinedStr | ast.BinOp)]
+    glued = [(path, call.lineno) for path, call, _ in all_calls if isinstance(call.args[0], ast.JoinedStr | ast.BinOp)]
     assert glued == []
 
 

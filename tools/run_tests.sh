@@ -6,8 +6,12 @@ cd "$(dirname "$0")/.."
 .venv/bin/ruff format --check src tests benchmarks tools drills
 nice .venv/bin/mypy & types=$!
 .venv/bin/lint-imports --no-cache
+source tools/bytecode.sh
+export OPENBLAS_NUM_THREADS=1  # two workers that share two cores: each multiplies its matrices on one
+export QT_QPA_PLATFORM=offscreen
 failed=0
-# Two workers that share two cores: each multiplies its matrices on one.
-OPENBLAS_NUM_THREADS=1 QT_QPA_PLATFORM=offscreen .venv/bin/python -m pytest -n 2 --dist worksteal "$@" || failed=$?
+# To write all asserts anew, so that they say what they compared, takes as long as to load the tests: only for what fails.
+.venv/bin/python -m pytest -n 2 --dist worksteal --assert=plain "$@" || failed=$?
+if [ "$failed" = 1 ]; then .venv/bin/python -m pytest -n 2 --last-failed "$@" || true; fi
 wait "$types" || failed=$?
 exit "$failed"

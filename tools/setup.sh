@@ -37,8 +37,8 @@ done
 if [ -z "$python" ]; then say "Python 3.11 or newer was not found. Install it (Debian: apt-get install python3 python3-venv) and try again."; exit 1; fi
 "$python" -c 'import ensurepip, venv' 2>/dev/null || missing+=(python3-venv)
 
-if [ ${#missing[@]} -gt 0 ]; then
-  as_root=()
+fetch_debian() {
+  local as_root=()
   if [ "$(id -u)" != 0 ]; then
     if command -v sudo >/dev/null && sudo -n true 2>/dev/null; then as_root=(sudo -n)
     else say "These Debian packages are missing and may not be installed from here: ${missing[*]}"
@@ -48,21 +48,25 @@ if [ ${#missing[@]} -gt 0 ]; then
   say "Installing Debian packages: ${missing[*]}"
   "${as_root[@]}" apt-get update -q >/dev/null
   DEBIAN_FRONTEND=noninteractive "${as_root[@]}" apt-get install -y -q --no-install-recommends "${missing[@]}" >/dev/null
-fi
+}
+installing=()
+if [ ${#missing[@]} -gt 0 ]; then fetch_debian & installing+=($!); fi
+if [[ " ${missing[*]} " == *" python3-venv "* ]]; then wait "${installing[@]}"; installing=(); fi  # the rest is needed last
 
 # --- Python packages -------------------------------------------------------------------------------------------
 [ -x .venv/bin/python ] || "$python" -m venv .venv
 locks=(requirements.lock)
 [ "$kind" = test ] && locks+=(requirements-test.lock)
-for lock in "${locks[@]}"; do
+for lock in "${locks[@]}"; do  # side by side: no package is in two locks
   stamp=".venv/.installed-$lock"
   if ! cmp -s "$lock" "$stamp"; then
     say "Installing the packages of $lock …"
     # Not compiled here: each module is when it is first used, and most never are.
-    .venv/bin/pip install -q --disable-pip-version-check --no-deps --no-compile --require-hashes -r "$lock"
-    cp "$lock" "$stamp"
+    { .venv/bin/pip install -q --disable-pip-version-check --no-deps --no-compile --require-hashes -r "$lock" &&
+      cp "$lock" "$stamp"; } & installing+=($!)
   fi
 done
+for each in "${installing[@]}"; do wait "$each"; done
 if [ ! -x .venv/bin/zonal-mantle ] || [ pyproject.toml -nt .venv/.installed-project ]; then
   .venv/bin/pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e .
   touch .venv/.installed-project
@@ -73,6 +77,9 @@ compiled=".venv/.compiled-$kind"
 if [ ! -e "$compiled" ] || [ -n "$(find src -name '*.py' -newer "$compiled" -print -quit)" ]; then
   say "Compiling what pictures are made with …"
   .venv/bin/python -m compileall -q src || true  # what cannot be written is compiled at each start
-  [ "$kind" = test ] && export NUMBA_CACHE_DIR="$PWD/.venv/kernels"
+  if [ "$kind" = test ]; then
+    export NUMBA_CACHE_DIR="$PWD/.venv/kernels"
+    source tools/bytecode.sh
+  fi
   if .venv/bin/python -m zonal_mantle.kernels; then touch "$compiled"; fi
 fi

@@ -55,7 +55,7 @@ def k(value: float) -> Keyed:
     return Keyed(constant=value)
 
 
-@pytest.mark.parametrize("kind", ["white", "wide", "jpeg"])
+@pytest.mark.parametrize("kind", ["wide", "jpeg"])
 def test_grain_that_was_fitted_is_good_and_grain_that_is_wrong_is_not(tmp_path, kind):
     session = filmed(tmp_path, kind)
     bare, said = read(session)

@@ -2,6 +2,7 @@
 
 import json
 from fractions import Fraction
+from functools import cache
 from pathlib import Path
 
 import cv2
@@ -14,7 +15,8 @@ from stores import kept_pictures
 from zonal_mantle.api import Session, add_painting, shot_from_plate
 from zonal_mantle.comp import compose
 from zonal_mantle.comp.matte_planner import matte_plan, zone_picture
-from zonal_mantle.demo.elements import FLAG_SIZE, ember_frame, flag_frame
+from zonal_mantle.demo import elements
+from zonal_mantle.demo.elements import FLAG_SIZE, ember_frame
 from zonal_mantle.matte.first import first_pull, own_luma
 from zonal_mantle.media import open_source
 from zonal_mantle.media.inbetween import flowed
@@ -41,6 +43,11 @@ from zonal_mantle.shot import (
 from zonal_mantle.shot.file import from_json, to_json
 
 NO_MATCH = Match(on=False)
+
+
+@cache
+def flag_frame(*which):
+    return elements.flag_frame(*which)
 
 
 def number(value: float) -> Keyed:

@@ -49,7 +49,7 @@ def seen_by_hand(shot, picture, frame, wrap):
     return np.stack(planes, axis=-1).reshape(SIZE[1], SIZE[0], 3)
 
 
-@pytest.mark.parametrize(("turn", "tilt"), [(0, 0), (165, 10), (40, 62)])
+@pytest.mark.parametrize(("turn", "tilt"), [(165, 10), (40, 62)])
 def test_a_dome_is_seen_place_by_place(turn, tilt, tmp_path, store):
     """The grid in between is as good as every pixel by itself; across the seam of the picture and near its pole too."""
     picture = smooth(1, (1600, 800))
@@ -194,13 +194,12 @@ def filmed(tmp_path, count=8, grain=0.01, mover=True):
     return shot_with(lock, (64, 36), count).with_source(plate)
 
 
-@pytest.mark.parametrize("ending", ["exr", "png"])
-def test_an_untouched_base_comes_back_in_register(ending, tmp_path, store):
+def test_an_untouched_base_comes_back_in_register(tmp_path, store):
     """The issue's floor: a quarter pixel, and within the plate's noise."""
     grain = 0.01
     shot = filmed(tmp_path, grain=grain)
     stitched = make_base(shot, "pan", store)
-    path = tmp_path / f"wide.{ending}"
+    path = tmp_path / "wide.png"
     beside = write_base(shot, stitched, path)
     assert beside.exists()
     shot = shot.but(bases=(stitched.base,)).with_source(open_source(path, "sky"))

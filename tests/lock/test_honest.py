@@ -5,11 +5,11 @@ import pytest
 from lock_plates import HONEST_KINDS, honest_shot, judged
 
 
-@pytest.mark.parametrize("kind", sorted(set(HONEST_KINDS)))
-def test_no_lock_that_is_off_reports_itself_as_good(kind):
-    for seed in (3, 8):
-        good, off = judged(honest_shot(kind, seed))
-        assert not good or off <= 1.0, (kind, seed, off)
+@pytest.mark.parametrize(("seed", "kind"), enumerate(sorted(set(HONEST_KINDS)), 3))
+def test_no_lock_that_is_off_reports_itself_as_good(kind, seed):
+    """One of each kind; `benchmarks/floors.py` makes a hundred."""
+    good, off = judged(honest_shot(kind, seed))
+    assert not good or off <= 1.0
 
 
 @pytest.mark.parametrize("kind", ["sky", "covered", "cut", "swarm"])

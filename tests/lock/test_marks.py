@@ -1,5 +1,7 @@
 """Point locks with many marks: agreement, hand-over, renewal."""
 
+from functools import cache
+
 import cv2
 import numpy as np
 import pytest
@@ -10,8 +12,12 @@ from zonal_mantle.lock import LockError, solve_point
 from zonal_mantle.shot import Lock, Mark
 
 SIZE, BOX = (640, 360), (170, 90, 470, 270)
-PLATES = flat_plates("coffee", 6, SIZE, count=10, grain=0.008, speed=0.7)
 PLACES = [(180.0, 100.0), (330.0, 110.0), (450.0, 120.0), (200.0, 250.0), (340.0, 262.0), (460.0, 240.0)]
+
+
+@cache
+def plates():
+    return flat_plates("coffee", 6, SIZE, count=10, grain=0.008, speed=0.7)
 
 
 def marks(places=PLACES, **more):
@@ -19,30 +25,29 @@ def marks(places=PLACES, **more):
 
 
 def solve(lock, frames=None):
-    frames = frames or PLATES.frames
+    frames = frames or plates().frames
     return solve_point(lock, lambda f: frames[f], range(len(frames)))
 
 
 def worst(lock):
     found = [np.array(e.homography).reshape(3, 3) for e in lock.solved]
-    return max(corner_errors(m, PLATES.truth[e.frame], BOX) for m, e in zip(found, lock.solved))
+    return max(corner_errors(m, plates().truth[e.frame], BOX) for m, e in zip(found, lock.solved))
 
 
 LOCK = Lock(id="a", name="Cup", reference_frame=0, marks=marks())
 
 
-@pytest.mark.parametrize(("motion", "most"), [("affine", 1.0), ("perspective", 1.0)])
-def test_many_marks_tell_a_fuller_motion(motion, most):
-    lock = solve(LOCK.but(motion=motion))
+def test_many_marks_tell_a_fuller_motion():
+    lock = solve(LOCK.but(motion="perspective"))
     assert len(lock.solved) == 10
-    assert worst(lock) < most
+    assert worst(lock) < 1.0
 
 
 def test_one_mark_that_goes_astray_does_not_take_the_lock_along():
-    frames = [frame.copy() for frame in PLATES.frames]
+    frames = [frame.copy() for frame in plates().frames]
     for k, frame in enumerate(frames):  # a sticker that wanders off with the pattern of the third mark
         x = 450 + 4 * k
-        frame[100:140, x - 20 : x + 20] = PLATES.frames[0][100:140, 430:470]
+        frame[100:140, x - 20 : x + 20] = plates().frames[0][100:140, 430:470]
     lock = solve(LOCK.but(motion="similarity"), frames)
     clean = solve(LOCK.but(motion="similarity"))
     last = [np.array(each.at(9).homography).reshape(3, 3) for each in (lock, clean)]
@@ -50,7 +55,7 @@ def test_one_mark_that_goes_astray_does_not_take_the_lock_along():
 
 
 def test_a_covered_mark_hands_over_to_one_that_is_set_later():
-    frames = [frame.copy() for frame in PLATES.frames]
+    frames = [frame.copy() for frame in plates().frames]
     for frame in frames[6:]:
         frame[:, :260] = 0.1  # the left of the picture is covered
     near = [(200.0, 110.0), (210.0, 250.0)]
@@ -64,7 +69,7 @@ def test_a_covered_mark_hands_over_to_one_that_is_set_later():
     assert both.at(9).marks[0] is None
     assert both.at(9).marks[2] is not None
     assert np.array(both.at(4).homography).reshape(3, 3) == pytest.approx(held, abs=1e-9)
-    assert corner_errors(np.array(both.at(9).homography).reshape(3, 3), PLATES.truth[9], BOX) < 1.5
+    assert corner_errors(np.array(both.at(9).homography).reshape(3, 3), plates().truth[9], BOX) < 1.5
 
 
 def test_a_pattern_taken_anew_drifts_and_says_so():
@@ -82,7 +87,7 @@ def test_marks_that_all_belong_to_other_frames_are_refused():
 
 
 def test_where_one_of_two_marks_is_lost_it_stops_rather_than_lose_turn_and_size():
-    frames = [frame.copy() for frame in PLATES.frames]
+    frames = [frame.copy() for frame in plates().frames]
     for frame in frames[5:]:
         frame[:, :260] = 0.1
     lock = solve(LOCK.but(marks=(LOCK.marks[3], LOCK.marks[5])), frames)

@@ -41,10 +41,9 @@ def test_it_is_solved_both_ways_from_its_reference_frame(wall):
         assert entry.residual_px < 0.2
 
 
-@pytest.mark.parametrize("seed", [7, 11])
-def test_frames_blurred_unlike_are_made_alike(monkeypatch, seed):
+def test_frames_blurred_unlike_are_made_alike(monkeypatch):
     """A hard-edged picture, 180 degrees of shutter: without it, edges of unlike blur pull the field about."""
-    plates = flat_plates("coffee", seed, (1280, 720), count=9)
+    plates = flat_plates("coffee", 7, (1280, 720), count=9)
     lock, box = LOCK.but(reference_frame=1), (340, 210, 940, 510)
 
     def off():

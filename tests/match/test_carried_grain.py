@@ -36,8 +36,10 @@ def photograph(name: str) -> np.ndarray:
     return small[:, : round(1.2 * SIZE)].astype(np.float32) / 255 * 0.9 + 0.05
 
 
-@pytest.mark.parametrize("name", ["coffee", "astronaut", "rocket"])
-@pytest.mark.parametrize(("step", "quality"), [(0.0, 18), (2.0, 20), (1.37, 23)])
+@pytest.mark.parametrize(
+    ("name", "step", "quality"),
+    [("coffee", 0.0, 18), ("astronaut", 2.0, 20), ("rocket", 1.37, 23), ("coffee", 1.37, 23), ("rocket", 0.0, 18)],
+)
 def test_what_is_left_of_grain_is_told(name, step, quality):
     seen, bare = filmed(photograph(name), step, quality)
     found = measure_noise(seen[1:5], [None] * 4)

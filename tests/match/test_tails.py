@@ -52,8 +52,7 @@ def test_a_proxy_and_no_tails_are_a_gaussians():
 @pytest.mark.parametrize(
     ("name", "excess", "step"),
     [
-        ("astronaut", 0.5, (0.0, 0.0)), ("coffee", 0.01, (0.0, 0.0)), ("rocket", 1.2, (0.0, 0.0)),
-        ("astronaut", 1.2, (-6.4, -1.2)), ("coffee", 0.5, (-6.4, -1.2)), ("rocket", 0.01, (-6.4, -1.2)),
+        ("astronaut", 0.5, (0.0, 0.0)), ("coffee", 0.01, (-6.4, -1.2)), ("rocket", 1.2, (-6.4, -1.2)),
     ],
 )  # fmt: skip
 def test_tails_are_measured_on_photographs(name, excess, step):

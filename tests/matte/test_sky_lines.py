@@ -42,8 +42,9 @@ def lines(kind: str, size: tuple[int, int]) -> np.ndarray:
     return out
 
 
-@pytest.mark.parametrize("name", ["grass", "gravel"])
-@pytest.mark.parametrize("kind", ["wires", "net", "mast", "twigs"])
+@pytest.mark.parametrize(
+    ("kind", "name"), [("wires", "grass"), ("net", "gravel"), ("mast", "grass"), ("twigs", "gravel")]
+)
 def test_what_is_thin_stays_and_the_sky_behind_it_goes(kind, name):
     pixels, true = cloudy(3, name, grain=0.01)
     covered = lines(kind, (pixels.shape[1], pixels.shape[0]))

@@ -61,7 +61,7 @@ def supersampled(matrix: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return mean, frequency.reshape(OUT[1], OUT[0])
 
 
-@pytest.mark.parametrize("matrix", [card(7.0), wall(), card(4.7)], ids=["card 7:1", "wall 1:1 to 7:1", "card 4.7:1"])
+@pytest.mark.parametrize("matrix", [card(7.0), wall()], ids=["card 7:1", "wall 1:1 to 7:1"])
 def test_what_is_too_fine_to_be_seen_becomes_even_and_what_can_be_seen_stays(matrix):
     reference, frequency = supersampled(matrix)
     ours = warp(painted(), matrix, OUT)[..., 0]
