@@ -7,7 +7,8 @@ say() { printf '%s\n' "$*" >&2; }
 
 # --- Debian packages -------------------------------------------------------------------------------------------
 missing=()
-need() { ldconfig -p 2>/dev/null | grep -q "$1" || missing+=("$2"); }
+there=$(ldconfig -p 2>/dev/null || true)
+need() { [[ "$there" == *"$1"* ]] || missing+=("$2"); }
 need libEGL.so.1 libegl1
 need libGL.so.1 libgl1
 need libxkbcommon.so.0 libxkbcommon0
