@@ -37,6 +37,8 @@ def main(cache: Path) -> None:
         pickle.load(kept)
         for signature, *_ in pickle.loads(kept.read())[1]:
             entries.add((*home, ", ".join(str(each) for each in signature)))
+    if not entries:
+        sys.exit(f"No kernel of these sources is kept in {cache}: the list stays as it was.")
     lines = ",\n".join(json.dumps(entry) for entry in sorted(entries))
     OUT.write_text(f"[\n{lines}\n]\n", encoding="utf-8")
     print(f"{len(entries)} kernels")

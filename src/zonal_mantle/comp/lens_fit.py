@@ -8,7 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..match.blur_told import Told, blur_by_edges, is_unsure, motion_of, tried_blurs
-from ..match.edge_width import AimEdges, edges_of, radius_by_edges, rooted, sharpening_by_edges
+from ..match.coded_blur import AimTold, CodedBlur, Plate, blur_through_codec
+from ..match.edge_width import AimEdges, edge_widths, edges_of, radius_by_edges, rooted, sharpening_by_edges
 from ..match.noise import Noise, shift_between
 from ..match.sharpness import (
     LEAST_TILES,
@@ -21,6 +22,7 @@ from ..match.sharpness import (
     spectra_with,
     tiles_of,
 )
+from ..media import MediaError, quantiser_of
 from ..media.curves import coded
 from ..place.transform import reference_to_frame
 from ..shot import Keyed, LensMatch, Shot, WrapMatch, Zone
@@ -33,6 +35,7 @@ from .plate_grain import grain_luma, plate_noise
 Array = NDArray[np.float32]
 Progress = Callable[[float, str], None]
 LENS_FRAMES = 3
+HARMLESS = 12.0  # H.264's parameter, below which its step is that of some two codes of eight bits
 MOVES_PX = 2.0  # a frame: with less motion a shutter leaves no trace
 LEAST_MOTION_PX = 0.7  # that is seen
 SURE_NARROWER = 1.5  # beyond what halves of photographs differ by, as measured
@@ -100,8 +103,12 @@ def fit_lens(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> 
     settled = zone.match.lens.but(
         on=True, focus="radius", radius_px=_keyed(0), softness_px=_keyed(0), sharpen=_keyed(0), motion_blur=False
     )
+    shown = AimTold(aim_power, edge_widths(aim.picture @ LUMA, aim.mask))
+    is_seen = moving and blur.motion_px > max(told.motion_spread_px(), LEAST_MOTION_PX)
+    motion = motion_of(blur, direction if is_seen else None)
+    through = _through_codec(shot, own, shown, travel, motion, progress)
     lossy = measured is not None and measured.is_compressed
-    settled, words = _focus_set(settled, told, own, edges, direction, values, lossy)
+    settled, words = _focus_set(settled, told, own, edges, direction, values, lossy, through)
     if not moving:
         return settled, words + say("; the plate moves too little for its shutter to be measured"), values
     shutter, spread = (360 * each / length for each in (blur.motion_px, told.motion_spread_px()))
@@ -133,12 +140,41 @@ def _noise_of_plate(shot: Shot, pictures: Pictures) -> Noise | None:
         return None
 
 
+def _through_codec(
+    shot: Shot, own: Seen, aim: AimTold, travel: tuple[float, float], motion: tuple[float, float], progress: Progress
+) -> CodedBlur | None:
+    """The focus by what the plate's own codec leaves of it; None where its step is not told, or too little is left."""
+    source = shot.plate_source
+    quantiser = None if source is None else quantiser_of(source)
+    if quantiser is None or quantiser < HARMLESS:
+        return None
+    plate = Plate(travel, motion, quantiser)
+
+    def step(share: float) -> None:
+        progress(0.4 + 0.6 * share, say("Measuring lens"))
+
+    try:
+        return blur_through_codec(own.picture, own.mask, aim, plate, step)
+    except MediaError:  # without an encoder it is told as of any plate
+        return None
+
+
 def _focus_set(
     lens: LensMatch, told: Told, own: Seen, edges: AimEdges, direction: tuple[float, float] | None,
-    values: dict[str, float], lossy: bool,
+    values: dict[str, float], lossy: bool, through: CodedBlur | None,
 ) -> tuple[LensMatch, str]:  # fmt: skip
-    """Focus, softness or sharpening by what was measured: by the edges where the blur is too narrow for zeros."""
+    """Focus, softness or sharpening by what was measured: by what the codec leaves where that tells it, else by the
+    edges where the blur is too narrow for zeros."""
     blur, luma = told.blur, own.picture @ LUMA
+    if through is not None and through.radius_px >= LEAST_RADIUS_PX:
+        size, spread = through
+        values |= {"radius_px": size, "spread_px": spread}
+        words = say("out of focus by {size:.2f} ± {spread:.2f} px", size=size, spread=spread)
+        return lens.but(radius_px=_keyed(size)), words + _unsure(size, spread)
+    if through is not None and (told.edges is None or told.edges.curve[0] <= 0):  # else the aim is sharper
+        values |= {"radius_px": 0.0, "spread_px": through.spread_px}
+        words = say("as sharp as the plate, ± {spread:.2f} px", spread=through.spread_px)
+        return lens, words + _unsure(0.0, through.spread_px)
     by_zeros = blur.kind == "disc" and blur.size >= ZEROS_FROM_PX
     radius = None
     if not by_zeros and told.edges is not None:
