@@ -36,6 +36,7 @@ SOFTER = 1.0  # by which a soft blur is likelier before a disc is not believed
 STEP, REFINED = 0.05, 2  # px; times
 GRAIN = np.float32(0.002)  # of coded values; from none to four times as much tells the same radii
 LEAST_SPREAD_PX, LEAST_SPREAD = 0.05, 0.03
+PARTS_PX = 0.5  # out of focus, by which parts of a photograph differ by themselves: it counts where a focus is narrow
 Step = Callable[[float], None]
 
 
@@ -133,7 +134,8 @@ def _likeliest(discs: dict[float, _Tried]) -> CodedBlur:
     likely = np.exp(worse.min() - worse)
     best = float(radii[np.argmin(worse)])
     spread = float((likely * (radii - best) ** 2).sum() / likely.sum())
-    return CodedBlur(best, float(np.sqrt(spread + LEAST_SPREAD_PX**2 + (LEAST_SPREAD * best) ** 2)))
+    parts = np.hypot(best, PARTS_PX) - best
+    return CodedBlur(best, float(np.sqrt(spread + parts**2 + LEAST_SPREAD_PX**2 + (LEAST_SPREAD * best) ** 2)))
 
 
 def _part(mask: NDArray[np.bool_]) -> tuple[slice, slice]:
