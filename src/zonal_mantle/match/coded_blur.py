@@ -87,6 +87,17 @@ def blur_through_codec(
     Raises
     ------
     MediaError : it cannot be put through the codec.
+
+    Example
+    -------
+    >>> rough = np.random.default_rng(1).random((2, 384, 384, 1), np.float32) * np.float32([0.5, 0.45, 0.4])
+    >>> own, other = (cv2.GaussianBlur(each, (0, 0), 0.8) for each in rough)
+    >>> soft = cv2.filter2D(other, -1, aperture(2.0))
+    >>> seen = srgb_decode(coded_anew([coded(soft)] * 3, 28)[1]).astype(np.float32) @ LUMA
+    >>> aim = AimTold(power_spectrum(tiles_of(seen)), edge_widths(seen))
+    >>> found = blur_through_codec(own, np.ones((384, 384), bool), aim, Plate((0, 0), (0, 0), 28))
+    >>> bool(abs(found.radius_px - 2) < 0.2)
+    True
     """
     part = _part(mask)
     picture, inside = np.nan_to_num(own[part], posinf=0.0, neginf=0.0), mask[part]
