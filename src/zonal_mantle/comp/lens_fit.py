@@ -104,15 +104,16 @@ def fit_lens(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> 
         on=True, focus="radius", radius_px=_keyed(0), softness_px=_keyed(0), sharpen=_keyed(0), motion_blur=False
     )
     shown = AimTold(aim_power, edge_widths(aim.picture @ LUMA, aim.mask))
-    is_seen = moving and blur.motion_px > max(told.motion_spread_px(), LEAST_MOTION_PX)
+    unsure_px = told.motion_spread_px()
+    is_seen = moving and blur.motion_px > max(unsure_px, LEAST_MOTION_PX)
     motion = motion_of(blur, direction if is_seen else None)
     through = _through_codec(shot, own, shown, travel, motion, progress)
     lossy = measured is not None and measured.is_compressed
     settled, words = _focus_set(settled, told, own, edges, direction, values, lossy, through)
     if not moving:
         return settled, words + say("; the plate moves too little for its shutter to be measured"), values
-    shutter, spread = (360 * each / length for each in (blur.motion_px, told.motion_spread_px()))
-    if LEAST_MOTION_PX < blur.motion_px <= told.motion_spread_px():
+    shutter, spread = (360 * each / length for each in (blur.motion_px, unsure_px))
+    if not is_seen and unsure_px > LEAST_MOTION_PX:
         was = zone.match.lens
         settled = settled.but(motion_blur=was.motion_blur)
         words += say("; the shutter was left: 0 to {most:.0f}° look alike here", most=shutter + spread)

@@ -108,20 +108,20 @@ def blur_through_codec(
     picture = np.where(inside[..., None], picture, mean).astype(np.float32)
     if np.hypot(*plate.motion) > 0.5:
         picture = np.asarray(cv2.filter2D(picture, -1, streak(*plate.motion, 0.0, 0.0, -0.5, 0.5)), np.float32)
-    begin = len(DISCS) + len(SOFTS)
-    discs: dict[float, _Tried] = {}
+    count = 0
 
-    def tried(seen: Array) -> _Tried:
-        step((len(discs) + (len(softs) if discs else 0)) / (begin + 2 * REFINED))
-        shown = _seen(seen, plate)
+    def tried(blurred: Array) -> _Tried:
+        nonlocal count
+        step(count / (len(SOFTS) + len(DISCS) + 2 * REFINED))
+        count += 1
+        shown = _seen(blurred, plate)
         widths = edge_widths(shown, inside)
         told = len(widths) and len(aim.widths)
         off = float(np.log(np.median(widths / aim.widths))) if told else EDGES_OFF
         return _Tried(_left(power_spectrum(tiles_of(shown, inside, size)), aim.power), off)
 
     softs = {deviation: tried(_soft(picture, deviation)) for deviation in SOFTS}
-    for radius in DISCS:
-        discs[radius] = tried(_disc(picture, radius))
+    discs = {radius: tried(_disc(picture, radius)) for radius in DISCS}
     if np.ptp([np.log(each.left) for each in discs.values()]) < DEEP:
         return None
     for _ in range(REFINED):  # zeros lie close together: between the best and those beside it
