@@ -22,13 +22,15 @@ from damage import damaged
 from zonal_mantle.api import new
 from zonal_mantle.comp.findings import AGAINST_SKY_ACCEPTED
 from zonal_mantle.comp.matte_planner import matte_plan
-from zonal_mantle.comp.readings_matte import OFF_ACCEPTED_PX, OFF_SURE
+from zonal_mantle.comp.readings_matte import LIKELY_WRONG_ACCEPTED, OFF_ACCEPTED_PX, OFF_SURE
 from zonal_mantle.matte.sky_check import check_sky, edge_off
+from zonal_mantle.matte.sky_fault import likely_wrong
 from zonal_mantle.shot import ClearSkyPull, Matte
 
 
-def judged(case: Path, form: str, k: int) -> list[tuple[str, tuple[bool, bool, bool]]]:
-    """Each damage of a plate's frame, with whether sky left, ground gone and an edge that is off were found."""
+def judged(case: Path, form: str, k: int) -> list[tuple[str, tuple[bool, bool, bool, bool]]]:
+    """Each damage of a plate's frame, with whether sky left, ground gone, an edge that is off were found, and whether
+    more of it is likely wrong than is accepted."""
     session = new(case / FORMS[form])
     matte = Matte(id="m", name="M", pulls=(ClearSkyPull(),))
     session.shot = session.shot.with_zone_matte(session.shot.zones[0], matte)
@@ -45,7 +47,9 @@ def judged(case: Path, form: str, k: int) -> list[tuple[str, tuple[bool, bool, b
             check, off = check_sky(pixels, each, found), edge_off(pixels, each)
             left, gone = check.left.sum() / check.sky.sum(), check.gone.sum() / max((~check.sky).sum(), 1)
             moved = off is not None and off.px > OFF_ACCEPTED_PX and off.better > OFF_SURE
-            out.append((name, (bool(left > AGAINST_SKY_ACCEPTED), bool(gone > AGAINST_SKY_ACCEPTED), moved)))
+            likely = likely_wrong(pixels, np.asarray(each, np.float32), found).mean() > LIKELY_WRONG_ACCEPTED
+            by = bool(left > AGAINST_SKY_ACCEPTED), bool(gone > AGAINST_SKY_ACCEPTED), moved, bool(likely)
+            out.append((name, by))
     return out
 
 
@@ -55,7 +59,7 @@ def main() -> None:
     arguments.add_argument("--frame", type=int, default=2)
     arguments.add_argument("--forms", nargs="*", default=list(FORMS), choices=list(FORMS))
     given = arguments.parse_args()
-    tally: dict[str, list[tuple[bool, bool, bool]]] = defaultdict(list)
+    tally: dict[str, list[tuple[bool, ...]]] = defaultdict(list)
     for case in cases(given.set, None):
         for form in given.forms:
             rows = judged(case, form, given.frame)
@@ -64,9 +68,9 @@ def main() -> None:
             missed = [name for name, by in rows if name != "as it is" and not any(by)]
             blamed = [by for name, by in rows if name == "as it is" and any(by)]
             print(f"{case.name} {form}: missed {missed or 'none'}, blamed {blamed or 'none'}", flush=True)
-    print("| damage | found | sky left | ground gone | edge off |\n|---|---|---|---|---|")
+    print("| damage | found | sky left | ground gone | edge off | likely wrong |\n|---|---|---|---|---|---|")
     for name, each in tally.items():
-        by = " | ".join(str(sum(found[k] for found in each)) for k in range(3))
+        by = " | ".join(str(sum(found[k] for found in each)) for k in range(4))
         print(f"| {name} | {sum(any(found) for found in each)} of {len(each)} | {by} |")
     own = ("as it is", "fault of its own")
     hurt = [any(found) for name, each in tally.items() if name not in own for found in each]

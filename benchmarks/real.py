@@ -6,8 +6,10 @@ hand.
 
 edge: rms over the 9-px band round what is partly covered, display codes of 255, of the composite over the new sky;
 floor: the same with the true alpha. kept: open sky that stays (alpha over 0.1), lost: solid ground that goes (under
-0.9), scales: pixels on which half size differs by more than 0.5, doubt: pixels in doubt, each in per cent. chatter: rms
-change of alpha's error from frame to frame. SAD, MSE and gradient error by Rhemann et al. 2009, in the band.
+0.9), scales: pixels on which half size differs by more than 0.5, wrong: pixels off by more than 0.5, likely: as many as
+are likely wrong by the reading, doubt: pixels in doubt, told: of the wrong ones, those in doubt, each in per cent.
+chatter: rms change of alpha's error from frame to frame. SAD, MSE and gradient error by Rhemann et al. 2009, in the
+band.
 """
 
 from __future__ import annotations
@@ -28,7 +30,9 @@ FORMS = {
     "plate": "plate.1001.png", "noisy": "plate_noisy.1001.png", "jpeg": "plate_jpeg.1001.jpg",
     "h264": "plate_crf28.mp4",
 }  # fmt: skip
-COLUMNS = ("edge", "floor", "kept", "sky_alpha", "lost", "scales", "doubt", "sad", "mse", "grad")
+COLUMNS = (
+    "edge", "floor", "kept", "sky_alpha", "lost", "scales", "wrong", "likely", "doubt", "told", "sad", "mse", "grad",
+)  # fmt: skip
 Array = NDArray[np.float64]
 
 
@@ -58,6 +62,7 @@ def scores(case: Path, number: int, alpha: Array, foreground: Array, half: Array
         "sky_alpha": float(alpha[empty].mean()),
         "lost": 100 * float((alpha[solid] < 0.9).mean()),
         "scales": 100 * float((np.abs(larger - alpha) > 0.5).mean()),
+        "wrong": 100 * float((np.abs(off) > 0.5).mean()),
         "sad": float(np.abs(off[band]).sum()) / 1000,
         "mse": 1000 * float((off[band] ** 2).mean()),
         "grad": float(((slopes[0] - slopes[1])[band] ** 2).sum()) / 1000,
@@ -74,7 +79,9 @@ def measured(case: Path, form: str, frames: int) -> tuple[dict[str, float], floa
         truth = cv2.imread(str(case / f"alpha.{1001 + k}.png"), cv2.IMREAD_UNCHANGED) / 65535.0
         plate = np.clip(session.plate(frame), 0, None)
         row = scores(case, 1001 + k, cut.alpha, cut.foreground, half.alpha, plate)
-        row["doubt"] = 100 * float((cut.doubt > 0.5).mean()) if hasattr(cut, "doubt") else np.nan
+        wrong, doubted = np.abs(cut.alpha - truth) > 0.5, cut.doubt > 0.5
+        row["doubt"], row["likely"] = 100 * float(doubted.mean()), 100 * cut.likely_wrong
+        row["told"] = 100 * float((doubted & wrong).sum() / max(wrong.sum(), 1))
         rows.append(row)
         errors.append(cut.alpha - truth)
     chatter = float(np.sqrt(np.square(np.diff(np.stack(errors), axis=0)).mean())) if len(errors) > 1 else np.nan

@@ -96,11 +96,13 @@ def add_painting(shot: Shot, source: Source, distance_m: float | None, name: str
 
 class Cutout(NamedTuple):
     """alpha : (h, w) float32, 0…1. foreground : (h, w, 3) float32, scene-linear Rec. 709, premultiplied. doubt : (h, w)
-    float32, how doubtful it is whether a pixel stays, 0…1; nothing where the matte looks at the zone's own picture."""
+    float32, how doubtful it is whether a pixel stays, 0…1; likely_wrong : the share of the frame on which alpha is
+    likely off by more than a half; both nothing where the matte looks at the zone's own picture."""
 
     alpha: NDArray[np.float32]
     foreground: NDArray[np.float32]
     doubt: NDArray[np.float32]
+    likely_wrong: float = 0.0
 
 
 class Sample(NamedTuple):
@@ -199,9 +201,10 @@ class Session:
             raise MatteError(problem)
         bare = zone.but(match=Match(on=False), mirror=Mirror(), blend=Blend(opacity=zone.blend.opacity))
         picture = compose(self.shot, frame, self.store, scale, [bare])
-        doubt = None if cut is None or reads_own(self.shot, zone) else self.store.doubt(cut)
-        bare_doubt = np.zeros(picture.shape[:2], np.float32)
-        return Cutout(picture[..., 3].copy(), picture[..., :3].copy(), bare_doubt if doubt is None else doubt)
+        own = cut is None or reads_own(self.shot, zone)
+        doubt, likely_wrong = (None, 0.0) if own or cut is None else self.store.judged(cut)
+        doubt = np.zeros(picture.shape[:2], np.float32) if doubt is None else doubt
+        return Cutout(picture[..., 3].copy(), picture[..., :3].copy(), doubt, likely_wrong)
 
     def sample(self, frame: int, area: tuple[float, float, float, float]) -> Sample:
         """What an area (x0, y0, x1, y1 in plate pixels) of the plate holds.

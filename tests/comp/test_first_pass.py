@@ -67,7 +67,7 @@ def test_a_still_plate_says_why_it_has_no_lock_and_goes_on(demo, cards, tmp_path
 
 def test_it_can_be_cancelled(demo, cards):
     def stop(share: float, words: str) -> None:
-        if share > 0.1:
+        if share > 0.01:
             raise Cancelled
 
     with pytest.raises(Cancelled):

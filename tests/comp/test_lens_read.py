@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 from skimage import data
 
+from h264 import write_h264
 from stores import kept_pictures
 from zonal_mantle.api import Session, new
 from zonal_mantle.comp import mend_of, take_readings
@@ -17,19 +18,22 @@ from zonal_mantle.shot import Keyed, Match
 from zonal_mantle.shot.match import Aim, AimArea, AirMatch
 
 
-def filmed(folder, name: str, radius: float, amount: float = 0.006) -> Session:
-    """A photograph out of focus, with noise, as the plate; its right half, sharp, as a painting where it was."""
+def filmed(folder, name: str, radius: float, amount: float = 0.006, quality: int | None = None) -> Session:
+    """A photograph out of focus, with noise, as the plate, as PNG or as H.264 of a quality; its right half, sharp, as a
+    painting where it was."""
     light = srgb_decode(getattr(data, name)()[:400].astype(np.float64) / 255).astype(np.float32)
     rgba = np.dstack([light, np.ones(light.shape[:2], np.float32)])
     seen = srgb_encode(defocused(rgba, radius)[..., :3] if radius else light)
-    for k in range(3):
-        noise = np.random.default_rng(k).normal(0, amount, seen.shape)
-        write_still(folder / f"plate.{1001 + k}.png", np.float32(np.clip(seen + noise, 0, 1)), "uint8")
+    noisy = [np.clip(seen + np.random.default_rng(k).normal(0, amount, seen.shape), 0, 1) for k in range(3)]
+    if quality is not None:
+        write_h264(folder / "plate.mp4", noisy, quality)
+    for k, frame in enumerate(noisy if quality is None else []):
+        write_still(folder / f"plate.{1001 + k}.png", np.float32(frame), "uint8")
     middle = light.shape[1] // 2
     write_still(folder / "right.exr", np.ascontiguousarray(light[:, middle:]), "float")
-    session = new(folder / "plate.1001.png")
+    session = new(folder / ("plate.1001.png" if quality is None else "plate.mp4"))
     zone = session.add_painting(folder / "right.exr", 60.0)
-    aim = Aim(areas=(AimArea(box=(2.0, 2.0, middle - 8.0, 398.0), frame=1002),))
+    aim = Aim(areas=(AimArea(box=(2.0, 2.0, middle - 8.0, 398.0), frame=session.shot.first + 1),))
     place = zone.placement.but(x=Keyed(constant=middle / 2))
     session.shot = session.shot.with_zone(zone.but(placement=place, match=Match(aim=aim, air=AirMatch(on=False))))
     return session
@@ -82,7 +86,17 @@ def test_edges_that_noise_hides_are_not_judged(tmp_path):
     assert (seen.wider, said) == (None, [])
 
 
-def test_on_a_compressed_plate_only_what_is_too_sharp_is_said():
+def test_a_focus_is_judged_through_the_plates_codec(tmp_path):
+    """H.264 makes soft edges look sharper; the zone is put through it as well, so that too soft is a finding too."""
+    session = filmed(tmp_path, "coffee", 0.0, quality=26)
+    right, said = read(session, 0.0)
+    assert (right.off, right.compressed, said) == (None, False, [])
+    wrong, said = read(session, 4.0)
+    assert wrong.off == "softer"
+    assert "softer" in said[0].words
+
+
+def test_where_the_codecs_step_is_not_told_only_what_is_too_sharp_is_said():
     """A codec makes soft edges look sharper: a zone that is as soft as the plate was reads as softer."""
     assert LensReading(1, 1.0, 1.0, 0.9, compressed=True).off is None
     assert LensReading(1, 1.0, 1.0, 0.9).off == "softer"

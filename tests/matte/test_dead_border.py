@@ -7,9 +7,8 @@ import pytest
 from scipy.ndimage import distance_transform_edt
 
 from skies_plates import cloudy
-from zonal_mantle.matte import build_matte, find_sky
+from zonal_mantle.matte import build_matte
 from zonal_mantle.matte.dead_border import dead_border, filled_in
-from zonal_mantle.matte.doubt import doubt_of
 from zonal_mantle.matte.sky_region import noise_of, working
 from zonal_mantle.shot import ClearSkyPull, Matte
 
@@ -39,14 +38,14 @@ def bordered(kind: str, pixels: np.ndarray, alpha: np.ndarray):
 def test_the_sky_is_cut_as_without_the_border_and_the_border_stays(kind, name):
     pixels, true = cloudy(3, name, grain=0.01)
     seen, alpha, shows = bordered(kind, pixels, true)
-    cut = build_matte(seen, PULL, 1).alpha
+    made = build_matte(seen, PULL, 1)
+    cut = made.alpha
     inner = cv2.erode(shows.astype(np.uint8), np.ones((7, 7))) > 0
     assert (cut[inner & (alpha < 0.002)] > 0.1).mean() <= 0.005
     assert (cut[inner & (cv2.erode(alpha, np.ones((9, 9))) > 0.998)] < 0.9).mean() <= 0.015
     outer = cv2.erode((~shows).astype(np.uint8), np.ones((7, 7)), borderValue=1) > 0
     assert cut[outer].min() > 0.99
-    found = find_sky(working(seen))
-    assert (doubt_of(found.chance, seen, cut, None, found.sense) > 0.5).mean() <= 0.06
+    assert (made.doubt(seen) > 0.5).mean() <= 0.06
 
 
 def test_compressed_bars_are_bars_too():

@@ -6,7 +6,6 @@ import pytest
 
 from skies_plates import crown
 from zonal_mantle.matte import build_matte, find_sky
-from zonal_mantle.matte.doubt import doubt_of
 from zonal_mantle.matte.sky_matte import first_look, sky_matte
 from zonal_mantle.matte.sky_region import working
 from zonal_mantle.media.curves import srgb_encode
@@ -37,11 +36,9 @@ def test_the_sky_behind_leaves_is_that_of_the_gaps_beside_them(seed):
 def test_a_wall_of_the_skys_colour_in_the_ground_stays_or_is_doubted():
     pixels, _, sky = crown(4, False)
     pixels[470:510, 300:420] = np.median(sky[:200].reshape(-1, 3), axis=0) * 0.9
-    found = find_sky(working(pixels))
-    alpha = sky_matte(pixels, PULL, found).alpha
-    doubt = doubt_of(found.chance, pixels, alpha, None, found.sense)
+    made = build_matte(pixels, Matte(pulls=(PULL,)), 1)
     inside = slice(475, 505), slice(305, 415)
-    assert np.maximum(alpha, doubt)[inside].mean() >= 0.95
+    assert np.maximum(made.alpha, made.doubt(pixels))[inside].mean() >= 0.95
 
 
 @pytest.mark.parametrize("seed", [3, 6, 8])

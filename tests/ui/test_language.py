@@ -114,8 +114,10 @@ def english_in(holder: QWidget, names: list[str]) -> set[str]:
 
 
 @pytest.mark.background
-def test_all_that_the_window_says_is_in_the_language(spoken, opened):
-    window, desk = opened.whole(), opened.window.desk
+def test_all_that_the_window_says_is_in_the_language(spoken, hands, short_demo):
+    hands.window.files.open_path(short_demo / "SLT_0140.shot.json")
+    hands.settled()
+    window, desk = hands.whole(), hands.window.desk
     names = names_of(desk.shot)
     found = set()
     for zone in desk.shot.zones:
@@ -129,7 +131,7 @@ def test_all_that_the_window_says_is_in_the_language(spoken, opened):
         desk.choose_lock(lock.id)
         window.bench.refresh()
         found |= english_in(window.bench, names)
-    opened.wait(lambda: not desk.is_measuring, 120)
+    hands.wait(lambda: not desk.is_measuring, 120)
     assert desk.readings.mattes
     desk.choose_stage("Matte")
     window.bench.refresh()

@@ -24,19 +24,19 @@ SIZE = (800, 448)  # px, of a plate: width, height
 FINER = 3  # crowns are drawn so many times larger
 
 
-def plate(stock: Stock, seed: int) -> tuple[Array, Array]:
-    """One plate (448, 800, 3), scene-linear, and the alpha (448, 800) of what stays."""
+def plate(stock: Stock, seed: int, size: tuple[int, int] = SIZE) -> tuple[Array, Array]:
+    """One plate (height, width, 3), scene-linear, and the alpha (height, width) of what stays. size : width, height."""
     rng = np.random.default_rng(seed)
-    width, height = SIZE
+    width, height = size
     small = painted_sky(stock, rng, round(WIDTH * height / width))
-    sky = np.clip(cv2.resize(small, SIZE, interpolation=cv2.INTER_CUBIC), 0, 0.97)
+    sky = np.clip(cv2.resize(small, size, interpolation=cv2.INTER_CUBIC), 0, 0.97)
     stays = np.zeros((height, width, 4), np.float32)  # premultiplied, scene-linear
     if rng.random() < 0.8:
         _ridge(stays, stock, rng)
     if rng.random() < 0.4:
         _cut_out(stays, stock.grounds[int(rng.integers(len(stock.grounds)))], rng)
     for _ in range(int(rng.choice([0, 1, 2, 4], p=[0.15, 0.25, 0.3, 0.3]))):
-        _over(stays, _crown(stock, rng))
+        _over(stays, _crown(stock, rng, size))
     many = rng.random() < 0.25
     for _ in range(int(rng.integers(8, 20) if many else rng.integers(0, 4))):
         pool = stock.trees if rng.random() < 0.5 else stock.stamps
@@ -46,7 +46,7 @@ def plate(stock: Stock, seed: int) -> tuple[Array, Array]:
         _wires(stays, rng)
     stays[..., :3] *= np.float32(2 ** rng.normal(0, 0.5))
     shift = np.array([[1, 0, rng.uniform(0, 1)], [0, 1, rng.uniform(0, 1)]], np.float32)
-    stays = cv2.warpAffine(stays, shift, SIZE, flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
+    stays = cv2.warpAffine(stays, shift, size, flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
     stays = _softened(stays, rng)
     alpha = np.clip(stays[..., 3], 0, 1)
     clean = srgb_encode(np.clip(stays[..., :3], 0, None) + srgb_decode(sky) * (1 - alpha[..., None]))
@@ -85,8 +85,8 @@ def _ridge(stays: Array, stock: Stock, rng: Rng) -> None:
     _over(stays, np.concatenate([_texture(stock, rng, (width, height)) * alpha, alpha], 2))
 
 
-def _placed(scaled: Array, x: int, y: int) -> Array:
-    width, height = SIZE
+def _placed(scaled: Array, x: int, y: int, size: tuple[int, int]) -> Array:
+    width, height = size
     out = np.zeros((height, width, 4), np.float32)
     x0, y0 = max(x, 0), max(y, 0)
     part = scaled[y0 - y : max(height - y, 0), x0 - x : max(width - x, 0)]
@@ -96,7 +96,7 @@ def _placed(scaled: Array, x: int, y: int) -> Array:
 
 def _cut_out(stays: Array, picture: Array, rng: Rng, sizes: tuple[float, float] | None = None) -> None:
     """A cut-out so many times as high as the frame; without, a panorama on the frame's foot."""
-    width, height = SIZE
+    height, width = stays.shape[:2]
     size = (
         rng.uniform(0.8, 1.8) * width / picture.shape[1]
         if sizes is None
@@ -106,16 +106,17 @@ def _cut_out(stays: Array, picture: Array, rng: Rng, sizes: tuple[float, float] 
     scaled = cv2.resize(_premultiplied(picture), None, fx=size, fy=size, interpolation=how)
     scaled = scaled[:, ::-1] if rng.random() < 0.5 else scaled
     if sizes is None:
-        _over(stays, _placed(scaled, -int(rng.uniform(0, 1) * max(scaled.shape[1] - width, 0)), height - len(scaled)))
+        x = -int(rng.uniform(0, 1) * max(scaled.shape[1] - width, 0))
+        _over(stays, _placed(scaled, x, height - len(scaled), (width, height)))
         return
     x = int(rng.integers(-scaled.shape[1] // 2, width - scaled.shape[1] // 2))
     low = rng.uniform(-0.4, 0.3) if sizes[1] > 1 else rng.uniform(-0.8, 0)
-    _over(stays, _placed(scaled, x, int(height * (1 + low) - len(scaled))))
+    _over(stays, _placed(scaled, x, int(height * (1 + low) - len(scaled)), (width, height)))
 
 
-def _crown(stock: Stock, rng: Rng) -> Array:
+def _crown(stock: Stock, rng: Rng, size: tuple[int, int]) -> Array:
     """Leaves and branches of one tree, darker inside, in the light of one side."""
-    width, height = SIZE
+    width, height = size
     w, h = int(rng.uniform(0.15, 0.6) * width), int(rng.uniform(0.3, 0.9) * height)
     shape = np.zeros((h * FINER, w * FINER), np.uint8)
     shade = np.zeros_like(shape)
@@ -150,16 +151,16 @@ def _crown(stock: Stock, rng: Rng) -> Array:
     else:
         colour = np.broadcast_to(np.float32(rng.uniform(0.01, 0.25) * rng.dirichlet((3, 5, 1.5)) * 2), (h, w, 3))
     out = np.concatenate([fine[..., :1] * colour, fine[..., 1:]], 2)
-    return _placed(out, int(rng.integers(-w // 3, width - w // 2)), int(height - h * rng.uniform(0.5, 1.4)))
+    return _placed(out, int(rng.integers(-w // 3, width - w // 2)), int(height - h * rng.uniform(0.5, 1.4)), size)
 
 
 def _wires(stays: Array, rng: Rng) -> None:
-    width, height = SIZE
+    height, width = stays.shape[:2]
     fine = np.zeros((height * 4, width * 4), np.uint8)
     for _ in range(int(rng.integers(1, 6))):
         ends = [(int(rng.integers(-50, width * 4 + 50)), int(rng.integers(len(fine)))) for _ in range(2)]
         cv2.line(fine, ends[0], ends[1], 255, int(rng.integers(1, 24)))
-    alpha = cv2.resize(fine, SIZE, interpolation=cv2.INTER_AREA).astype(np.float32)[..., None] / 255
+    alpha = cv2.resize(fine, (width, height), interpolation=cv2.INTER_AREA).astype(np.float32)[..., None] / 255
     tone = np.float32(rng.uniform(0, 0.3) * np.clip(1 + rng.normal(0, 0.15, 3), 0.5, 1.5))
     _over(stays, np.concatenate([alpha * tone, alpha], 2))
 
@@ -201,10 +202,15 @@ def _filmed(coded: Array, rng: Rng) -> Array:
     grain = cv2.GaussianBlur(grain, (0, 0), rng.uniform(0.4, 0.9)) if rng.random() < 0.7 else grain
     out = out + grain / grain.std() * np.float32(rng.choice([0.002, 0.006, 0.011, 0.011, 0.02, 0.03]))
     codes = (np.clip(out, 0, 1) * 255 + 0.5).astype(np.uint8)
+    return packed(codes, rng, 0.15, 0.25).astype(np.float32) / np.float32(255)
+
+
+def packed(codes: NDArray[np.uint8], rng: Rng, video: float, still: float) -> NDArray[np.uint8]:
+    """Codes after H.264 or JPEG, with these chances; else as they are."""
     kind = rng.random()
-    if kind < 0.15:
-        codes = _video_coded(codes, int(rng.integers(20, 31)))
-    elif kind < 0.4:
-        packed = cv2.imencode(".jpg", codes, [cv2.IMWRITE_JPEG_QUALITY, int(rng.integers(35, 92))])[1]
-        codes = cv2.imdecode(packed, cv2.IMREAD_COLOR)
-    return codes.astype(np.float32) / np.float32(255)
+    if kind < video:
+        return _video_coded(codes, int(rng.integers(20, 31)))
+    if kind < video + still:
+        stored = cv2.imencode(".jpg", codes, [cv2.IMWRITE_JPEG_QUALITY, int(rng.integers(35, 92))])[1]
+        return np.asarray(cv2.imdecode(stored, cv2.IMREAD_COLOR), np.uint8)
+    return codes

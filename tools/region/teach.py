@@ -21,8 +21,9 @@ from gathered import gathered
 from numpy.typing import NDArray
 from pictures import lesson, read_stock
 
+from zonal_mantle.matte.perceptron import MOST_DEVIATIONS
 from zonal_mantle.matte.sky_region import noise_of
-from zonal_mantle.matte.sky_sense import MOST_DEVIATIONS, cells, context, features
+from zonal_mantle.matte.sky_sense import cells, context, features
 
 Array = NDArray[np.float32]
 

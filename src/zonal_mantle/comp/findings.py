@@ -18,6 +18,7 @@ from .readings_matte import (
     HALO_ACCEPTED,
     JUMP_ACCEPTED,
     LEAST_PART,
+    LIKELY_WRONG_ACCEPTED,
     STRIP_ACCEPTED,
     MatteOverShot,
 )
@@ -194,6 +195,17 @@ def _matte_findings(matte: Matte, reading: MatteOverShot) -> list[Finding]:
             y=y,
         )
         found.append(Finding("Matte", matte.id, reading.doubt_frame, words, "doubt"))
+    if reading.likely_wrong > LIKELY_WRONG_ACCEPTED:
+        x, y = reading.likely_wrong_place
+        words = say(
+            "{name}: about {wrong:.1%} of the frame is likely cut wrong, most of it about {x:.0f}, {y:.0f}. Look at "
+            "the doubtful areas at full size.",
+            name=matte.name,
+            wrong=reading.likely_wrong,
+            x=x,
+            y=y,
+        )
+        found.append(Finding("Matte", matte.id, reading.likely_wrong_frame, words, "doubt"))
     if reading.strip > STRIP_ACCEPTED:
         x, y = reading.strip_place
         words = say(

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from ..match.blur_told import Told, blur_by_edges, is_unsure, motion_of, tried_blurs
 from ..match.coded_blur import AimTold, CodedBlur, Plate, blur_through_codec
 from ..match.edge_width import AimEdges, edge_widths, edges_of, radius_by_edges, rooted, sharpening_by_edges
-from ..match.noise import Noise, shift_between
+from ..match.noise import Noise
 from ..match.sharpness import (
     LEAST_TILES,
     LUMA,
@@ -22,20 +22,18 @@ from ..match.sharpness import (
     spectra_with,
     tiles_of,
 )
-from ..media import MediaError, quantiser_of
-from ..media.curves import coded
-from ..place.transform import reference_to_frame
+from ..media import MediaError
 from ..shot import Keyed, LensMatch, Shot, WrapMatch, Zone
 from ..words import say
 from .aim import Seen, aim_seen, frames_for, zone_seen_with
 from .glass_fit import fit_glass
 from .pictures import Pictures
+from .plate_codec import quantiser_told, travel_of
 from .plate_grain import grain_luma, plate_noise
 
 Array = NDArray[np.float32]
 Progress = Callable[[float, str], None]
 LENS_FRAMES = 3
-HARMLESS = 12.0  # H.264's parameter, below which its step is that of some two codes of eight bits
 MOVES_PX = 2.0  # a frame: with less motion a shutter leaves no trace
 LEAST_MOTION_PX = 0.7  # that is seen
 SURE_NARROWER = 1.5  # beyond what halves of photographs differ by, as measured
@@ -87,7 +85,7 @@ def fit_lens(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> 
     if max(float(tile.std() / max(float(tile.mean()), 1e-4)) for tile in own_tiles) < 0.02:
         raise ValueError(say("The zone shows no edge that sharpness could be measured on."))
     progress(0.3, say("Measuring lens"))
-    travel = _travel(shot, zone, frames[0], pictures)
+    travel = travel_of(shot, zone, frames[0], pictures)
     length = float(np.hypot(*travel))
     moving = length >= MOVES_PX
     direction = (travel[0] / length, travel[1] / length) if moving else None
@@ -145,9 +143,8 @@ def _through_codec(
     shot: Shot, own: Seen, aim: AimTold, travel: tuple[float, float], motion: tuple[float, float], progress: Progress
 ) -> CodedBlur | None:
     """The focus by what the plate's own codec leaves of it; None where its step is not told, or too little is left."""
-    source = shot.plate_source
-    quantiser = None if source is None else quantiser_of(source)
-    if quantiser is None or quantiser < HARMLESS:
+    quantiser = quantiser_told(shot)
+    if quantiser is None:
         return None
     plate = Plate(travel, motion, quantiser)
 
@@ -231,20 +228,3 @@ def noise_of(seen: Seen) -> float:
     return (
         float(np.median(np.sort(rough)[: max(len(rough) // 2, 1)]) / (0.3186 * WHITE_NOISE_GAIN)) if len(rough) else 0.0
     )
-
-
-def _travel(shot: Shot, zone: Zone, frame: int, pictures: Pictures) -> tuple[float, float]:
-    """How far the plate moves about a frame, a frame: by the lock of the aim or of the zone, else by the pictures."""
-    before, after = max(frame - 1, shot.first), min(frame + 1, shot.last)
-    if after == before:
-        return 0.0, 0.0
-    rides = zone.match.aim.rides or zone.placement.rides
-    middle = np.array([shot.size[0] / 2, shot.size[1] / 2])
-    if rides is not None and shot.lock(rides).holds:
-        a, b = (reference_to_frame(shot, rides, f) @ np.append(middle, 1) for f in (before, after))
-        way = (b[:2] / b[2] - a[:2] / a[2]) / (after - before)
-        return float(way[0]), float(way[1])
-    assert shot.plate_source is not None
-    one, two = (np.ascontiguousarray(coded(pictures.plate(shot.plate_source, f)).mean(axis=2)) for f in (before, after))
-    x, y = shift_between(one, two)
-    return x / (after - before), y / (after - before)

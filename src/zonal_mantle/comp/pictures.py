@@ -168,9 +168,9 @@ class Pictures:
         """A picture at the one size at which the sky is found, see `sky_region.working`."""
         return np.asarray(self._frames.make((picture, "working"), lambda: working(self.pixels(picture))), np.float32)
 
-    def doubt(self, plan: MattePlan) -> Array | None:
-        """How doubtful it is whether a pixel of a matte stays, see `Made.doubt`."""
-        return self.made(plan).doubt(self.pixels(plan.picture, plan.scale))
+    def judged(self, plan: MattePlan) -> tuple[Array | None, float]:
+        """The doubt of a matte and how much of it is likely wrong, see `Made.judged`."""
+        return self.made(plan).judged(self.pixels(plan.picture, plan.scale))
 
     def _studied(self, picture: Picture) -> tuple[Array, float]:
         """A picture at the size at which the sky is found, and its noise at its own size."""

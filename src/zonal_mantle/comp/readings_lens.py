@@ -9,14 +9,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..match.blur_told import SHARP, widening
+from ..match.coded_blur import Plate, seen_through
 from ..match.edge_width import edges_of, rooted, wider_by
 from ..match.errors import MatchError
 from ..match.sharpness import LUMA
+from ..media import MediaError
 from ..shot import LensMatch, Shot, Zone
 from ..words import spoken
-from .aim import aim_seen, frames_for, zone_seen_with
+from .aim import Seen, aim_seen, frames_for, zone_seen_with
 from .lens_fit import noise_of
 from .pictures import READINGS_KNOWN, Pictures, known
+from .plate_codec import quantiser_told, travel_of
 from .plate_grain import grain_luma, plate_noise
 from .readings_match import beside_aim
 
@@ -28,7 +31,8 @@ SEEN_AS = 0.6  # logarithm of widths, from which on edges are seen to be of anot
 class LensReading:
     """How wide the sharpest edges of a zone and of its aim are on a frame, px, both under the plate's noise; None where
     they show none. `wider`: the logarithm of how many times as wide the zone's are; None where edges tell nothing.
-    `compressed`: the plate was, which makes its soft edges look sharper. `problem`: why they cannot be compared."""
+    `compressed`: the plate was, in a way that could not be done to the zone as well, which makes the plate's soft edges
+    look sharper. `problem`: why they cannot be compared."""
 
     frame: int
     zone_px: float | None = None
@@ -63,7 +67,7 @@ def read_lens(shot: Shot, zone: Zone, pictures: Pictures) -> LensReading:
             sharp = zone_seen_with(shot, zone, frame, pictures, bare.but(lens=LensMatch(on=False)))
         except MatchError as problem:
             return LensReading(frame, problem=str(problem))
-        luma, other = (np.asarray(each.picture @ LUMA, np.float32) for each in (own, aim))
+        other = np.asarray(aim.picture @ LUMA, np.float32)
         compressed = False
         try:
             noise: float | NDArray[np.float32]
@@ -74,11 +78,29 @@ def read_lens(shot: Shot, zone: Zone, pictures: Pictures) -> LensReading:
         edges = edges_of(other, aim.mask, noise)
         if not len(edges.widths):
             return LensReading(frame, compressed=compressed)
-        wider = float(wider_by(luma, own.mask, edges, [SHARP])[0])
+        luma, inside = np.asarray(own.picture @ LUMA, np.float32), own.mask
+        wider = float(wider_by(luma, inside, edges, [SHARP])[0])
         aim_px = float(np.median(edges.widths))
+        if (through := _through_codec(shot, zone, own, pictures, frame)) is not None:
+            compressed = False
+            wider = float(wider_by(*through, edges, [SHARP])[0])
         if np.isnan(wider):
             return LensReading(frame, None, aim_px, None, compressed)
         told = widening(np.asarray(sharp.picture @ LUMA, np.float32), sharp.mask, edges) is not None
         return LensReading(frame, aim_px * float(np.exp(wider)), aim_px, wider if told else None, compressed)
 
     return known(("sharpness", key, spoken()), look, READINGS_KNOWN)
+
+
+def _through_codec(
+    shot: Shot, zone: Zone, own: Seen, pictures: Pictures, frame: int
+) -> tuple[NDArray[np.float32], NDArray[np.bool_]] | None:
+    """A zone as the plate's codec leaves it; None where its step is not told, or there is no encoder."""
+    quantiser = quantiser_told(shot)
+    if quantiser is None:
+        return None
+    try:
+        travel = travel_of(shot, zone, frame, pictures)
+        return seen_through(own.picture, own.mask, Plate(travel, (0.0, 0.0), quantiser))
+    except MediaError:
+        return None

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..matte import change, chatter, feed_of, halo, has_sky, holes_and_leftover, lean, outside
-from ..matte.doubt import between
+from ..matte.doubt import MUCH_WRONG, between
 from ..matte.first import first_pull
 from ..matte.readings import EMPTY, SOLID, enclosed
 from ..matte.sky_check import EdgeOff, SkyCheck, check_sky, edge_off
@@ -32,11 +32,13 @@ HALO_ACCEPTED = 20.0  # display code values
 CHATTER_ACCEPTED = 0.12  # alpha a frame
 DOUBTED = 0.5  # doubt from which a pixel is counted
 DOUBT_ACCEPTED = 0.03  # of the frame
+LIKELY_WRONG_ACCEPTED = MUCH_WRONG  # of the frame
 LEAST_PART = 0.002  # of the frame: a matte that keeps less keeps nothing
 STRIP_ACCEPTED = 0.001  # of the frame
 JUMP_ACCEPTED = 0.1  # of the frame, from one frame to the next
 OFF_ACCEPTED_PX, OFF_SURE = 1.5, 1.25  # of an edge, and how much better it must be explained elsewhere
 FLICKER_LEAST, FLICKER_TIMES = 0.002, 8.0  # of the frame; and of what is usual from frame to frame
+NOWHERE: Point = (0.0, 0.0)
 ALIKE_SKIES = 0.5  # shared part of what a matte takes away and of the sky from which it is judged as a sky matte
 
 
@@ -50,22 +52,23 @@ class FrameReading:
         picture's, px, where that is sure.
     """
 
-    holes: float
-    hole_place: Point
-    largest_hole_px2: float
-    leftover: float
-    left_place: Point
-    soft: float
-    outside: float
-    stays: float
-    halo: float | None
-    chatter: float | None
-    doubt: float | None
-    doubt_place: Point
-    strip: float
-    strip_place: Point
-    off: EdgeOff | None
-    by_sky: bool
+    holes: float = 0.0
+    hole_place: Point = NOWHERE
+    largest_hole_px2: float = 0.0
+    leftover: float = 0.0
+    left_place: Point = NOWHERE
+    soft: float = 0.0
+    outside: float = 0.0
+    stays: float = 1.0
+    halo: float | None = None
+    chatter: float | None = None
+    doubt: float | None = None
+    doubt_place: Point = NOWHERE
+    likely_wrong: float = 0.0
+    strip: float = 0.0
+    strip_place: Point = NOWHERE
+    off: EdgeOff | None = None
+    by_sky: bool = False
     problem: str = ""
 
 
@@ -74,7 +77,8 @@ class MatteOverShot:
     """A matte's worst frames. Shares are 0…1, halo is in display code values, chatter in alpha; None: none to judge.
     Each `_frame` is the frame of its worst, each `_place` where on it, in pixels of what the matte is pulled on.
 
-    by_sky : see `FrameReading`. doubt : of the frame that may be sky or not. least : of a frame that stays. jump : the
+    by_sky : see `FrameReading`. doubt : of the frame that may be sky or not. likely_wrong : of the frame, by what the
+    automatic mattes of other pictures were wrong on. least : of a frame that stays. jump : the
     most that this changes from one frame to the next. flicker : the most by which what stays of a frame departs from
     the frames beside it, where that stands out from all others. off_px : how far the edge lies beside the picture's.
     """
@@ -94,19 +98,22 @@ class MatteOverShot:
     problem_frame: int = 0
     doubt: float | None = None
     doubt_frame: int = 0
-    doubt_place: Point = (0.0, 0.0)
+    doubt_place: Point = NOWHERE
+    likely_wrong: float = 0.0
+    likely_wrong_frame: int = 0
+    likely_wrong_place: Point = NOWHERE
     least: float = 1.0
     least_frame: int = 0
     jump: float = 0.0
     jump_frame: int = 0
     by_sky: bool = False
-    holes_place: Point = (0.0, 0.0)
-    leftover_place: Point = (0.0, 0.0)
+    holes_place: Point = NOWHERE
+    leftover_place: Point = NOWHERE
     flicker: float = 0.0
     flicker_frame: int = 0
     strip: float = 0.0
     strip_frame: int = 0
-    strip_place: Point = (0.0, 0.0)
+    strip_place: Point = NOWHERE
     off_px: float = 0.0
     off_frame: int = 0
     off_words: str = ""
@@ -135,7 +142,7 @@ class MatteTally:
 
         holes, left = worst(lambda r: r.holes), worst(lambda r: r.leftover)
         pale, restless, doubtful = worst(lambda r: r.halo), worst(lambda r: r.chatter), worst(lambda r: r.doubt)
-        hazy = worst(lambda r: r.strip)
+        hazy, unlikely = worst(lambda r: r.strip), worst(lambda r: r.likely_wrong)
         off = worst(lambda r: r.off.px if r.off is not None else None)
         stays = {frame: r.stays for frame, r in each.items() if not r.problem} or {first: 0.5}
         least = min(stays, key=lambda frame: stays[frame])
@@ -161,6 +168,9 @@ class MatteTally:
             doubt=each[doubtful].doubt,
             doubt_frame=doubtful,
             doubt_place=each[doubtful].doubt_place,
+            likely_wrong=each[unlikely].likely_wrong,
+            likely_wrong_frame=unlikely,
+            likely_wrong_place=each[unlikely].doubt_place,
             least=stays[least],
             least_frame=least,
             jump=jumps[jump],
@@ -217,32 +227,13 @@ def _read(shot: Shot, matte: Matte, frame: int, pictures: Pictures) -> FrameRead
     plan = matte_plan(shot, matte, frame)
     made, pixels = pictures.made(plan), pictures.pixels(plan.picture)
     if made.problem:
-        nowhere = (0.0, 0.0)
-        return FrameReading(
-            0.0,
-            nowhere,
-            0.0,
-            0.0,
-            nowhere,
-            0.0,
-            0.0,
-            1.0,
-            None,
-            None,
-            None,
-            nowhere,
-            0.0,
-            nowhere,
-            None,
-            False,
-            made.problem,
-        )
+        return FrameReading(problem=made.problem)
     sky = _checked(shot, matte, frame, pictures, pixels, made.alpha)
     holes, left, keep, drop = _faults(shot, matte, frame, made.alpha, sky)
     count, _, stats, _ = cv2.connectedComponentsWithStats(holes.astype(np.uint8), connectivity=8)
     off = edge_off(pixels, made.alpha) if matte.pulls else None
     sure = off is not None and off.px > OFF_ACCEPTED_PX and off.better > OFF_SURE
-    doubt = made.doubt(pixels)
+    doubt, likely_wrong = made.judged(pixels)
     doubted = None if doubt is None else doubt > DOUBTED
     strip = between(pixels, made.alpha) > 0.5 if made.skies else np.zeros(made.alpha.shape, np.bool_)
     found = FrameReading(
@@ -257,7 +248,8 @@ def _read(shot: Shot, matte: Matte, frame: int, pictures: Pictures) -> FrameRead
         halo=halo(pixels, made.alpha, made.foreground),
         chatter=None,
         doubt=float(doubted.mean()) if doubted is not None else None,
-        doubt_place=_middle(doubted) if doubted is not None else (0.0, 0.0),
+        doubt_place=_middle(doubted) if doubted is not None else NOWHERE,
+        likely_wrong=likely_wrong,
         strip=float(strip.mean()),
         strip_place=_middle(strip),
         off=off if sure else None,
@@ -307,7 +299,7 @@ def _middle(mask: NDArray[np.bool_]) -> Point:
     """A place in the middle of the largest part of a mask."""
     count, labels, stats, _ = cv2.connectedComponentsWithStats(mask.astype(np.uint8), connectivity=8)
     if count < 2:
-        return 0.0, 0.0
+        return NOWHERE
     rows, columns = np.nonzero(labels == 1 + int(stats[1:, cv2.CC_STAT_AREA].argmax()))
     return float(np.median(columns)) + 0.5, float(np.median(rows)) + 0.5
 

@@ -28,7 +28,7 @@ from .sharpness import LEAST_TILES, LUMA, SLOPE_SPREAD, power_spectrum, tiles_of
 Array = NDArray[np.float32]
 DISCS = (0.0, 0.5, 0.9, 1.3, 1.8, 2.3, 2.8, 3.3, 3.8, 4.5, 5.2, 6.0, 7.0, 8.2, 10.0)  # radii, px
 SOFTS = (0.9, 1.3, 1.8, 2.4, 3.1, 4.0)  # standard deviations, px
-FRAMES, MOST_SIDE = 5, 512  # that are put through the codec; pixels to each side
+FRAMES, LEAST_SIDE, MOST_SIDE = 5, 16, 512  # that are put through the codec; pixels to each side
 WEIGHT, EDGES, EDGES_OFF = 12.0, 20.0, 0.6  # of spectra; of widths squared; beyond which widths tell no more
 DEEP = 1.4  # logarithm of what spectra leave, between best and worst: with less they tell nothing
 MOST_LEFT, LAST_PX = 0.12, 9.0  # left at best, of what is alike; from which radius on wider ones are not known
@@ -99,13 +99,10 @@ def blur_through_codec(
     >>> bool(abs(found.radius_px - 2) < 0.2)
     True
     """
-    part = _part(mask)
-    picture, inside = np.nan_to_num(own[part], posinf=0.0, neginf=0.0), mask[part]
+    picture, inside = _middle(own, mask)
     size = len(aim.power)
     if min(inside.shape) < size or len(tiles_of(picture[..., 0], inside, size)) < LEAST_TILES:
         return None
-    mean = picture[inside].mean(axis=0)
-    picture = np.where(inside[..., None], picture, mean).astype(np.float32)
     if np.hypot(*plate.motion) > 0.5:
         picture = np.asarray(cv2.filter2D(picture, -1, streak(*plate.motion, 0.0, 0.0, -0.5, 0.5)), np.float32)
     count = 0
@@ -133,6 +130,32 @@ def blur_through_codec(
         return None
     nearest = min(discs, key=lambda radius: discs[radius].worse)
     return _likeliest(discs) if discs[nearest].left < MOST_LEFT and nearest < LAST_PX else None
+
+
+def seen_through(own: Array, mask: NDArray[np.bool_], plate: Plate) -> tuple[Array, NDArray[np.bool_]]:
+    """A picture's luma, (h, w), as the plate's codec leaves it, and where it is and counts: in the middle of the mask.
+
+    Parameters
+    ----------
+    own, mask : (h, w, 3) scene-linear, (h, w). plate : of it the travel and the quantiser.
+
+    Raises
+    ------
+    MediaError : it cannot be put through the codec.
+    """
+    part, luma, there = _part(mask), np.nan_to_num(own @ LUMA).astype(np.float32), np.zeros_like(mask)
+    picture, inside = _middle(own, mask)
+    if min(inside.shape) >= LEAST_SIDE:
+        luma[part], there[part] = _seen(picture, plate), inside
+    return luma, there
+
+
+def _middle(own: Array, mask: NDArray[np.bool_]) -> tuple[Array, NDArray[np.bool_]]:
+    """The middle of where a picture counts, its mean beside that, and where it counts."""
+    part = _part(mask)
+    picture, inside = np.nan_to_num(own[part], posinf=0.0, neginf=0.0), mask[part]
+    mean = picture[inside].mean(axis=0) if inside.any() else np.zeros(3)
+    return np.where(inside[..., None], picture, mean).astype(np.float32), inside
 
 
 def _likeliest(discs: dict[float, _Tried]) -> CodedBlur:

@@ -32,7 +32,7 @@ from .luma import luma
 from .old_sky import remove_old_sky
 from .screen import despill, screen
 from .shapes import Standing, standing, union
-from .sky_colours import colour_ratio
+from .sky_fault import likely_wrong
 from .sky_fit import Sky, fit_sky
 from .sky_matte import SkyFound, find_sky, sky_matte
 from .sky_region import working
@@ -70,23 +70,33 @@ class Surroundings:
 class Made:
     """A finished matte: alpha (h, w), what stays (h, w, 4) premultiplied where the old sky was taken out, and alpha
     after each step by name where that was asked for. `problem` says why a matte could not be made. `skies` are those
-    that its pulls found."""
+    that its pulls found, and whether the pull was inverted."""
 
     alpha: Array
     foreground: Array | None = None
     steps: dict[str, Array] = field(default_factory=dict)
     problem: str = ""
-    skies: tuple[SkyFound, ...] = ()
+    skies: tuple[tuple[SkyFound, bool], ...] = ()
 
     def doubt(self, pixels: Array) -> Array | None:
         """How doubtful it is whether a pixel stays, (h, w), 0…1, on the pixels that the matte was made of; None where
         no pull tells."""
+        return self.judged(pixels)[0]
 
-        def of(found: SkyFound) -> Array:
-            own = colour_ratio(pixels, found.model.colours)[1]
-            return doubt_of(found.chance, pixels, self.alpha, found.said, found.sense, own)
+    def judged(self, pixels: Array) -> tuple[Array | None, float]:
+        """The doubt, and the share of the frame on which the matte is likely off by more than a half."""
 
-        return np.max([of(found) for found in self.skies], axis=0) if self.skies else None
+        def of(found: SkyFound, inverted: bool) -> tuple[Array, float]:
+            alpha = np.clip(1 - self.alpha, 0, 1) if inverted else self.alpha
+            wrong = likely_wrong(pixels, alpha, found)
+            if found.said is not None:
+                wrong *= 1 - np.abs(cv2.resize(found.said, wrong.shape[::-1], interpolation=cv2.INTER_AREA))
+            return doubt_of(found.chance, pixels, alpha, found.said, found.sense, wrong), float(wrong.mean())
+
+        each = [of(*sky) for sky in self.skies]
+        if not each:
+            return None, 0.0
+        return np.max([doubt for doubt, _ in each], axis=0), max(share for _, share in each)
 
 
 def build_matte(
@@ -173,7 +183,7 @@ def _pulled(
             cut = sky_matte(pixels, pull, found, frame, scale, around.beside(place))
             alpha: Array = cut.alpha
             behind: Array | None = cut.sky
-            made.skies = (*made.skies, found)
+            made.skies = (*made.skies, (found, pull.invert))
         else:
             alpha, behind = _one(pixels, pull, place, frame, scale, around)
         if pull.invert:

@@ -1,4 +1,5 @@
-"""Where it is doubtful what is sky: by the chance of being sky, and by what lies between the sky and the ground."""
+"""Where it is doubtful what is sky: by the chance of being sky, by how likely the matte is wrong, and by what lies
+between the sky and the ground."""
 
 from __future__ import annotations
 
@@ -13,10 +14,9 @@ Array = NDArray[np.float32]
 
 TAKEN_FOR_GROUND, TAKEN_FOR_SKY = (0.08, 0.30), (0.06, 0.24)  # chance of the other at which doubt begins, and is full
 WIDE = 5  # working pixels: what is narrower is the region's rim, not doubtful for being one
-BROAD = 13  # the same where the coarse classifier contradicts
-FINE, FINE_PX = 0.06, 2.0  # mean over a broad place; a straight edge makes less of it
-CONTRADICTED = (0.5, 0.8)  # its chance of the other
-OPEN_OWN, OPEN_SHARE, OPEN_PX = 2.5, 0.4, 2  # log ratio; share of a working pixel; working pixels, at least so broad
+LIKELY_WRONG = 0.06  # chance from which a place is doubted
+MOST_DOUBT, LEAST_ROOM = 0.028, 0.001  # of the frame: so much is doubted, the likeliest first
+MUCH_WRONG, MORE_DOUBT = 0.025, 10.0  # of the frame, likely wrong: beyond it so many times as much more is doubted
 LEAST_KNOWN = 0.45  # share of what is taken for sky that must be known for it
 SPREAD = 150  # of the frame's width: doubt reaches this far beyond what is doubtful
 ACROSS_PX = 640  # of the copy on which strips are looked for
@@ -32,7 +32,7 @@ def doubt_of(
     alpha: Array,
     said: Array | None = None,
     sense: Array | None = None,
-    own: Array | None = None,
+    wrong: Array | None = None,
 ) -> Array:
     """How doubtful it is whether a pixel is sky, (h, w) float32, 0…1.
 
@@ -40,9 +40,8 @@ def doubt_of(
     ----------
     chance : of being sky, at the working size. pixels : (h, w, 3) float32, scene-linear. alpha : (h, w), what stays.
     said : what a person said of the frame, see `sky_region.drawn`: there is no doubt there.
-    sense : the chance by the taught classifier alone, of the same size as `chance`; what it contradicts is doubted.
-    own : of every second pixel, how much its colour is the sky's own, see `sky_colours.colour_ratio`; openings of such
-        a colour that stay are doubted.
+    sense : the chance by the taught classifier alone, of the same size as `chance`.
+    wrong : how likely the matte is wrong, by place, see `sky_fault.likely_wrong`.
 
     What is taken for ground is doubted from another chance on than what is taken for sky; so is the strip between sky
     and ground where `between` finds one, and all that goes where its colour is no sky's (`may_be_sky`) or little of it
@@ -57,39 +56,25 @@ def doubt_of(
     ):
         wide = cv2.dilate(cv2.erode(other.astype(np.float32), window), window)
         out = np.maximum(out, np.clip((wide - low) / (full - low), 0, 1))
-    if sense is not None:
-        against = np.where(chance < 0.5, sense, (1 - sense) * (_fine(alpha, chance) < FINE)).astype(np.float32)
-        broad = np.ones((BROAD, BROAD), np.uint8)
-        opened = np.asarray(cv2.dilate(cv2.erode(against, broad), broad), np.float32)
-        out = np.maximum(out, np.clip((opened - CONTRADICTED[0]) / (CONTRADICTED[1] - CONTRADICTED[0]), 0, 1))
-    if own is not None:
-        out = np.maximum(out, _openings(own, alpha, (chance.shape[1], chance.shape[0])))
     doubt = cv2.resize(out.astype(np.float32), (width, height), interpolation=cv2.INTER_LINEAR)
     doubt = np.maximum(doubt, between(pixels, alpha))
     if not may_be_sky(pixels, alpha) or (sense is not None and not is_known(chance, sense, said)):
         doubt = np.where(alpha < 0.5, np.float32(1), doubt)
     doubt = cv2.dilate(doubt, np.ones((max(3, width // SPREAD) | 1,) * 2, np.uint8))
+    if wrong is not None:
+        level = _doubted_from(wrong, float((doubt > 0.5).mean()))
+        here = cv2.resize(wrong, (width, height), interpolation=cv2.INTER_LINEAR)
+        doubt = np.maximum(doubt, np.minimum(here / np.float32(2 * level), 1))
     if said is not None:
         doubt *= 1 - np.abs(cv2.resize(said, (width, height), interpolation=cv2.INTER_LINEAR))
     return np.asarray(doubt, np.float32)
 
 
-def _openings(own: Array, alpha: Array, size: tuple[int, int]) -> Array:
-    """What stays though its colour is one that the shot's sky has and its ground has not, at the working size, and a
-    little round about. (h, w) float32, 0 or 1."""
-    rows, columns = own.shape
-    left = ((own > OPEN_OWN) & (alpha[::2, ::2][:rows, :columns] > 0.5)).astype(np.float32)
-    there = (cv2.resize(left, size, interpolation=cv2.INTER_AREA) > OPEN_SHARE).astype(np.uint8)
-    opened = cv2.morphologyEx(there, cv2.MORPH_OPEN, np.ones((OPEN_PX, OPEN_PX), np.uint8))
-    return np.asarray(cv2.dilate(opened, np.ones((WIDE + 2,) * 2, np.uint8)), np.float32)
-
-
-def _fine(alpha: Array, chance: Array) -> Array:
-    """How much of the matte is finer than a few pixels, by place at the working size: twigs that are kept are what the
-    coarse classifier sees where sky goes between them, and no contradiction."""
-    detail = np.abs(alpha - cv2.GaussianBlur(alpha, (0, 0), FINE_PX))
-    small = cv2.resize(detail, chance.shape[::-1], interpolation=cv2.INTER_AREA)
-    return np.asarray(cv2.blur(small, (BROAD, BROAD)), np.float32)
+def _doubted_from(wrong: Array, doubted: float) -> float:
+    """The chance of being wrong from which a place is doubted, where a share of the frame is `doubted` already: what is
+    likeliest, as much as one can look through; more where much is wrong."""
+    room = max(MOST_DOUBT - doubted, LEAST_ROOM) + MORE_DOUBT * max(float(wrong.mean()) - MUCH_WRONG, 0.0)
+    return max(LIKELY_WRONG, float(np.quantile(wrong, 1 - min(room, 1.0))))
 
 
 def is_known(chance: Array, sense: Array, said: Array | None = None) -> bool:

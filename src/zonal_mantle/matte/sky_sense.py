@@ -18,7 +18,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..media.compiled import kernel
+from . import perceptron
 from .sky_reach import reach
 
 Array = NDArray[np.float32]
@@ -32,7 +32,6 @@ AROUND = (1, 4, 12)  # cells to each side
 AROUND_ODDS = (1, 3, 8, 16)
 TOP = 10  # of the frame's height: its top
 QUANTILES = (0.02, 0.5, 0.98)
-MOST_DEVIATIONS = 6.0
 KNOWN = 0.85  # chance from which a place is known for sky
 
 
@@ -111,40 +110,18 @@ def context(odds: Array) -> Array:
 
 def answered(described: Array, which: str) -> Array:
     """Log odds (h, w) by the perceptron *first* or *second*. described (h, w, n)."""
-    taught = _taught()
-    height, width, kinds = described.shape
-    x = (described.reshape(-1, kinds) - taught[f"{which}/mean"]) / taught[f"{which}/spread"]
-    x = np.ascontiguousarray(np.clip(x, -MOST_DEVIATIONS, MOST_DEVIATIONS), np.float32)
-    first, second, last = ((taught[f"{which}/weights{k}"], taught[f"{which}/offsets{k}"]) for k in range(3))
-    out = np.empty(len(x), np.float32)
-    _through(x, first[0], first[1], second[0], second[1], last[0], last[1], out)
-    return out.reshape(height, width)
-
-
-@kernel
-def _through(x, weights0, offsets0, weights1, offsets1, weights2, offsets2, out):  # type: ignore[no-untyped-def]
-    """Two hidden layers, what is below 0 left out. A loop of our own: always the same bits, and no threads."""
-    first, second = np.empty_like(offsets0), np.empty_like(offsets1)
-    for n in range(x.shape[0]):
-        first[:] = offsets0
-        for k in range(x.shape[1]):
-            for j in range(first.size):
-                first[j] += x[n, k] * weights0[k, j]
-        second[:] = offsets1
-        for k in range(first.size):
-            if first[k] > 0:
-                for j in range(second.size):
-                    second[j] += first[k] * weights1[k, j]
-        total = offsets2[0]
-        for k in range(second.size):
-            total += max(second[k], np.float32(0)) * weights2[k, 0]
-        out[n] = total
+    return perceptron.answered(described, _taught()[which])
 
 
 @lru_cache(maxsize=1)
-def _taught() -> dict[str, Array]:
+def _taught() -> dict[str, dict[str, Array]]:
+    """Both perceptrons by name."""
+    out: dict[str, dict[str, Array]] = {}
     with (files(__package__) / "sky_sense.npz").open("rb") as file, np.load(file) as stored:
-        return {name: stored[name].astype(np.float32) for name in stored.files}
+        for name in stored.files:
+            which, part = name.split("/")
+            out.setdefault(which, {})[part] = stored[name].astype(np.float32)
+    return out
 
 
 def _way(colour: Array) -> Array:

@@ -8,7 +8,7 @@ from functools import cached_property
 from PySide6.QtWidgets import QLineEdit
 
 from ...comp import MatteOverShot, mend_of_matte
-from ...comp.findings import AGAINST_SKY_ACCEPTED, HOLES_ACCEPTED
+from ...comp.findings import AGAINST_SKY_ACCEPTED, HOLES_ACCEPTED, LIKELY_WRONG_ACCEPTED
 from ...comp.matte_planner import zone_picture
 from ...matte.first import first_pull
 from ...shot import ClearSkyPull, Matte, MatteUse, Pull
@@ -104,18 +104,20 @@ class MatteStage(Stage):
         else:
             limit = AGAINST_SKY_ACCEPTED if reading.by_sky else HOLES_ACCEPTED
             bad = reading.holes > limit or reading.leftover > limit or reading.off_px > 0 or reading.flicker > 0
-            name = say("gone") if reading.by_sky else say("holes")
             so_far = say(", so far") if self.desk.readings.partly else ""
-            self.header.show_reading(
-                say(
+            if not bad and reading.likely_wrong > LIKELY_WRONG_ACCEPTED:
+                words = say("{wrong:.1%} likely wrong{so_far}", wrong=reading.likely_wrong, so_far=so_far)
+                self.header.show_reading(words, True)
+            else:
+                name = say("gone") if reading.by_sky else say("holes")
+                words = say(
                     "{holes:.1%} {name} · {leftover:.1%} left{so_far}",
                     holes=reading.holes,
                     name=name,
                     leftover=reading.leftover,
                     so_far=so_far,
-                ),
-                bad,
-            )
+                )
+                self.header.show_reading(words, bad)
             self.header.reading.setToolTip(_words(reading))
 
     # --- changing ---
@@ -191,6 +193,17 @@ def _words(reading: MatteOverShot) -> str:
         say("{left} (worst on {leftover_frame})", left=left, leftover_frame=reading.leftover_frame),
         say("Soft: up to {soft:.1%} of the frame", soft=reading.soft),
     ]
+    if reading.doubt is not None:
+        lines.append(
+            say(
+                "Likely wrong: about {wrong:.1%} of the frame (on {wrong_frame}); {doubt:.1%} of it is in doubt (on "
+                "{doubt_frame})",
+                wrong=reading.likely_wrong,
+                wrong_frame=reading.likely_wrong_frame,
+                doubt=reading.doubt,
+                doubt_frame=reading.doubt_frame,
+            )
+        )
     if reading.off_px:
         lines.append(
             say("Edge: {off_words} (on {off_frame})", off_words=reading.off_words, off_frame=reading.off_frame)
