@@ -81,9 +81,8 @@ def read_lens(shot: Shot, zone: Zone, pictures: Pictures) -> LensReading:
         luma, inside = np.asarray(own.picture @ LUMA, np.float32), own.mask
         wider = float(wider_by(luma, inside, edges, [SHARP])[0])
         aim_px = float(np.median(edges.widths))
-        if (through := _through_codec(shot, zone, own, pictures, frame)) is not None:
-            compressed = False
-            wider = float(wider_by(*through, edges, [SHARP])[0])
+        if wider > 0 and (through := _through_codec(shot, zone, own, pictures, frame)) is not None:
+            compressed, wider = False, float(wider_by(*through, edges, [SHARP])[0])
         if np.isnan(wider):
             return LensReading(frame, None, aim_px, None, compressed)
         told = widening(np.asarray(sharp.picture @ LUMA, np.float32), sharp.mask, edges) is not None
