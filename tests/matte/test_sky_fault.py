@@ -11,7 +11,7 @@ from zonal_mantle.matte import build_matte, find_sky
 from zonal_mantle.matte.sky_fault import described, likely_wrong
 from zonal_mantle.matte.sky_region import working
 from zonal_mantle.media.curves import srgb_decode, srgb_encode
-from zonal_mantle.shot import ClearSkyPull, Matte
+from zonal_mantle.shot import ClearSkyPull, Matte, Shape, ShapeKey
 
 PULL = Matte(pulls=(ClearSkyPull(),))
 
@@ -77,6 +77,19 @@ def test_an_inverted_pull_is_judged_as_it_was_cut_and_strokes_end_the_doubt():
     plain.skies = ((told, False),)
     assert plain.judged(pixels)[1] == 0
     assert plain.doubt(pixels).max() == 0
+
+
+def test_what_a_shape_keeps_or_drops_is_no_doubt_and_not_likely_wrong():
+    pixels, _ = cloudy(3)
+    box = ((40.0, 250.0), (300.0, 250.0), (300.0, 350.0), (40.0, 350.0))
+    shape = Shape(id="s", name="S", mode="drop", keys=(ShapeKey(frame=1, points=box),))
+    shares = {}
+    for shapes in ((), (shape,)):
+        made = build_matte(pixels, PULL.but(shapes=shapes), 1)
+        doubt, shares[len(shapes)] = made.judged(pixels)
+    assert made.alpha[270:330, 60:280].max() < 0.01  # solid ground, dropped by hand
+    assert doubt[270:330, 60:280].max() < 0.01
+    assert shares[1] < shares[0] + 0.004
 
 
 def test_odd_pictures_are_told_in_finite_numbers():

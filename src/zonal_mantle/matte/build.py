@@ -70,13 +70,14 @@ class Surroundings:
 class Made:
     """A finished matte: alpha (h, w), what stays (h, w, 4) premultiplied where the old sky was taken out, and alpha
     after each step by name where that was asked for. `problem` says why a matte could not be made. `skies` are those
-    that its pulls found, and whether the pull was inverted."""
+    that its pulls found, and whether the pull was inverted; `drawn` (h, w) is where shapes decide instead."""
 
     alpha: Array
     foreground: Array | None = None
     steps: dict[str, Array] = field(default_factory=dict)
     problem: str = ""
     skies: tuple[tuple[SkyFound, bool], ...] = ()
+    drawn: Array | None = None
 
     def doubt(self, pixels: Array) -> Array | None:
         """How doubtful it is whether a pixel stays, (h, w), 0…1, on the pixels that the matte was made of; None where
@@ -88,10 +89,15 @@ class Made:
 
         def of(found: SkyFound, inverted: bool) -> tuple[Array, float]:
             alpha = np.clip(1 - self.alpha, 0, 1) if inverted else self.alpha
+            if self.drawn is not None:  # as it would be without a hand: what lies beside is judged by it too
+                ground = cv2.resize(1 - found.chance, alpha.shape[::-1], interpolation=cv2.INTER_LINEAR)
+                alpha = alpha + self.drawn * (ground - alpha)
             wrong = likely_wrong(pixels, alpha, found)
-            if found.said is not None:
-                wrong *= 1 - np.abs(cv2.resize(found.said, wrong.shape[::-1], interpolation=cv2.INTER_AREA))
-            return doubt_of(found.chance, pixels, alpha, found.said, found.sense, wrong), float(wrong.mean())
+            for by_hand in (found.said, self.drawn):
+                if by_hand is not None:
+                    wrong *= 1 - np.abs(cv2.resize(by_hand, wrong.shape[::-1], interpolation=cv2.INTER_AREA))
+            doubt = doubt_of(found.chance, pixels, alpha, found.said, found.sense, wrong)
+            return doubt if self.drawn is None else doubt * (1 - self.drawn), float(wrong.mean())
 
         each = [of(*sky) for sky in self.skies]
         if not each:
@@ -145,6 +151,8 @@ def build_matte(
         alpha = alpha + (1 - alpha) * union(keep, (width, height), scale)
     if drop:
         alpha = alpha * (1 - union(drop, (width, height), scale))
+    if made.skies and (keep or drop):
+        made.drawn = np.asarray(np.clip(union((*keep, *drop), (width, height), scale), 0, 1), np.float32)
     _note(made, with_steps, "shapes", alpha)
     made.alpha = np.asarray(np.clip(alpha, 0, 1) if matte.clamp else alpha, np.float32)
     if matte.over_black:
