@@ -201,8 +201,8 @@ class Session:
             raise MatteError(problem)
         bare = zone.but(match=Match(on=False), mirror=Mirror(), blend=Blend(opacity=zone.blend.opacity))
         picture = compose(self.shot, frame, self.store, scale, [bare])
-        own = cut is None or reads_own(self.shot, zone)
-        doubt, likely_wrong = (None, 0.0) if own or cut is None else self.store.judged(cut)
+        told = None if cut is None or reads_own(self.shot, zone) else self.store.judged(cut)
+        doubt, likely_wrong = (None, 0.0) if told is None else told
         doubt = np.zeros(picture.shape[:2], np.float32) if doubt is None else doubt
         return Cutout(picture[..., 3].copy(), picture[..., :3].copy(), doubt, likely_wrong)
 

@@ -142,7 +142,7 @@ class MatteTally:
 
         holes, left = worst(lambda r: r.holes), worst(lambda r: r.leftover)
         pale, restless, doubtful = worst(lambda r: r.halo), worst(lambda r: r.chatter), worst(lambda r: r.doubt)
-        hazy, unlikely = worst(lambda r: r.strip), worst(lambda r: r.likely_wrong)
+        hazy, likely = worst(lambda r: r.strip), worst(lambda r: r.likely_wrong)
         off = worst(lambda r: r.off.px if r.off is not None else None)
         stays = {frame: r.stays for frame, r in each.items() if not r.problem} or {first: 0.5}
         least = min(stays, key=lambda frame: stays[frame])
@@ -168,9 +168,9 @@ class MatteTally:
             doubt=each[doubtful].doubt,
             doubt_frame=doubtful,
             doubt_place=each[doubtful].doubt_place,
-            likely_wrong=each[unlikely].likely_wrong,
-            likely_wrong_frame=unlikely,
-            likely_wrong_place=each[unlikely].doubt_place,
+            likely_wrong=each[likely].likely_wrong,
+            likely_wrong_frame=likely,
+            likely_wrong_place=each[likely].doubt_place,
             least=stays[least],
             least_frame=least,
             jump=jumps[jump],
