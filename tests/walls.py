@@ -32,9 +32,9 @@ class Walked:
 
 def walked_plates(
     names: tuple[str, str] = ("coffee", "astronaut"), size: tuple[int, int] = (480, 270), count: int = 40,
-    pan_deg: float = 24.0, away: float = 1.6, returns: bool = True, grain: float = 0.01, seed: int = 1,
+    pan_deg: float = 24.0, away: float = 1.6, returns: bool = True, grain: float = 0.01, seed: int = 1, cards: int = 8,
 ) -> Walked:  # fmt: skip
-    """A wall 30 m away and eight cards 7 to 16 m away; the camera pans and walks, and comes back if it `returns`."""
+    """A wall 30 m away and some cards 7 to 16 m away; the camera pans and walks, and comes back if it `returns`."""
     rng, (width, height) = np.random.default_rng(seed), size
     focal = 0.9 * width
     turns, places = [], []
@@ -46,7 +46,7 @@ def walked_plates(
         places.append([away * share, 0.1 * np.sin(6 * s), 0.3 * away * np.sin(np.pi * s) ** 2])
     turns_, places_ = np.array(turns), np.array(places)
     sheets = [_sheet(names[0], 2400, 30.0, (-40.0, -16.0, 60.0, 16.0), focal)]
-    for _ in range(8):
+    for _ in range(cards):
         z, x, y = rng.uniform(7, 16), rng.uniform(-0.5, 1.3), rng.uniform(-0.25, 0.25)
         sheets.append(_sheet(names[1], 900, z, (x * z - 1.0, y * z - 0.8, x * z + 1.0, y * z + 0.8), focal))
     gx, gy = np.meshgrid((np.arange(width) + 0.5 - width / 2) / focal, (np.arange(height) + 0.5 - height / 2) / focal)

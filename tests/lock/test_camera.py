@@ -51,7 +51,7 @@ def test_a_walk_is_solved_with_its_focal_length(way):
     tracks, turns, places = walked(way=way, moving=12)
     lock = camera_from_tracks(LOCK, tracks, range(1, 21), SIZE, quiet)
     assert lock.lens.focal_px == pytest.approx(FOCAL, rel=0.015)
-    assert np.sqrt(np.mean([e.residual_px**2 for e in lock.solved])) < 0.3
+    assert np.sqrt(np.mean([e.residual_px**2 for e in lock.solved])) < 0.35
     found = np.array([e.position for e in lock.solved])
     grow = (found * places).sum() / (found**2).sum()
     assert np.abs(found * grow - places).max() < 0.03 * np.linalg.norm(places, axis=1).max() + 0.01

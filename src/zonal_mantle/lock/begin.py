@@ -10,11 +10,13 @@ from numpy.typing import NDArray
 from ..shot.lock import Lock
 from ..words import mark, say
 from .bundle import Scene, adjust
+from .dominant import cameras_of, one_plane
 from .errors import LockError
 from .features import Track
 from .grow import grown
 from .scene import (
     LEAST_TRACKS,
+    by_noise,
     error_of,
     explained,
     inside_out,
@@ -32,7 +34,8 @@ Progress = Callable[[float, str], None]
 FIRST_FRAMES = 9
 USUAL_FOCALS = (0.8, 1.2, 2.0, 3.5)  # frame widths (common practice)
 MOST_STARTS = 3  # that are followed to the end, of all that are begun
-WELL_EXPLAINED = 0.8  # of the tracks
+WELL_EXPLAINED = 0.95  # of the tracks
+NEARLY = 0.9  # of what the best explains: a start that may be better when it is looked at closely
 SHARED = 0.3  # of the reference frame's features, that a frame of the first scene must see
 UNPLACED = mark("Too few features could be placed in space. Is the focal length right?")
 
@@ -49,8 +52,9 @@ def begun_scene(
     """A scene of some frames that explains most tracks, out of several starts; then all other frames added: those that
     share enough with the reference frame at once, then one by one.
 
-    The starts: the turns found without any parallax, with a steady way along each axis and its reverse; and two frames'
-    essential matrix with the others placed from what those two see.
+    The starts: the turns found without any parallax, with a steady way along each axis and its reverse; two frames'
+    essential matrix with the others placed from what those two see; and, where nearly all lies on one plane, the
+    cameras that see it so.
     """
     start, middle, part = lock.reference_frame, np.array(size) / 2, _sharing(tracks, frames, lock.reference_frame)
     some = sorted({start, *np.linspace(part[0], part[-1], FIRST_FRAMES).round().astype(int).tolist()})
@@ -63,10 +67,14 @@ def begun_scene(
     ways = [sign * axis for axis in np.eye(3) for sign in (1, -1)]
     starts = [with_points(few, index, turns, span * way, guess, middle) for way in ways]
     starts += [_two_view_start(few, order, turns, guess, middle, sign) for sign in (1, -1)]
+    starts += _plane_starts(
+        few, order, [guess] if given else [guess, *(each * size[0] for each in USUAL_FOCALS)], middle
+    )
 
     def adjusted(scene: Scene, used: list[Track]) -> tuple[float, Scene, list[Track]]:
         views = views_of(used, index, middle)
         scene = adjust(scene, views, not given, rounds=20, least_gain=3e-3)
+        scene = adjust(scene, by_noise(scene, views), not given, rounds=10, least_gain=3e-3)
         return (explained(scene, views) if 0.3 < scene.focal_px / size[0] < 15 else 0.0), scene, used
 
     begun: list[tuple[float, Scene, list[Track]]] = []
@@ -88,7 +96,10 @@ def begun_scene(
         if each is not None:
             scene = adjust(each[0], views_of(each[1], index, middle), False, rounds=6, least_gain=1e-2)
             found.append(adjusted(scene, each[1]))
-    best = max(found, key=lambda each: each[0], default=None)
+    best = _most_explaining(found, index, middle)
+    if best is not None and not given:  # where a lens is hardly told, steps toward the right one are too small to go on
+        found = [best, *(adjusted(best[1].through(share * size[0]), best[2]) for share in USUAL_FOCALS)]
+        best = _most_explaining(found, index, middle)
     if best is None or best[0] < LEAST_TRACKS:
         raise LockError(
             say(
@@ -114,11 +125,24 @@ def begun_scene(
     return whole
 
 
+def _most_explaining(
+    found: list[tuple[float, Scene, list[Track]]], index: dict[int, int], middle: NDArray
+) -> tuple[float, Scene, list[Track]] | None:
+    """The start that explains most, by the noise of the one that has least: what explains wrong features as well is off
+    by a little at all of them."""
+    most = max((each[0] for each in found), default=0.0)
+    good = [(each, views_of(each[2], index, middle)) for each in found if each[0] > NEARLY * most]
+    if not good:
+        return None
+    scale = min(by_noise(scene, views).robust_px for (_, scene, _), views in good)
+    return max(good, key=lambda each: explained(each[0][1], each[1], scale))[0]
+
+
 def _right_way_round(
     scene: Scene, used: list[Track], index: dict[int, int], middle: NDArray, free_focal: bool
 ) -> Scene:
     """The scene, or with near and far exchanged, whichever explains more."""
-    views = views_of(used, index, middle)
+    views = by_noise(scene, views_of(used, index, middle))
     both = [adjust(each, views, free_focal, rounds=20, least_gain=1e-3) for each in (scene, inside_out(scene))]
     return min(both, key=lambda each: error_of(each, views))
 
@@ -168,6 +192,22 @@ def _two_view_start(
             if pose is not None:
                 turns[index[frame]], places[index[frame]] = pose
     return with_points(tracks, index, turns, places, focal, middle)
+
+
+def _plane_starts(
+    tracks: list[Track], order: list[int], focals: list[float], middle: NDArray
+) -> list[tuple[Scene, list[Track]] | None]:
+    """Where nearly all lies on one plane: all cameras that see it so."""
+    index = {frame: k for k, frame in enumerate(order)}
+    seen = one_plane([track.places for track in tracks], order, middle)
+    first = [np.array(track.places[order[0]]) - middle for track in tracks if order[0] in track.places]
+    if seen is None:
+        return []
+    picture = np.column_stack([first, np.ones(len(first))])
+    return [
+        with_points(tracks, index, turns, places, each, middle)
+        for each, turns, places, _ in cameras_of(seen, picture, focals)
+    ]
 
 
 def _all_frames(

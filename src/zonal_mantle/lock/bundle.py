@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from . import bundle_rows
 
 Matrix = NDArray[np.float64]
-ROBUST_PX = 0.35  # about three times what a good feature is off by
+ROBUST_PX = 0.35  # about three times what a good feature is off by, until that is known
 
 
 @dataclass
@@ -29,16 +29,23 @@ class Scene:
     places: NDArray[np.float64]
     points: NDArray[np.float64]
 
+    def through(self, focal_px: float) -> Scene:
+        """The scene as another lens has it: the first camera sees it as before, the others nearly so."""
+        wider = np.array([self.focal_px / focal_px] * 2 + [1.0])
+        points = self.points * [*wider, 1.0]
+        return Scene(focal_px, self.distortion, self.turns.copy(), self.places * wider, points)
+
 
 @dataclass(frozen=True)
 class Views:
     """Where points were seen: camera and point of each view, (n) int, and the place from the frame's middle, (n, 2);
-    and what was taken off of it, px, see `stretch`."""
+    what was taken off of it, px, see `stretch`; and from which error on a view is believed less, px."""
 
     camera: NDArray[np.intp]
     point: NDArray[np.intp]
     seen: NDArray[np.float64]
     taken: NDArray[np.float64] | None = None
+    robust_px: float = ROBUST_PX
 
 
 def skew(v: NDArray) -> NDArray[np.float64]:
@@ -216,9 +223,9 @@ def pictured(scene: Scene, views: Views) -> NDArray[np.float64]:
     return np.asarray(scene.focal_px * flat * (1 + scene.distortion * square))
 
 
-def robust(rest: NDArray) -> tuple[float, NDArray[np.float64]]:
+def robust(rest: NDArray, scale_px: float = ROBUST_PX) -> tuple[float, NDArray[np.float64]]:
     """The soft ℓ1 cost of residuals, and the weight it gives to each; the two of a view share theirs."""
-    square = np.repeat((rest.reshape(-1, 2) ** 2).sum(axis=1), 2) / ROBUST_PX**2
+    square = np.repeat((rest.reshape(-1, 2) ** 2).sum(axis=1), 2) / scale_px**2
     root = np.sqrt(1 + square)
     return float((root - 1).sum()), 1 / root
 
@@ -244,7 +251,7 @@ def adjust(
     problem = Problem(scene, views, free_focal, free_bend, only_turns, moving)
     values, damping = problem.start(), 1e-3
     rest = problem.residuals(values)
-    cost, weights = robust(rest)
+    cost, weights = robust(rest, views.robust_px)
     for _ in range(rounds):
         report()
         normal = Normal(problem, problem.slopes(values), weights, rest)
@@ -253,7 +260,7 @@ def adjust(
             step = normal.step(damping)
             trial = values + step
             rest_now = problem.residuals(trial)
-            cost_now, weights_now = robust(rest_now)
+            cost_now, weights_now = robust(rest_now, views.robust_px)
             if np.isfinite(cost_now) and cost_now < cost:
                 gain = (cost - cost_now) / cost
                 values, rest, cost, weights, damping = trial, rest_now, cost_now, weights_now, damping / 5

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from functools import partial
 
 import cv2
@@ -19,13 +20,24 @@ from .bundle import Scene, Views, adjust, pictured
 from .chain import Chain, Link
 from .check import WithoutBlanks
 from .degenerate import FocalInterval, focal_interval, turning
+from .dominant import off_one_scene
 from .errors import LockError, OnlyTurned
 from .features import Track, follow_features
 from .pan import solve_turn
 from .plane import check_start
 from .residual import likely
+from .rivals import apart_px, plane_words, rivals_of
 from .runs import SoFar, flat, triple, unseen
-from .scene import LEAST_TRACKS, error_of, inside_out, only, views_of, with_points, without_outliers
+from .scene import (
+    LEAST_TRACKS,
+    by_noise,
+    error_of,
+    only,
+    robust_px_of,
+    views_of,
+    with_points,
+    without_outliers,
+)
 from .slide import slides_px
 from .stretch import Stretches
 
@@ -37,10 +49,10 @@ Seek = Callable[..., list[Track]]  # `again.found_again` that knows the pictures
 ONLY_TURNED_PX = 0.35  # where turning alone explains the tracks this well there is nothing to find depth by
 OUTLIERS = (8, 6, 5, 4, 4)  # views off by more medians than this go, round by round
 LEAST_OUTLIER_PX = 0.3
-CLEARLY_LESS = 0.995  # times the error, from which on a scene that is turned the other way round is the better
-EITHER = 1.02  # times, up to which it is as good
+MOST_EXCHANGES = 4
 FOUND_AGAIN = 2  # rounds, after which features are looked for where the scene has them
 STRETCHED = 3  # rounds, after which it is taken off what their patterns are shifted by
+OF_PLANE = 2.0  # times: cameras that see one plane are off by more than their views say, as measured on pictures
 WORST_PX = 0.6  # common practice: nothing is hung on a camera whose points are off by more
 POINTS_KEPT = 400
 MOST_TRIES = 300  # of four features; where they are not one plane none is right, and rough turns are all that is wanted
@@ -125,21 +137,21 @@ def camera_from_tracks(
     given, bends, cut = lock.lens.given, lock.lens.solve_distortion, _unreached(frames, order)
     stretches = Stretches()
 
-    def views_by(scene: Scene, used: list[Track], straight: bool) -> Views:
-        plain = views_of(used, index, middle)
+    def views_by(scene: Scene, used: list[Track], straight: bool, robust_px: float) -> Views:
+        plain = replace(views_of(used, index, middle), robust_px=robust_px)
         return stretches.taken_off(scene, used, plain, order) if straight else plain
 
     def settled(scene: Scene, used: list[Track]) -> tuple[Scene, list[Track], Views, float]:
         """Adjusted, without what does not fit, with what was found again; and the share of the views that was kept.
 
         What patterns are shifted by is taken off once the scene has settled without, and if it fits better so."""
-        believed, straight, views = 1.0, False, views_by(scene, used, False)
+        believed, straight, views = 1.0, False, by_noise(scene, views_of(used, index, middle))
         for turn, widest in enumerate(OUTLIERS):
             if turn == FOUND_AGAIN and again is not None:
                 used = again(scene, used, order, report=seek)
-                views = views_by(scene, used, False)
+                views = views_by(scene, used, False, views.robust_px)
             if turn == STRETCHED:
-                shifted = views_by(scene, used, True)
+                shifted = views_by(scene, used, True, views.robust_px)
                 other = adjust(scene, shifted, not given, False, 20, 1e-3, report)
                 straight = error_of(other, shifted) < error_of(scene, views)
                 scene, views = (other, shifted) if straight else (scene, views)
@@ -154,32 +166,29 @@ def camera_from_tracks(
                         count=len(used),
                     )
                 )
-            views = views_by(scene, used, straight)
+            views = views_by(scene, used, straight, robust_px_of(off))
             so_far(partial(_as_lock, lock, scene, used, views, order, size, cut, believed))
         return adjust(scene, views, not given, bends, 40, 1e-5, report), used, views, believed
 
     scene, used, views, believed = settled(scene, used)
-    other = adjust(inside_out(scene), views, not given, bends, 30, 1e-4, report)
-    if error_of(other, views) < CLEARLY_LESS * error_of(scene, views):
-        begun = with_points(
-            [only(track, index) for track in still], index, other.turns, other.places, other.focal_px, middle
-        )
-        if begun is not None:
-            scene, used, views, believed = settled(*begun)
-    elif error_of(other, views) < EITHER * error_of(scene, views):
-        cut.append(
-            say(
-                "Near and far may be exchanged: that explains the features to {other:.3f} px, as against {this:.3f} "
-                "px. Let the camera move by more, or give its focal length at the lens.",
-                other=error_of(other, views),
-                this=error_of(scene, views),
-            )
-        )
+    for _ in range(MOST_EXCHANGES):
+        rivals = rivals_of(scene, views, not given, bends, report)
+        best = rivals.better(scene, views)
+        mine = [only(track, index) for track in still]
+        begun = None if best is None else with_points(mine, index, best.turns, best.places, best.focal_px, middle)
+        if begun is None:
+            break
+        scene, used, views, believed = settled(*begun)
+    cut += rivals.words(scene, views)
     alone = turning(scene, views, not given, bends)
     if alone.explains_all:
         raise _only_turned(alone.turning_px)
-    told = None if given else focal_interval(scene, views, bends, report)
-    return _as_lock(lock, scene, used, views, order, size, cut, believed, told)
+    told = None if given else focal_interval(scene, views, bends, report, rivals.flat)
+    apart = apart_px(scene, views, rivals, alone, told, size)
+    if told is None or told.known:
+        cut += plane_words(rivals, apart, given)
+    believed = believed / OF_PLANE if rivals.flat else believed
+    return _no_surer(_as_lock(lock, scene, used, views, order, size, cut, believed, told), order, apart)
 
 
 def _unreached(frames: range, order: list[int]) -> list[str]:
@@ -222,11 +231,17 @@ def static_tracks(tracks: list[Track], frames: range, start: int) -> list[Track]
             continue
         source = np.array([tracks[k].places[a] for k in both])
         target = np.array([tracks[k].places[b] for k in both])
-        _, good = cv2.findFundamentalMat(source, target, cv2.USAC_MAGSAC, 0.6, 0.999, 2000)
-        if good is None:
-            continue
+        stray = off_one_scene(source, target)
+        if stray is None:
+            try:
+                _, good = cv2.findFundamentalMat(source, target, cv2.USAC_MAGSAC, 0.6, 0.999, 2000)
+            except cv2.error:  # places that no model fits
+                continue
+            if good is None:
+                continue
+            stray = good.reshape(-1) == 0
         asked[both] += 1
-        broken[np.array(both)[good.reshape(-1) == 0]] += 1
+        broken[np.array(both)[stray]] += 1
     return [track for k, track in enumerate(tracks) if asked[k] == 0 or broken[k] <= 0.34 * asked[k]]
 
 
@@ -286,7 +301,7 @@ def _as_lock(
     off = np.linalg.norm(pictured(scene, views) - views.seen, axis=1)
     k = camera_matrix(scene.focal_px, size)
     entries, seen = [], np.bincount(views.camera, minlength=len(order))
-    untold = told.spread if told is not None and not told.known else 0.0
+    untold = 0.0 if told is None else told.beyond
     slides = slides_px(scene, views, size, not lock.lens.given, lock.lens.solve_distortion, untold, believed)
     for number, frame in enumerate(order):
         motion = k @ scene.turns[number] @ np.linalg.inv(k)
@@ -329,6 +344,14 @@ def _as_lock(
         lens=lock.lens.but(focal_px=float(scene.focal_px), distortion=float(scene.distortion), bounds_px=bounds),
         lost=tuple(lost),
     )
+
+
+def _no_surer(lock: Lock, order: list[int], apart: NDArray[np.float64]) -> Lock:
+    """The lock, no frame of which is said to be off by less than others that explain the features as well are apart
+    from it, px by camera."""
+    least = dict(zip(order, apart))
+    entries = (e.but(residual_px=max(e.residual_px, float(least[e.frame]))) for e in lock.solved)
+    return lock.but(solved=tuple(entries))
 
 
 def scaled(lock: Lock, factor: float) -> Lock:

@@ -23,17 +23,21 @@ from .bundle import Problem, Scene, Views, adjust, pictured
 NO_MORE = 1.09  # times: where turning alone leaves no more than this, moving explains nothing but its own freedom
 LEAST_DEPTH = 200.0  # times the power of what strays square to depth, that depths must explain
 CLEARLY = 6.0  # times: where turning leaves so much more after a few rounds, the camera moved
+SURER, WELL_TOLD = 0.67, 0.016  # of the spread where it is told, and one that the rule of the same fit has of itself
+QUICKLY, SLOWLY = (14, 1e-3), (60, 1e-6)  # rounds and the least gain of one
 STEPS = (1.1, 1.25, 1.6, 2.5, 5.0, 12.0, 30.0)  # factors that a focal length is tried at to either side
-SAME_FIT = 1.01  # a mean error that is larger by less is no worse: tracks err together, not each by itself
+SAME_FIT, OF_POINTS = 0.02, 3.0  # a mean error that is larger by less is no worse; by more where points are few: each
+# errs in one course, so that it counts once
 
 
 class Turning(NamedTuple):
-    """Error of a view by turning alone and by moving, px, each by its own freedom; and how many times more depths move
-    the tracks than these stray, in the same course, square to where depths could move them."""
+    """Error of a view by turning alone and by moving, px, each by its own freedom; how many times more depths move the
+    tracks than these stray, in the same course, square to where depths could move them; and the camera that turns."""
 
     turning_px: float
     moving_px: float
     stands_out: float
+    scene: Scene
 
     @property
     def explains_all(self) -> bool:
@@ -67,7 +71,7 @@ def turning(scene: Scene, views: Views, free_focal: bool, free_bend: bool = Fals
         alone = spread_px(flat, views, unknowns)
         if alone > CLEARLY * moving:
             break  # no more rounds would close that
-    return Turning(alone, moving, _depth_stands_out(scene, views))
+    return Turning(alone, moving, _depth_stands_out(scene, views), flat)
 
 
 def _depth_stands_out(scene: Scene, views: Views) -> float:
@@ -123,6 +127,7 @@ class FocalInterval(NamedTuple):
     low_px: float
     high_px: float
     focal_px: float
+    ends: tuple[tuple[Scene, float], ...] = ()  # a scene at each end, and the share of the way to it that fits as well
 
     @property
     def known(self) -> bool:
@@ -133,6 +138,13 @@ class FocalInterval(NamedTuple):
     def spread(self) -> float:
         """Of the focal length's logarithm, the farther bound taken as two standard deviations."""
         return max(float(np.log(self.high_px / self.focal_px)), float(np.log(self.focal_px / self.low_px))) / 2
+
+    @property
+    def beyond(self) -> float:
+        """By how much the focal length is less sure than the views say, of its logarithm: nothing where it is told."""
+        if not self.known:
+            return self.spread
+        return float(np.sqrt(max((self.spread * SURER) ** 2 - WELL_TOLD**2, 0.0)))
 
     def words(self) -> str:
         """What is not told, and what to do."""
@@ -145,31 +157,33 @@ class FocalInterval(NamedTuple):
 
 
 def focal_interval(
-    scene: Scene, views: Views, free_bend: bool = False, report: Callable[[], None] = lambda: None
+    scene: Scene,
+    views: Views,
+    free_bend: bool = False,
+    report: Callable[[], None] = lambda: None,
+    slow: bool = False,
 ) -> FocalInterval:
     """What focal lengths explain the views as well as the one that was found: all else is adjusted to each."""
     found = scene.focal_px
-    least = _mean(scene, views)
-    bounds = []
+    least, same = _mean(scene, views), 1 + max(SAME_FIT, OF_POINTS / len(scene.points))
+    bounds, ends = [], []
     for sign in (-1, 1):
-        bound, last, before = found, scene, 1.0
+        bound, last, before, share = found, scene, 1.0, 1.0
         for step in STEPS:
             report()
             focal = found * step**sign
-            trial = Scene(focal, last.distortion, last.turns.copy(), last.places.copy(), last.points.copy())
-            ratio = focal / last.focal_px
-            trial.points[:, :2] /= ratio
-            trial.places[:, :2] /= ratio
-            trial = adjust(trial, views, False, free_bend, 14, 1e-3, report)
+            trial = adjust(last.through(focal), views, False, free_bend, *(SLOWLY if slow else QUICKLY), report)
             mean = _mean(trial, views)
-            if mean > SAME_FIT * least:
-                # how far between this step and the last the fit grows worse than is the same, as a parabola has it
-                share = np.sqrt(max(SAME_FIT - 1, 1e-9) / max(mean / least - 1, 1e-9))
-                bound = found * float(np.exp(np.log(step) * min(share, 1.0))) ** sign if before == 1.0 else bound
+            if mean > same * least:
+                if before == 1.0:
+                    # how far to this step the fit grows worse than is the same, as a parabola has it
+                    share = min(float(np.sqrt((same - 1) / max(mean / least - 1, 1e-9))), 1.0)
+                    bound, last = found * float(np.exp(np.log(step) * share)) ** sign, trial
                 break
             bound, last, before = focal, trial, step
         bounds.append(bound)
-    return FocalInterval(bounds[0], bounds[1], found)
+        ends.append((last, share))
+    return FocalInterval(bounds[0], bounds[1], found, tuple(ends))
 
 
 def _mean(scene: Scene, views: Views) -> float:

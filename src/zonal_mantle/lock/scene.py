@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Container
+from dataclasses import replace
 
 import cv2
 import numpy as np
@@ -13,6 +14,7 @@ from .features import Track
 
 Matrix = NDArray[np.float64]
 LEAST_TRACKS = 30
+BELIEVED, LEAST_ROBUST_PX = 1.6, 0.1  # medians from which on a view is believed less; and at least
 MOST_BEYOND = 0.1  # of the points
 INSIDE_OUT = 0.2  # of the largest nearness, beyond infinity, from which on a point is not merely noisy
 
@@ -107,6 +109,17 @@ def views_of(tracks: list[Track], index: dict[int, int], middle: NDArray) -> Vie
     return Views(np.array(camera, np.intp), np.array(point, np.intp), np.array(seen, float).reshape(-1, 2) - middle)
 
 
+def robust_px_of(off: NDArray) -> float:
+    """From which error on a view is believed less, px, by those of all views."""
+    return float(np.clip(BELIEVED * np.median(off), LEAST_ROBUST_PX, ROBUST_PX))
+
+
+def by_noise(scene: Scene, views: Views) -> Views:
+    """Views that are believed by how far most of them are off."""
+    off = np.linalg.norm(pictured(scene, views) - views.seen, axis=1)
+    return replace(views, robust_px=robust_px_of(off))
+
+
 def only(track: Track, frames: Container[int]) -> Track:
     """A track on some frames."""
     return Track({frame: place for frame, place in track.places.items() if frame in frames}, track.pattern, track.again)
@@ -131,10 +144,10 @@ def without_outliers(scene: Scene, tracks: list[Track], off: NDArray, most_px: f
     return scene, kept
 
 
-def explained(scene: Scene, views: Views) -> float:
+def explained(scene: Scene, views: Views, within_px: float = 1.0) -> float:
     """How many points a scene explains: of each as much as it is seen before the lens and fits. One that is turned
     inside out, the nearest points farther than infinity, explains none."""
-    off = np.linalg.norm(pictured(scene, views) - views.seen, axis=1)
+    off = np.linalg.norm(pictured(scene, views) - views.seen, axis=1) / within_px
     square = np.bincount(views.point, off**2) / np.maximum(np.bincount(views.point), 1)
     return float((np.exp(-square) * ~_beyond(scene)).sum())
 
@@ -166,6 +179,6 @@ def error_of(scene: Scene, views: Views) -> float:
     """Robust mean error of a scene's views, px; infinite where it is turned inside out."""
     if np.mean(_beyond(scene)) > MOST_BEYOND:
         return np.inf
-    cost, _ = robust((pictured(scene, views) - views.seen).reshape(-1))
-    mean = float(ROBUST_PX * np.sqrt((cost / len(views.seen) / 2 + 1) ** 2 - 1))
+    cost, _ = robust((pictured(scene, views) - views.seen).reshape(-1), views.robust_px)
+    mean = float(views.robust_px * np.sqrt((cost / len(views.seen) / 2 + 1) ** 2 - 1))
     return mean if np.isfinite(mean) else np.inf

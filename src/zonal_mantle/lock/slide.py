@@ -12,6 +12,8 @@ for all features that move alike. So it is asked by how much all cameras would b
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -45,7 +47,7 @@ def slides_px(
     problem = Problem(scene, views, free_focal, free_bend)
     values = problem.start()
     rest = problem.residuals(values)
-    _, weights = robust(rest)
+    _, weights = robust(rest, views.robust_px)
     slopes = problem.slopes(values)
     normal = Normal(problem, slopes, weights, rest)
     square, through, inverse = normal.reduced(0.0)
@@ -126,6 +128,26 @@ def _far_moves(problem: Problem, size: tuple[int, int]) -> list[Matrix]:
     before = np.einsum("cj,pj->cp", scene.turns[:, 2], places[:, :3]) > 0
     inside = before & (np.abs(at) < np.array(size) / 2).all(axis=2)
     return [moves[each] for moves, each in zip(out, inside)]
+
+
+def far_apart(scene: Scene, others: Sequence[Scene], size: tuple[int, int]) -> NDArray[np.float64]:
+    """How far a scene and others have apart what is infinitely far, and was hung at places spread over the first
+    camera's picture, (cameras), px root mean square; that of the farthest other, 0 without any."""
+    across, down = ((np.arange(3) / 2 - 0.5) * GRID_SHARE * each for each in size)
+    x, y = (each.reshape(-1) for each in np.meshgrid(across, down))
+    count, cameras = len(x), len(scene.turns)
+    views = Views(np.repeat(np.arange(cameras), count), np.tile(np.arange(count), cameras), np.zeros((1, 2)))
+
+    def seen(each: Scene) -> NDArray[np.float64]:
+        places = np.column_stack([x / each.focal_px, y / each.focal_px, np.ones(count), np.zeros(count)])
+        far = Scene(each.focal_px, each.distortion, each.turns, each.places, places)
+        return pictured(far, views).reshape(cameras, count, 2)
+
+    here = seen(scene)
+    inside = (np.abs(here) < np.array(size) / 2).all(axis=2)
+    squares = [np.square(seen(other) - here).sum(axis=2) * inside for other in others]
+    means = [each.sum(axis=1) / np.maximum(inside.sum(axis=1), 1) for each in squares]
+    return np.asarray(np.sqrt(np.max([np.zeros(cameras), *means], axis=0)))
 
 
 def _inverse(square: Matrix) -> Matrix:

@@ -18,7 +18,7 @@ about as an affinity: J. Shi & C. Tomasi, Good features to track, 1994. What it 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
@@ -52,7 +52,7 @@ class Stretches:
         tracks : of the scene's points, one each. order : the frame of each camera.
         """
         shifts = self.shifts_px(scene, tracks, views, order)
-        return Views(views.camera, views.point, views.seen - shifts, shifts) if shifts.any() else views
+        return replace(views, seen=views.seen - shifts, taken=shifts) if shifts.any() else views
 
     def shifts_px(self, scene: Scene, tracks: list[Track], views: Views, order: list[int]) -> Matrix:
         """By how much each view is shifted, (n, 2) px; 0 for tracks of which no pattern is known."""
