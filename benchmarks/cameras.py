@@ -1,12 +1,13 @@
 """Camera locks on made-up tracks and on plates of walls and cards: how far they are off, what they say of it, and
 whether a camera that only turns is told from one that moves.
 
-Usage: cameras.py [--part tracks|plates|turns]. Printed, not asserted.
+Usage: cameras.py [--part tracks|plates|walls|turns]. Printed, not asserted.
 """
 
 from __future__ import annotations
 
 import argparse
+import itertools
 import sys
 import time
 from pathlib import Path
@@ -109,6 +110,28 @@ def plates() -> None:
         )
 
 
+def walls() -> None:
+    """Nearly one plane, whose cameras others see alike: what is said against what is true."""
+    print("a wall and few cards: focal length off (its bounds), slide of what is far px, said, words")
+    pairs = [("grass", "astronaut"), ("gravel", "coffee"), ("brick", "rocket"), ("camera", "chelsea")]
+    for k, (names, away, cards) in enumerate(itertools.product(pairs, (1.2, 5.0), (0, 1, 3))):
+        how = {"names": names, "away": away, "cards": cards, "seed": 60 + k, "pan_deg": 8 + 2.0 * (k % 8)}
+        seen = walked_plates(**how, count=30, returns=k % 2 == 0)
+        try:
+            lock = solve_camera(LOCK.but(reference_frame=0), seen.frames.__getitem__, lambda frame: None, range(30))
+        except LockError as problem:
+            print(f"  {how}: {problem}", flush=True)
+            continue
+        low, high = lock.lens.bounds_px or (0.0, 0.0)
+        true, said = rms(far_slides(seen, lock)), rms(np.array([entry.residual_px for entry in lock.solved]))
+        print(
+            f"  {how}: {lock.lens.focal_px / seen.focal - 1:+.2%} ({low / seen.focal - 1:+.1%} to "
+            f"{high / seen.focal - 1:+.1%}), {true:.2f} px, {said:.2f} px{' !' if true > max(2.5 * said, 0.3) else ''} "
+            f"{' '.join(lock.lost)[:60]}",
+            flush=True,
+        )
+
+
 def turns() -> None:
     print("a camera that only turns, and one that moves a little, with tracks that drift: what each is called")
     for way in ((0.0, 0.0, 0.0), (0.03, 0.0, 0.0), (0.05, 0.0, 0.02), (0.0, 0.0, 0.2)):
@@ -136,9 +159,9 @@ def turns() -> None:
 
 def main() -> None:
     parser = argparse.ArgumentParser()
-    parser.add_argument("--part", choices=["tracks", "plates", "turns"])
+    parser.add_argument("--part", choices=["tracks", "plates", "walls", "turns"])
     part = parser.parse_args().part
-    for name, run in (("tracks", tracks), ("plates", plates), ("turns", turns)):
+    for name, run in (("tracks", tracks), ("plates", plates), ("walls", walls), ("turns", turns)):
         if part in (None, name):
             run()
 

@@ -32,6 +32,7 @@ from .scene import (
     LEAST_TRACKS,
     by_noise,
     error_of,
+    explained,
     only,
     robust_px_of,
     views_of,
@@ -50,6 +51,7 @@ ONLY_TURNED_PX = 0.35  # where turning alone explains the tracks this well there
 OUTLIERS = (8, 6, 5, 4, 4)  # views off by more medians than this go, round by round
 LEAST_OUTLIER_PX = 0.3
 MOST_EXCHANGES = 4
+WITHIN_PX = 0.25  # of where it is seen, a feature is explained
 FOUND_AGAIN = 2  # rounds, after which features are looked for where the scene has them
 STRETCHED = 3  # rounds, after which it is taken off what their patterns are shifted by
 OF_PLANE = 2.0  # times: cameras that see one plane are off by more than their views say, as measured on pictures
@@ -170,15 +172,26 @@ def camera_from_tracks(
             so_far(partial(_as_lock, lock, scene, used, views, order, size, cut, believed))
         return adjust(scene, views, not given, bends, 40, 1e-5, report), used, views, believed
 
+    def of_all(scene: Scene) -> tuple[Scene, list[Track]] | None:
+        return with_points(mine, index, scene.turns, scene.places, scene.focal_px, middle)
+
+    def explains(scene: Scene) -> float:
+        """How many of all still features a scene's cameras explain, those that were thrown out as well."""
+        all_of_it = of_all(scene)
+        return 0.0 if all_of_it is None else explained(all_of_it[0], views_of(all_of_it[1], index, middle), WITHIN_PX)
+
+    mine = [only(track, index) for track in still]
     scene, used, views, believed = settled(scene, used)
     for _ in range(MOST_EXCHANGES):
         rivals = rivals_of(scene, views, not given, bends, report)
-        best = rivals.better(scene, views)
-        mine = [only(track, index) for track in still]
-        begun = None if best is None else with_points(mine, index, best.turns, best.places, best.focal_px, middle)
+        best = rivals.better(scene, explains)
+        begun = None if best is None else of_all(best)
         if begun is None:
             break
-        scene, used, views, believed = settled(*begun)
+        after = settled(*begun)
+        if explains(after[0]) <= explains(scene):
+            break
+        scene, used, views, believed = after
     cut += rivals.words(scene, views)
     alone = turning(scene, views, not given, bends)
     if alone.explains_all:

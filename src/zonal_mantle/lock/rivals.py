@@ -20,11 +20,12 @@ from .dominant import MOSTLY, Dominant, dominant_plane, seen_otherwise
 from .scene import error_of, inside_out
 from .slide import far_apart
 
-CLEARLY_LESS = 0.995  # times the error, from which on another scene is the better
+CLEARLY_MORE = 1.005  # times as much explained, from which on another scene is the better
 EITHER = 1.02  # times, up to which one that is turned the other way round is as good
 AS_WELL = 1.03  # times, up to which another scene explains the features as well
+TRIED = 0.4  # of the points on one plane, in what may be a wrong scene: other cameras that see it alike are tried
 HARDLY_MORE = 1.6  # times: turning alone leaves so little more that it is a rival where all lies on one plane
-FEW_OFF = 40  # features off a plane; as many tell the camera, as measured on pictures
+FEW_OFF = 60  # features off a plane; as many tell the camera, as measured on pictures
 PLANE_PX = 1.0  # by which cameras that see a plane alike may be apart without a word
 
 
@@ -42,15 +43,15 @@ class Rivals:
         """Whether so much lies on one plane, and so little off it, that this tells little."""
         return self.plane.share >= MOSTLY and self.plane.off < FEW_OFF
 
-    def better(self, scene: Scene, views: Views) -> Scene | None:
-        """The best of them, if it is clearly better than a scene."""
-        best = min(self.others, key=lambda each: error_of(each, views))
-        return best if error_of(best, views) < CLEARLY_LESS * error_of(scene, views) else None
+    def better(self, scene: Scene, explains: Callable[[Scene], float]) -> Scene | None:
+        """The one that explains most, if that is clearly more than a scene does."""
+        best = max(self.others, key=explains)
+        return best if explains(best) > CLEARLY_MORE * explains(scene) else None
 
     def words(self, scene: Scene, views: Views) -> tuple[str, ...]:
         """What is said where near and far may as well be exchanged."""
         this, other = error_of(scene, views), error_of(self.exchanged, views)
-        if not CLEARLY_LESS * this <= other < EITHER * this:
+        if other >= EITHER * this:
             return ()
         words = say(
             "Near and far may be exchanged: that explains the features to {other:.3f} px, as against {this:.3f} "
@@ -65,7 +66,7 @@ def rivals_of(scene: Scene, views: Views, free_focal: bool, free_bend: bool, rep
     """The rivals of a scene, adjusted to its views."""
     exchanged = adjust(inside_out(scene), views, free_focal, free_bend, 30, 1e-4, report)
     others, plane = [exchanged], dominant_plane(scene, views)
-    if plane.share >= MOSTLY:
+    if plane.share >= TRIED:
         for each in seen_otherwise(scene, plane.plane, free_focal):
             others.append(adjust(each, views, free_focal, free_bend, 40, 1e-5, report))
     return Rivals(exchanged, others, plane)
