@@ -26,6 +26,7 @@ AS_WELL = 1.03  # times, up to which another scene explains the features as well
 TRIED = 0.4  # of the points on one plane, in what may be a wrong scene: other cameras that see it alike are tried
 HARDLY_MORE = 1.6  # times: turning alone leaves so little more that it is a rival where all lies on one plane
 FEW_OFF = 60  # features off a plane; as many tell the camera, as measured on pictures
+DEVIATIONS = 2.0  # that the ends of a focal length's interval stand for
 PLANE_PX = 1.0  # by which cameras that see a plane alike may be apart without a word
 
 
@@ -86,7 +87,7 @@ def apart_px(
         as_well.append(alone.scene)
     apart = far_apart(scene, as_well, size)
     if rivals.flat and told is not None:
-        ends = [share * far_apart(scene, [end], size) for end, share in told.ends]
+        ends = [share / DEVIATIONS * far_apart(scene, [end], size) for end, share in told.ends]
         apart = np.maximum(apart, np.mean(ends, axis=0))
     return apart
 
