@@ -10,6 +10,7 @@ from zonal_mantle.lock import solve_camera
 from zonal_mantle.lock.bundle import Scene, Views, adjust, pictured
 from zonal_mantle.lock.camera import camera_from_tracks, static_tracks
 from zonal_mantle.lock.dominant import dominant_plane, off_one_scene, one_plane, seen_otherwise
+from zonal_mantle.lock.errors import OnlyTurned
 from zonal_mantle.lock.features import Track
 from zonal_mantle.lock.rivals import Rivals, plane_words
 from zonal_mantle.lock.scene import error_of
@@ -153,3 +154,12 @@ def test_a_photographed_wall_with_hardly_anything_before_it(names, cards, seed):
     low, high = lock.lens.bounds_px
     assert low < plates.focal < high
     assert abs(lock.lens.focal_px / plates.focal - 1) < 0.08 or said > 1.0
+
+
+@pytest.mark.parametrize(("noise", "more", "words"), [(0.34, 1.6, "only turned"), (0.2, 100.0, "hardly moved")])
+def test_a_camera_that_hardly_moved_before_a_plane_is_not_called_a_moving_one(noise, more, words, monkeypatch):
+    """A small way along a plane looks like a turn (Hartley & Zisserman 2004, 19.8)."""
+    monkeypatch.setattr("zonal_mantle.lock.camera.HARDLY_MORE", more)
+    _, views = of_a_plane(noise=noise, way=(0.02, 0.004, 0.004))
+    with pytest.raises(OnlyTurned, match=f"{words}.*pan lock"):
+        camera_from_tracks(LOCK, tracks_of(views), FRAMES, SIZE, lambda share, words: None)

@@ -5,8 +5,9 @@ import numpy as np
 import pytest
 
 from tracked import FOCAL, SIZE, small_scene
+from zonal_mantle.geometry import carry
 from zonal_mantle.lock.bundle import Scene, Views, adjust, pictured
-from zonal_mantle.lock.slide import slides_px
+from zonal_mantle.lock.slide import far_apart, slides_px
 
 COUNT, NOISE = 24, 0.15
 
@@ -91,3 +92,21 @@ def test_what_was_taken_off_for_a_stretched_pattern_is_doubted_as_a_whole():
         said.append(slides_px(found, given, SIZE, True))
     assert np.median(said[1][1:] / np.hypot(said[0], moved[1])[1:]) == pytest.approx(1, abs=0.25)
     assert said[1][-1] > 2 * said[0][-1]
+
+
+def test_scenes_are_as_far_apart_as_a_turn_makes_what_is_far():
+    """K R K⁻¹ carries what is far (Hartley & Zisserman 2004, 8.4.2); a bend alone moves nothing where it was hung."""
+    turns, places = np.tile(np.eye(3), (3, 1, 1)), np.zeros((3, 3))
+    here = Scene(FOCAL, 0.0, turns, places, np.array([[0.0, 0, 1, 0]]))
+    turned = np.array([np.eye(3), np.eye(3), cv2.Rodrigues(np.array([0, 0.004, 0]))[0]])
+    apart = far_apart(here, [Scene(FOCAL, 0.0, turned, places, here.points)], SIZE)
+    assert apart[:2] == pytest.approx([0, 0], abs=1e-9)
+    k = np.diag([FOCAL, FOCAL, 1.0])
+    hung = far_places(1.0)[:, :2]
+    moved = carry(k @ turned[2] @ np.linalg.inv(k), hung) - hung
+    assert apart[2] == pytest.approx(np.sqrt((moved**2).sum(axis=1).mean()), rel=1e-6)
+    assert far_apart(here, [Scene(FOCAL, 0.2, turns, places, here.points)], SIZE) == pytest.approx([0, 0, 0], abs=1e-6)
+    assert far_apart(here, [], SIZE).tolist() == [0, 0, 0]
+    back = np.array([np.eye(3), np.eye(3), cv2.Rodrigues(np.array([0, np.pi, 0]))[0]])
+    behind, other = (Scene(FOCAL * each, 0.0, back, places, here.points) for each in (1.0, 1.1))
+    assert far_apart(behind, [other], SIZE)[2] == 0  # nothing of it is before the lens there

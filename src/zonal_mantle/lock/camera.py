@@ -54,6 +54,7 @@ MOST_EXCHANGES = 4
 WITHIN_PX = 0.25  # of where it is seen, a feature is explained
 FOUND_AGAIN = 2  # rounds, after which features are looked for where the scene has them
 STRETCHED = 3  # rounds, after which it is taken off what their patterns are shifted by
+HARDLY_MORE = 1.6  # times: turning alone leaves so little more that it may be all, where all lies on one plane
 OF_PLANE = 2.0  # times: cameras that see one plane are off by more than their views say, as measured on pictures
 WORST_PX = 0.6  # common practice: nothing is hung on a camera whose points are off by more
 POINTS_KEPT = 400
@@ -182,8 +183,8 @@ def camera_from_tracks(
 
     mine = [only(track, index) for track in still]
     scene, used, views, believed = settled(scene, used)
+    rivals = rivals_of(scene, views, not given, bends, report)
     for _ in range(MOST_EXCHANGES):
-        rivals = rivals_of(scene, views, not given, bends, report)
         best = rivals.better(scene, explains)
         begun = None if best is None else of_all(best)
         if begun is None:
@@ -192,12 +193,15 @@ def camera_from_tracks(
         if explains(after[0]) <= explains(scene):
             break
         scene, used, views, believed = after
+        rivals = rivals_of(scene, views, not given, bends, report)
     cut += rivals.words(scene, views)
     alone = turning(scene, views, not given, bends)
     if alone.explains_all:
         raise _only_turned(alone.turning_px)
+    if rivals.flat and alone.turning_px < HARDLY_MORE * alone.moving_px:
+        raise _hardly_moved(alone.turning_px, rivals.plane.share)
     told = None if given else focal_interval(scene, views, bends, report, rivals.flat)
-    apart = apart_px(scene, views, rivals, alone, told, size)
+    apart = apart_px(scene, views, rivals, told, size)
     if told is None or told.known:
         cut += plane_words(rivals, apart, given)
     believed = believed / OF_PLANE if rivals.flat else believed
@@ -225,6 +229,17 @@ def _only_turned(off_px: float) -> OnlyTurned:
             "The camera only turned: turning alone explains the features to {off_px:.2f} px, and moving "
             "explains no more, so that nothing tells their distances. Use a pan lock.",
             off_px=off_px,
+        )
+    )
+
+
+def _hardly_moved(off_px: float, share: float) -> OnlyTurned:
+    return OnlyTurned(
+        say(
+            "The camera hardly moved: turning alone explains the features to {off_px:.2f} px, and {share:.0%} of them "
+            "lie on one plane, so that nothing tells a turn from a small way. Use a pan lock.",
+            off_px=off_px,
+            share=share,
         )
     )
 

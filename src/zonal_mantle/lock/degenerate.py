@@ -26,18 +26,17 @@ CLEARLY = 6.0  # times: where turning leaves so much more after a few rounds, th
 SURER, WELL_TOLD = 0.67, 0.016  # of the spread where it is told, and one that the rule of the same fit has of itself
 QUICKLY, SLOWLY = (14, 1e-3), (60, 1e-6)  # rounds and the least gain of one
 STEPS = (1.1, 1.25, 1.6, 2.5, 5.0, 12.0, 30.0)  # factors that a focal length is tried at to either side
-SAME_FIT, OF_POINTS = 0.02, 3.0  # a mean error that is larger by less is no worse; by more where points are few: each
-# errs in one course, so that it counts once
+SAME_FIT = 0.02  # a mean error that is larger by less is no worse: tracks err together, not each by itself
+OF_POINTS = 3.0  # over how many points there are, where these are few: each counts once, however long it is seen
 
 
 class Turning(NamedTuple):
-    """Error of a view by turning alone and by moving, px, each by its own freedom; how many times more depths move the
-    tracks than these stray, in the same course, square to where depths could move them; and the camera that turns."""
+    """Error of a view by turning alone and by moving, px, each by its own freedom; and how many times more depths move
+    the tracks than these stray, in the same course, square to where depths could move them."""
 
     turning_px: float
     moving_px: float
     stands_out: float
-    scene: Scene
 
     @property
     def explains_all(self) -> bool:
@@ -71,7 +70,7 @@ def turning(scene: Scene, views: Views, free_focal: bool, free_bend: bool = Fals
         alone = spread_px(flat, views, unknowns)
         if alone > CLEARLY * moving:
             break  # no more rounds would close that
-    return Turning(alone, moving, _depth_stands_out(scene, views), flat)
+    return Turning(alone, moving, _depth_stands_out(scene, views))
 
 
 def _depth_stands_out(scene: Scene, views: Views) -> float:

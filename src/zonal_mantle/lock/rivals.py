@@ -1,5 +1,5 @@
 """Other scenes that explain the same features: near and far exchanged, other cameras before one plane, another focal
-length, turning alone; and how far what is hung on them is apart from what is hung on the scene that was found.
+length; and how far what is hung on them is apart from what is hung on the scene that was found.
 
 Several hypotheses are kept until the motion decides between them; where it does not, no camera is said to be surer than
 they are apart.
@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from ..words import say
 from .bundle import Scene, Views, adjust
-from .degenerate import FocalInterval, Turning
+from .degenerate import FocalInterval
 from .dominant import MOSTLY, Dominant, dominant_plane, seen_otherwise
 from .scene import error_of, inside_out
 from .slide import far_apart
@@ -24,7 +24,6 @@ CLEARLY_MORE = 1.005  # times as much explained, from which on another scene is 
 EITHER = 1.02  # times, up to which one that is turned the other way round is as good
 AS_WELL = 1.03  # times, up to which another scene explains the features as well
 TRIED = 0.4  # of the points on one plane, in what may be a wrong scene: other cameras that see it alike are tried
-HARDLY_MORE = 1.6  # times: turning alone leaves so little more that it is a rival where all lies on one plane
 FEW_OFF = 60  # features off a plane; as many tell the camera, as measured on pictures
 DEVIATIONS = 2.0  # that the ends of a focal length's interval stand for
 PLANE_PX = 1.0  # by which cameras that see a plane alike may be apart without a word
@@ -74,17 +73,15 @@ def rivals_of(scene: Scene, views: Views, free_focal: bool, free_bend: bool, rep
 
 
 def apart_px(
-    scene: Scene, views: Views, rivals: Rivals, alone: Turning, told: FocalInterval | None, size: tuple[int, int]
+    scene: Scene, views: Views, rivals: Rivals, told: FocalInterval | None, size: tuple[int, int]
 ) -> NDArray[np.float64]:
     """How far apart a scene and those that explain the views as well have what is hung far off, px by camera.
 
     Parameters
     ----------
-    alone : by turning alone. told : between which focal lengths it is explained as well; None where that is given.
+    told : between which focal lengths it is explained as well; None where that is given.
     """
     as_well = [each for each in rivals.others if error_of(each, views) < AS_WELL * error_of(scene, views)]
-    if rivals.flat and alone.turning_px < HARDLY_MORE * alone.moving_px:
-        as_well.append(alone.scene)
     apart = far_apart(scene, as_well, size)
     if rivals.flat and told is not None:
         ends = [share / DEVIATIONS * far_apart(scene, [end], size) for end, share in told.ends]

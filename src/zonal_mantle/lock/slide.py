@@ -17,6 +17,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry import camera_matrix, undistorted
 from .align import PICTURE_PX
 from .bundle import Normal, Problem, Scene, Slopes, Views, pictured, robust
 from .degenerate import spread_px
@@ -104,14 +105,24 @@ def _mean_square(moves: Matrix, covariance: Matrix) -> float:
     return float(((flat @ covariance) * flat).sum() / len(moves))
 
 
+def _grid(size: tuple[int, int]) -> NDArray[np.float64]:
+    """Places spread over a picture, px from its middle, (9, 2)."""
+    across, down = ((np.arange(3) / 2 - 0.5) * GRID_SHARE * each for each in size)
+    return np.stack(np.meshgrid(across, down), axis=-1).reshape(-1, 2)
+
+
+def _ahead(scene: Scene) -> NDArray[np.bool_]:
+    """Which points, infinitely far, lie before each camera, (cameras, points)."""
+    return np.asarray(np.einsum("cj,pj->cp", scene.turns[:, 2], scene.points[:, :3]) > 0)
+
+
 def _far_moves(problem: Problem, size: tuple[int, int]) -> list[Matrix]:
     """How what is infinitely far, and was hung at places spread over the first camera's picture, moves in each picture
     that sees it, with all cameras and the lens: by camera, (places, 2, k)."""
     scene = problem.scene
-    across, down = ((np.arange(3) / 2 - 0.5) * GRID_SHARE * each / scene.focal_px for each in size)
-    a, b = (each.reshape(-1) for each in np.meshgrid(across, down))
-    count, cameras = len(a), problem.cameras
-    places = np.column_stack([a, b, np.ones(count), np.zeros(count)])
+    rays = _grid(size) / scene.focal_px
+    count, cameras = len(rays), problem.cameras
+    places = np.column_stack([rays, np.ones(count), np.zeros(count)])
     views = Views(np.repeat(np.arange(cameras), count), np.tile(np.arange(count), cameras), np.zeros((1, 2)))
     seen = Problem(Scene(scene.focal_px, scene.distortion, scene.turns, scene.places, places), views,
                    problem.free_focal, problem.free_bend)  # fmt: skip
@@ -125,27 +136,26 @@ def _far_moves(problem: Problem, size: tuple[int, int]) -> list[Matrix]:
         drawn = slopes.lens[..., 0] + np.einsum("nij,nj->ni", slopes.point[:, :, :2], turned[views.point])
         out[..., problem.lens_at] = drawn.reshape(cameras, count, 2)
     at = pictured(seen.scene, views).reshape(cameras, count, 2)
-    before = np.einsum("cj,pj->cp", scene.turns[:, 2], places[:, :3]) > 0
-    inside = before & (np.abs(at) < np.array(size) / 2).all(axis=2)
+    inside = _ahead(seen.scene) & (np.abs(at) < np.array(size) / 2).all(axis=2)
     return [moves[each] for moves, each in zip(out, inside)]
 
 
 def far_apart(scene: Scene, others: Sequence[Scene], size: tuple[int, int]) -> NDArray[np.float64]:
     """How far a scene and others have apart what is infinitely far, and was hung at places spread over the first
     camera's picture, (cameras), px root mean square; that of the farthest other, 0 without any."""
-    across, down = ((np.arange(3) / 2 - 0.5) * GRID_SHARE * each for each in size)
-    x, y = (each.reshape(-1) for each in np.meshgrid(across, down))
-    count, cameras = len(x), len(scene.turns)
+    hung = _grid(size) + np.array(size) / 2
+    count, cameras = len(hung), len(scene.turns)
     views = Views(np.repeat(np.arange(cameras), count), np.tile(np.arange(count), cameras), np.zeros((1, 2)))
 
-    def seen(each: Scene) -> NDArray[np.float64]:
-        places = np.column_stack([x / each.focal_px, y / each.focal_px, np.ones(count), np.zeros(count)])
+    def seen(each: Scene) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+        straight = undistorted(hung, camera_matrix(each.focal_px, size), each.distortion) - np.array(size) / 2
+        places = np.column_stack([straight / each.focal_px, np.ones(count), np.zeros(count)])
         far = Scene(each.focal_px, each.distortion, each.turns, each.places, places)
-        return pictured(far, views).reshape(cameras, count, 2)
+        return pictured(far, views).reshape(cameras, count, 2), _ahead(far)
 
-    here = seen(scene)
-    inside = (np.abs(here) < np.array(size) / 2).all(axis=2)
-    squares = [np.square(seen(other) - here).sum(axis=2) * inside for other in others]
+    here, ahead = seen(scene)
+    inside = ahead & (np.abs(here) < np.array(size) / 2).all(axis=2)
+    squares = [np.square(seen(other)[0] - here).sum(axis=2) * inside for other in others]
     means = [each.sum(axis=1) / np.maximum(inside.sum(axis=1), 1) for each in squares]
     return np.asarray(np.sqrt(np.max([np.zeros(cameras), *means], axis=0)))
 
