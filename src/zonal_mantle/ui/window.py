@@ -108,7 +108,7 @@ class Window(QMainWindow):
             [self.strip, self.face, self.probe, self.scopes],
         )  # fmt: skip
         self.name = QLabel()
-        self.name.setContentsMargins(0, 0, 10, 0)
+        self.name.setContentsMargins(0, 5, 10, 0)
         self.menuBar().setCornerWidget(self.name, Qt.Corner.TopRightCorner)
         self.key_pointer = KeyPointer(self, self.desk)
         self.menus = Menus(self)
@@ -147,7 +147,7 @@ class Window(QMainWindow):
         dot = " ●" if self.desk.unsaved and self.desk.shot.plate else ""
         self.name.setText(f"{self.desk.shot.name}{dot}")
         self.name.setToolTip(say("Not saved yet") if dot else str(self.desk.path or ""))
-        self.name.adjustSize()
+        self.menuBar().setCornerWidget(self.name, Qt.Corner.TopRightCorner)  # laid out anew: its own size moves nothing
         self.setWindowTitle(say("{name}{dot} — Zonal Mantle", name=self.desk.shot.name, dot=dot))
 
     def _show_face(self) -> None:

@@ -216,7 +216,8 @@ class MatchStage(Stage):
                 desk.fit_words[(id, each.part)] = (each.words, getattr(match, each.part))
             measured = next((each for each in found.fitted if each.part == "air"), None)
             desk.air_fit = (found.shot.air, measured.values) if measured is not None else desk.air_fit
-            self._refused = (id, tuple(f"{part}: {why}" for part, why in found.refused.items()))
+            why = _by_reason(found.refused)
+            self._refused = (id, tuple(f"{parts}: {reason}" for reason, parts in why.items()))
             desk.edit(
                 desk.shot.with_zone(now.but(match=match)).but(air=found.shot.air),
                 say("Fit all of {name}", name=now.name),
@@ -224,7 +225,7 @@ class MatchStage(Stage):
             self._show_refused()
             done = ", ".join(say(each.part) for each in found.fitted) or say("nothing")
             desk.said.emit(
-                say("{name}: {done} fitted. {names}", name=now.name, done=done, names=" ".join(found.refused.values())),
+                say("{name}: {done} fitted. {names}", name=now.name, done=done, names=" ".join(why)),
                 bool(found.refused),
             )
 
@@ -261,3 +262,11 @@ class MatchStage(Stage):
             desk.run("Light of the new sky", work, proposed)
         except MantleError as problem:
             desk.said.emit(str(problem), True)
+
+
+def _by_reason(refused: dict[str, str]) -> dict[str, str]:
+    """What could not be measured, each reason once, with the parts that it holds for."""
+    out: dict[str, list[str]] = {}
+    for part, why in refused.items():
+        out.setdefault(why, []).append(say(part))
+    return {why: ", ".join(parts) for why, parts in out.items()}
