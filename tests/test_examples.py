@@ -2,6 +2,7 @@
 
 import doctest
 import importlib
+import linecache
 import pkgutil
 
 import numpy as np
@@ -19,4 +20,5 @@ MODULES = [
 @pytest.mark.parametrize("name", MODULES)
 def test_the_examples_of_a_module_hold(name):
     module = importlib.import_module(name)
+    linecache.clearcache()  # of each example every file that stands in it would be looked for
     assert doctest.testmod(module, extraglobs={"np": np}).failed == 0

@@ -3,6 +3,7 @@
 from functools import cache
 
 import numpy as np
+import pytest
 
 from lock_plates import flat_plates
 from zonal_mantle.lock import remarks_on
@@ -31,6 +32,18 @@ def test_fields_of_different_times_are_told_from_a_steady_frame():
     assert is_interlaced(combed)
     for frame in (cup(), wall()[2]):
         assert not is_interlaced(frame)
+
+
+@pytest.mark.parametrize("grain", [0.01, 0.03])
+def test_grain_before_what_is_even_is_not_taken_for_fields_of_different_times(grain):
+    even = np.full((270, 480), 0.3, np.float32)
+    even[:, 400:] = 0.7
+    noisy = (even + np.random.default_rng(1).normal(0, grain, even.shape)).astype(np.float32)
+    assert not is_interlaced(noisy)
+    combed = noisy.copy()
+    combed[1::2, 380:420] = np.roll(noisy[1::2, 380:420], 12, axis=1)
+    combed[1::2, 40:] = combed[1::2, :-40]
+    assert is_interlaced(combed)
 
 
 def test_doubled_frames_are_named():

@@ -51,6 +51,18 @@ def test_a_camera_that_only_turned_is_never_called_a_moving_one(pan, noise, drif
         solved(seen((0, 0, 0), pan, noise, seed, drift=drift, bend=bend))
 
 
+def test_blurs_that_shift_patterns_are_not_taken_for_depth():
+    """Each pattern is shifted by its own share of how much more a frame is smeared: all of one course, as depth is."""
+    tracks, rng = seen((0, 0, 0), 15, 0.08, 2), np.random.default_rng(2)
+    for track in tracks:
+        share = rng.normal(0, 0.3)
+        for frame, (x, y) in track.places.items():
+            smear = np.sin(0.7 * (frame - 1)) + np.sin(0.31 * (frame - 1))
+            track.places[frame] = (x + share * smear, y)
+    with pytest.raises(OnlyTurned, match=r"could be off by \d.*pan lock"):
+        solved(tracks)
+
+
 @pytest.mark.parametrize("way", [(0.1, 0, 0.02), (0.6, 0.0, 0.1)])
 def test_a_way_that_stands_out_from_the_noise_is_solved(way):
     lock = solved(seen(way, 8, 0.1, 2))

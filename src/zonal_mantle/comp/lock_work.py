@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..lock import LockError, lock_feed, solve_camera, solve_pan, solve_plane, solve_point, solve_staying
+from ..lock.astray import Astray, astray
 from ..lock.bend import bend_of, bends_advice, bends_words
 from ..lock.codec import carried_px, left_out
 from ..lock.falloff import falloff_of, lifted
@@ -73,6 +74,7 @@ class LockWork:
         self.shot, self.lock, self.pictures, self.source = shot, lock, pictures, source
         self.seen = seen
         self.carried_px = 0.0  # by the plate's codec, all of the field at once
+        self.astray = Astray({})
         self._small: dict[int, Array] = {}
 
     def feed(self, frame: int) -> Array:
@@ -132,6 +134,29 @@ class LockWork:
             for entry in solved.solved
         )
         return solved.but(solved=entries)
+
+    def _with_astray(self, solved: Lock, field: Array, progress: Callable[[float, str], None]) -> Lock:
+        """What of the frame does not go the lock's way counts as error, see `lock.astray`. Where a plane lock is known
+        not to follow all of a motion (a lens that bends, a motion that was not asked for) that is counted already."""
+        bend = self.seen.bend or 0.0
+        if solved.kind == "plane" and (bend or solved.moves != "perspective"):
+            return solved
+        self.astray = astray(
+            solved,
+            self.feed,
+            field,
+            self.cover,
+            bend,
+            OF_MARKS * left_out(quantiser_of(self.filmed), bits_per_pixel(self.filmed)),
+            lambda: progress(0.99, say("{name}: what does not move as the rest", name=solved.name)),
+        )
+        px = self.astray.px
+        entries = tuple(
+            entry.but(residual_px=float(np.hypot(entry.residual_px, px[entry.frame]))) if entry.frame in px else entry
+            for entry in solved.solved
+        )
+        remarks = (*solved.remarks, self.astray.words()) if px else solved.remarks
+        return solved.but(solved=entries, remarks=remarks)
 
     def codec_remarks(self) -> tuple[str, ...]:
         """What has to be known of marks on a plate that hardly any bits were spent on, and of a field that is so soft
@@ -249,9 +274,11 @@ class LockWork:
             return solve_camera(lock, self.feed, self.cover, frames, progress, so_far)
         field, bend = self.field(), self.seen.bend
         if lock.kind == "pan":
-            return solve_pan(lock, self.feed, field, self.cover, frames, direction, progress, so_far, bend)
+            solved = solve_pan(lock, self.feed, field, self.cover, frames, direction, progress, so_far, bend)
+            return self._with_astray(solved, field, progress)
         if lock.field_stays:
-            return solve_staying(lock, self.feed, field, self.cover, frames, direction, progress, so_far, bend)
+            solved = solve_staying(lock, self.feed, field, self.cover, frames, direction, progress, so_far, bend)
+            return self._with_astray(solved, field, progress)
         solved = solve_plane(
             lock, self.feed, field, self.cover, frames, direction, progress, missing_only, guess, so_far
         )

@@ -54,6 +54,7 @@ MOST_EXCHANGES = 4
 WITHIN_PX = 0.25  # of where it is seen, a feature is explained
 FOUND_AGAIN = 2  # rounds, after which features are looked for where the scene has them
 STRETCHED = 3  # rounds, after which it is taken off what their patterns are shifted by
+LOOSE_PX, LOOSER = 1.0, 5.0  # of error, and times what turning leaves, from which turning alone is the better lock
 HARDLY_MORE = 1.6  # times: turning alone leaves so little more that it may be all, where all lies on one plane
 OF_PLANE = 2.0  # times: cameras that see one plane are off by more than their views say, as measured on pictures
 WORST_PX = 0.6  # common practice: nothing is hung on a camera whose points are off by more
@@ -205,7 +206,11 @@ def camera_from_tracks(
     if told is None or told.known:
         cut += plane_words(rivals, apart, given)
     believed = believed / OF_PLANE if rivals.flat else believed
-    return _no_surer(_as_lock(lock, scene, used, views, order, size, cut, believed, told), order, apart)
+    found = _no_surer(_as_lock(lock, scene, used, views, order, size, cut, believed, told), order, apart)
+    said = float(np.sqrt(np.mean([entry.residual_px**2 for entry in found.solved])))
+    if alone.turning_px < ONLY_TURNED_PX and said > max(LOOSE_PX, LOOSER * alone.turning_px):
+        raise _better_turned(alone.turning_px, said)
+    return found
 
 
 def _unreached(frames: range, order: list[int]) -> list[str]:
@@ -240,6 +245,17 @@ def _hardly_moved(off_px: float, share: float) -> OnlyTurned:
             "lie on one plane, so that nothing tells a turn from a small way. Use a pan lock.",
             off_px=off_px,
             share=share,
+        )
+    )
+
+
+def _better_turned(off_px: float, said_px: float) -> OnlyTurned:
+    return OnlyTurned(
+        say(
+            "The camera hardly moved: turning alone explains the features to {off_px:.2f} px. Solved as one that moves "
+            "it could be off by {said_px:.1f} px: nothing tells how far things are. Use a pan lock.",
+            off_px=off_px,
+            said_px=said_px,
         )
     )
 

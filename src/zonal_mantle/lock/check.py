@@ -54,7 +54,7 @@ class WithoutBlanks:
 def is_interlaced(feed: Array) -> bool:
     """Whether a frame is combed: neighbouring lines differ far more than lines two apart, which no lens can make."""
     fine, coarse = np.abs(feed[1:-1] - feed[:-2]), np.abs(feed[2:] - feed[:-2])
-    moving = fine > 0.03
+    moving = np.maximum(fine, coarse) > 0.03  # of grain neither is the larger
     if np.count_nonzero(moving) < 0.01 * moving.size:
         return False
     return float(fine[moving].mean()) > COMBED * float(coarse[moving].mean())

@@ -9,3 +9,7 @@ class LockError(MantleError):
 
 class OnlyTurned(LockError):
     """A camera that was to be solved as a moving one only turned: a pan lock serves."""
+
+
+class FocalUnknown(LockError):
+    """A camera turned too little to tell its focal length."""

@@ -16,11 +16,12 @@ from .align import PICTURE_PX
 from .bend import bends_advice, bends_words, bent, lens_distortion, straightened, with_beside
 from .bundle import turned_by
 from .chain import SOFT, Chain, Links, Settled, chained, columns_of, settled, spreads
-from .errors import LockError
+from .errors import FocalUnknown, LockError
 from .residual import likely
 from .runs import Direction, SoFar, flat, triple, unseen
 from .spread import mean_trace
 from .stay import corners_of, measure_chain, settled_chain, sureness
+from .zoom import grown
 
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
@@ -60,7 +61,13 @@ def solve_pan(
     progress(0.98, say("{name}: focal length and turn", name=lock.name))
     if taken is not None:
         chain = with_beside(chain, solve_turn(chain, start, size, lock.lens, False, taken).motions(size), taken, size)
-    found = solve_turn(chain, start, size, lock.lens, bend=taken)
+    larger = grown(chained(chain, start), size)
+    try:
+        found = solve_turn(chain, start, size, lock.lens, bend=taken)
+    except FocalUnknown:
+        if larger is None:
+            raise
+        raise LockError(larger.words(start)) from None
     give, sure, remarks = found.give_px(size, corners_of(field_mask)), sureness(chain), tuple[str, ...]()
     if bend is not None and (taken is not None or not lock.lens.distortion):
         # what another bend, or any, would change
@@ -72,6 +79,7 @@ def solve_pan(
             remarks = (bends_words(bend, size) + bends_advice(),)
         apart = _apart((found, taken or 0.0), (other, tried), size, corners_of(field_mask))
         give = {frame: float(np.hypot(error, apart[frame])) for frame, error in give.items()}
+    remarks += (larger.words(start),) if larger is not None else ()
     entries = tuple(
         LockFrame(
             frame=frame,
@@ -202,7 +210,7 @@ def _check_known(found: Settled, column: int, turns: dict[int, Matrix], start: i
     error = float(np.sqrt(spread * np.linalg.pinv(square)[column, column]))
     most = max(float(np.degrees(np.linalg.norm(cv2.Rodrigues(turn)[0]))) for turn in turns.values())
     if error > FOCAL_KNOWN or most < LEAST_TURN_DEG:
-        raise LockError(
+        raise FocalUnknown(
             say(
                 "The camera turned by {most:.1f}° from frame {start}, which tells its focal length only to "
                 "{min:.0%}. Give the focal length at the lens, or use a plane lock with a field that stays.",
