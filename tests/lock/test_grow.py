@@ -10,6 +10,7 @@ from zonal_mantle.lock import follow_features, solve_camera
 from zonal_mantle.lock.again import found_again
 from zonal_mantle.lock.bundle import adjust
 from zonal_mantle.lock.camera import camera_from_tracks
+from zonal_mantle.lock.errors import OnlyTurned
 from zonal_mantle.lock.features import Track
 from zonal_mantle.lock.scene import error_of, inside_out, views_of, with_points
 from zonal_mantle.shot import Lock
@@ -126,19 +127,30 @@ def test_what_is_found_again_lies_where_it_is(returned):
     assert np.mean(np.array(off) > 2) < 0.1
 
 
-def test_where_near_and_far_cannot_be_told_apart_it_is_said_or_the_error_is_large():
-    """A way of a hundredth of the nearest distance, with tracks that drift by as much as depths move them."""
+def drifting(way, drift):
+    """Tracks of a small way that drift by as much as depths move them; and where the camera truly was."""
     rng = np.random.default_rng(1)
-    tracks, _, places = walked(seed=1, way=(0.03, 0, 0), noise=0.1, sway=0.0)
-    drifted = []
+    tracks, _, places = walked(seed=1, way=(way, 0, 0), noise=0.1, sway=0.0)
+    out = []
     for track in tracks:
-        x, y = rng.normal(0, 0.6, 2) / 20
-        drifted.append(Track({frame: (at[0] + frame * x, at[1] + frame * y) for frame, at in track.places.items()}))
-    lock = camera_from_tracks(LOCK, drifted, range(1, 21), SIZE, quiet)
+        x, y = rng.normal(0, drift, 2) / 20
+        out.append(Track({frame: (at[0] + frame * x, at[1] + frame * y) for frame, at in track.places.items()}))
+    return out, places
+
+
+def test_where_near_and_far_cannot_be_told_apart_it_is_said_or_the_error_is_large():
+    tracks, places = drifting(0.06, 1.2)
+    lock = camera_from_tracks(LOCK, tracks, range(1, 21), SIZE, quiet)
     found = np.array([entry.position for entry in lock.solved])
     right = (found * places).sum() > 0
     assert right or any("Near and far may be exchanged" in words for words in lock.lost)
     assert max(entry.residual_px for entry in lock.solved) > 1
+
+
+def test_where_turning_alone_is_the_better_lock_it_is_offered():
+    """A way of a hundredth of the nearest distance."""
+    with pytest.raises(OnlyTurned, match=r"explains the features to 0\.\d+ px.*could be off by \d"):
+        camera_from_tracks(LOCK, drifting(0.03, 0.6)[0], range(1, 21), SIZE, quiet)
 
 
 class Stop(Exception):

@@ -122,15 +122,17 @@ class LockWork:
         return out
 
     def _carried(self, solved: Lock, field: Array) -> Lock:
-        """No frame but the reference is said to be off by less than the codec may have carried the field along."""
+        """No frame but the reference is said to be off by less than the codec may have carried the field along. Of a
+        field that stays that adds up with what its links disagree by: each of them was carried by itself."""
         codes = left_out(quantiser_of(self.filmed), bits_per_pixel(self.filmed))
         if codes == 0:
             return solved
         self.carried_px = carried_px(self.feed(solved.reference_frame), field, solved.moves, codes)
+        both = np.hypot if solved.field_stays else max
         entries = tuple(
             entry
             if entry.frame == solved.reference_frame
-            else entry.but(residual_px=max(entry.residual_px, self.carried_px))
+            else entry.but(residual_px=float(both(entry.residual_px, self.carried_px)))
             for entry in solved.solved
         )
         return solved.but(solved=entries)
@@ -278,7 +280,7 @@ class LockWork:
             return self._with_astray(solved, field, progress)
         if lock.field_stays:
             solved = solve_staying(lock, self.feed, field, self.cover, frames, direction, progress, so_far, bend)
-            return self._with_astray(solved, field, progress)
+            return self._with_astray(self._carried(solved, field), field, progress)
         solved = solve_plane(
             lock, self.feed, field, self.cover, frames, direction, progress, missing_only, guess, so_far
         )

@@ -15,7 +15,8 @@ from .align import LEARNT_PX, PICTURE_PX
 from .blur import SHARE_KNOWN, SHUTTER, Blur, Course, Exposure, courses_of, smeared, streak
 from .check import is_blank
 from .errors import LockError
-from .fit import fit_motion, possible_motion, robust_motion
+from .few import unchecked
+from .fit import POINTS_NEEDED, fit_motion, possible_motion, robust_motion
 from .patch import UPRIGHT, Found, Patch, Shape
 from .residual import likely
 from .runs import BLANK, Direction, SoFar, flat, run_both_ways, unseen
@@ -144,8 +145,8 @@ def solve_point(
         lock, first, frames, direction, begin, lambda s, w: progress(0.8 * s, w), missing_only, so_far=so_far
     )
     if lock.renewal != "hold the first" or missing_only:
-        return found
-    return _settled(found, walks, feed_of, lambda s, w: progress(0.8 + 0.2 * s, w))
+        return unchecked(found)
+    return unchecked(_settled(found, walks, feed_of, lambda s, w: progress(0.8 + 0.2 * s, w)))
 
 
 def _settled(
@@ -429,7 +430,11 @@ def _entry(lock: Lock, frame: int, hits: list[tuple[Living, Found, float]]) -> L
         for (each, hit, back), weight in zip(hits, weights)
     ) / float(weights.sum())
     if len(hits) > 2:
-        squares += float((weights * (carry(matrix, homes) - places).T ** 2).sum() / weights.sum())
+        off = ((carry(matrix, homes) - places) ** 2).sum(axis=1)
+        if np.count_nonzero(weights > BAD_MARK) <= POINTS_NEEDED[motion]:  # so few fit any motion: the others are heard
+            squares += float(off.mean())
+        else:
+            squares += float((weights * off).sum() / weights.sum())
     seen = {each.number: (hit.x, hit.y) for each, hit, _ in hits}
     return LockFrame(
         frame=frame,
