@@ -236,3 +236,15 @@ def test_a_field_that_hardly_moves_needs_no_proof_and_one_that_moves_does():
     assert moving.untold(0).first == 1
     moving.note(4, Decision(fit, 9.0, 1.6))  # the next one tells them all
     assert moving.untold(0).first is None
+
+
+def test_a_few_frames_that_seem_told_are_not_kept_where_the_next_ones_show_that_nothing_tells():
+    """A codec carries its own noise along with a picture that it moved by a period too many: that proves nothing."""
+    short, long = Doubts(), Doubts()
+    for doubts, told in ((short, 3), (long, 9)):
+        for frame in range(1, told + 1):
+            doubts.note(frame, Decision(None, 8.0))
+        for frame in range(told + 1, told + 5):
+            doubts.note(frame, Decision(None, -6.0))
+    assert short.untold(0).first == 1
+    assert long.untold(0).first == 10

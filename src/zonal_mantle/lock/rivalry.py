@@ -187,6 +187,8 @@ class Doubts:
             first = good[-1] + 1
         if first is None:
             first = self._never_proved(others)
+        if first is not None and first <= LEAST_FRAMES:  # so few were told by what a codec may have carried along
+            first = 0
         return Untold(None if first is None else others[first][0], alone)
 
     def _never_proved(self, others: list[tuple[int, float | None]]) -> int | None:
