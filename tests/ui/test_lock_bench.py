@@ -273,6 +273,9 @@ def test_a_proposal_makes_a_lock_and_says_why(opened):
     opened.window.bench.refresh()
     assert desk.lock.name.startswith("Suggested")
     assert desk.lock.remarks[0] in stage.lost.text()
+    assert stage.lost.isVisible()
+    assert stage.lost.y() < stage.tabs["Measure"].y()  # why comes before how
+    assert stage.measure.list.isVisible() == bool(desk.lock.field)
 
 
 def test_a_zone_leaves_parts_of_the_motion(opened):

@@ -397,3 +397,11 @@ def test_readings_do_not_wait_for_a_picture_that_cannot_be_made(opened, monkeypa
     assert not window.desk.is_showing()
     window.viewer._failed(window.viewer.wanted(window.desk.frame)[0], "plate.1001.exr is damaged.")
     assert window.desk.is_showing()
+
+
+def test_the_name_of_a_shot_is_seen_whole_when_it_grows(opened):
+    window, desk = opened.window, opened.window.desk
+    desk.edit(desk.shot.but(name="SLT_0140_evening_second_look"), "Name")
+    QApplication.processEvents()
+    assert window.name.width() >= window.name.sizeHint().width()
+    assert window.name.geometry().right() <= window.menuBar().width()

@@ -155,8 +155,10 @@ class MeasurePanel(Panel):
         self.as_pan.setVisible(lock is not None and lock.kind == "camera" and self.turned == lock.id)
         point = lock is None or lock.kind == "point"
         lens = lock is not None and lock.kind in ("pan", "camera")
-        for part in (self.keep, self.drop, self.form, self.list, self.key, self.remove):
+        for part in (self.keep, self.drop, self.form):
             part.setVisible(not point)
+        for part in (self.list, self.key, self.remove):
+            part.setVisible(lock is not None and not point and bool(lock.field))
         self.corners.setVisible(lock is not None and point)
         self.stays.setVisible(lock is not None and lock.kind == "plane")
         for part in (self.focal, self.sensor, self.given, self.bend):

@@ -48,6 +48,8 @@ class LockStage(Stage):
             "crosshair", "Show the reference frame, on which the marks or the field were set", self._go
         )
         self.inside.addLayout(row(named("Lock", self.which, wide=False), self.go, self.remove))
+        self.lost = note(role="warn")  # above all else: it says why the number is as it is
+        self.inside.addWidget(self.lost)
         self._sample = sample
         self.add_parts(
             ("Measure", lambda: self.measure, "What is looked at, how, and solving it"),
@@ -67,8 +69,6 @@ class LockStage(Stage):
         self.inside.addLayout(row(self.quad, self.still, self.apart))
         self.words = note()
         self.inside.addWidget(self.words)
-        self.lost = note(role="warn")
-        self.inside.addWidget(self.lost)
 
     @cached_property
     def measure(self) -> MeasurePanel:
@@ -92,7 +92,7 @@ class LockStage(Stage):
         self.open_part(self.part)
         if lock is None:
             self.words.setText("")
-            self.lost.setText("")
+            self.lost.hide()
             return
         self.go.setEnabled(self.desk.frame != lock.reference_frame)
         self.quad.setChecked(lock.quad is not None)
@@ -102,6 +102,7 @@ class LockStage(Stage):
             part.setEnabled(lock.holds)
         self.words.setText(self._judged(lock))
         self.lost.setText("\n".join((*lock.lost, *lock.remarks)))
+        self.lost.setVisible(bool(self.lost.text()))
 
     def _judged(self, lock: Lock) -> str:
         entry = lock.at(self.desk.frame)
