@@ -32,6 +32,11 @@ def test_turning_alone_keeps_areas_half_way_and_a_zoom_does_not(degrees, focal):
         assert found.times == pytest.approx(times, rel=0.08)  # both middles are not quite as far from half way then
 
 
+@pytest.mark.parametrize("degrees", [65, 80, 100, 150, 180])
+def test_a_turn_away_from_all_that_is_seen_says_nothing(degrees):
+    assert grown({1: turned(degrees), 2: turned(degrees, times=1.3)}, SIZE) is None
+
+
 def zooming(times=1.3):
     plates, count = turning_plates(("gravel", "coffee"), 3, SIZE, count=17, pan_deg=8, grain=0, shutter=0), 17
     frames, ways = [], []

@@ -17,6 +17,7 @@ from ..words import say
 Matrix = NDArray[np.float64]
 LEAST = 0.05  # by which it grows; a lens that bends does as much
 HALVINGS = 30
+FAR = 1.5  # widths from the middle of the frame, beyond which that of another says nothing
 
 
 class Grown(NamedTuple):
@@ -49,14 +50,29 @@ def grown(motions: dict[int, Matrix], size: tuple[int, int]) -> Grown | None:
     1.2
     """
     middle = np.array([size[0] / 2, size[1] / 2])
-    out = [Grown(_times(motion, middle), frame) for frame, motion in motions.items()]
+    out = [
+        Grown(_times(motion, middle), frame)
+        for frame, motion in motions.items()
+        if _ahead(motion, middle) and np.linalg.norm(_middle_of(motion, middle) - middle) < FAR * size[0]
+    ]
     most = max(out, key=lambda each: abs(np.log(each.times)), default=None)
     return most if most is not None and abs(np.log(most.times)) > np.log(1 + LEAST) else None
 
 
+def _ahead(motion: Matrix, middle: NDArray[np.float64]) -> bool:
+    """Whether the middle of a frame lies before the camera of the reference frame."""
+    back = np.linalg.inv(motion) * np.sign(np.linalg.det(motion))  # K R K⁻¹ has a determinant of 1
+    return float(np.append(middle, 1) @ back[2]) > 0
+
+
+def _middle_of(motion: Matrix, middle: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Where the middle of a frame lies on the reference frame."""
+    return np.asarray(carry(np.linalg.inv(motion), middle[None])[0])
+
+
 def _times(motion: Matrix, middle: NDArray[np.float64]) -> float:
     """How much larger things are, the square root of areas, where they lie as far from the middle of both frames."""
-    there = carry(np.linalg.inv(motion), middle[None])[0]
+    there = _middle_of(motion, middle)
     low, high = 0.0, 1.0  # from the middle of one frame to that of the other, on the first
     for _ in range(HALVINGS):
         share = (low + high) / 2
