@@ -19,9 +19,9 @@ from .begin import begun_scene
 from .bundle import Scene, Views, adjust, pictured
 from .chain import Chain, Link
 from .check import WithoutBlanks
-from .degenerate import FocalInterval, focal_interval, turning
+from .degenerate import FocalInterval, better_turned, focal_interval, hardly_moved, only_turned, turning
 from .dominant import off_one_scene
-from .errors import LockError, OnlyTurned
+from .errors import LockError
 from .features import Track, follow_features
 from .pan import solve_turn
 from .plane import check_start
@@ -124,7 +124,7 @@ def camera_from_tracks(
     guess = lens.focal_px or DEFAULT_FOCAL * size[0]
     off = turning_error(tracks, frames, turns, guess, middle)
     if off < ONLY_TURNED_PX:
-        raise _only_turned(off)
+        raise only_turned(off)
     still = static_tracks(tracks, frames, start)
     progress(0.12, say("{name}: first scene", name=lock.name))
     scene, used, order = begun_scene(lock, still, frames, size, guess, turns, progress)
@@ -198,9 +198,9 @@ def camera_from_tracks(
     cut += rivals.words(scene, views)
     alone = turning(scene, views, not given, bends)
     if alone.explains_all:
-        raise _only_turned(alone.turning_px)
+        raise only_turned(alone.turning_px)
     if rivals.flat and alone.turning_px < HARDLY_MORE * alone.moving_px:
-        raise _hardly_moved(alone.turning_px, rivals.plane.share)
+        raise hardly_moved(alone.turning_px, rivals.plane.share)
     told = None if given else focal_interval(scene, views, bends, report, rivals.flat)
     apart = apart_px(scene, views, rivals, told, size)
     if told is None or told.known:
@@ -209,7 +209,7 @@ def camera_from_tracks(
     found = _no_surer(_as_lock(lock, scene, used, views, order, size, cut, believed, told), order, apart)
     said = float(np.sqrt(np.mean([entry.residual_px**2 for entry in found.solved])))
     if alone.turning_px < ONLY_TURNED_PX and said > max(LOOSE_PX, LOOSER * alone.turning_px):
-        raise _better_turned(alone.turning_px, said)
+        raise better_turned(alone.turning_px, said)
     return found
 
 
@@ -226,38 +226,6 @@ def _unreached(frames: range, order: list[int]) -> list[str]:
         for side, frame in ends
         if frame in frames
     ]
-
-
-def _only_turned(off_px: float) -> OnlyTurned:
-    return OnlyTurned(
-        say(
-            "The camera only turned: turning alone explains the features to {off_px:.2f} px, and moving "
-            "explains no more, so that nothing tells their distances. Use a pan lock.",
-            off_px=off_px,
-        )
-    )
-
-
-def _hardly_moved(off_px: float, share: float) -> OnlyTurned:
-    return OnlyTurned(
-        say(
-            "The camera hardly moved: turning alone explains the features to {off_px:.2f} px, and {share:.0%} of them "
-            "lie on one plane, so that nothing tells a turn from a small way. Use a pan lock.",
-            off_px=off_px,
-            share=share,
-        )
-    )
-
-
-def _better_turned(off_px: float, said_px: float) -> OnlyTurned:
-    return OnlyTurned(
-        say(
-            "The camera hardly moved: turning alone explains the features to {off_px:.2f} px. Solved as one that moves "
-            "it could be off by {said_px:.1f} px: nothing tells how far things are. Use a pan lock.",
-            off_px=off_px,
-            said_px=said_px,
-        )
-    )
 
 
 def static_tracks(tracks: list[Track], frames: range, start: int) -> list[Track]:

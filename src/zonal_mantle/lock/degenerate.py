@@ -19,6 +19,7 @@ import numpy as np
 from ..shot.lock import Lens
 from ..words import say
 from .bundle import Problem, Scene, Views, adjust, pictured
+from .errors import OnlyTurned
 
 NO_MORE = 1.09  # times: where turning alone leaves no more than this, moving explains nothing but its own freedom
 LEAST_DEPTH = 200.0  # times the power of what strays square to depth, that depths must explain
@@ -71,6 +72,41 @@ def turning(scene: Scene, views: Views, free_focal: bool, free_bend: bool = Fals
         if alone > CLEARLY * moving:
             break  # no more rounds would close that
     return Turning(alone, moving, _depth_stands_out(scene, views))
+
+
+def only_turned(off_px: float) -> OnlyTurned:
+    """That turning alone explains all, to `off_px`."""
+    return OnlyTurned(
+        say(
+            "The camera only turned: turning alone explains the features to {off_px:.2f} px, and moving "
+            "explains no more, so that nothing tells their distances. Use a pan lock.",
+            off_px=off_px,
+        )
+    )
+
+
+def hardly_moved(off_px: float, share: float) -> OnlyTurned:
+    """That it may be all, before a plane that a `share` of the features lie on."""
+    return OnlyTurned(
+        say(
+            "The camera hardly moved: turning alone explains the features to {off_px:.2f} px, and {share:.0%} of them "
+            "lie on one plane, so that nothing tells a turn from a small way. Use a pan lock.",
+            off_px=off_px,
+            share=share,
+        )
+    )
+
+
+def better_turned(off_px: float, said_px: float) -> OnlyTurned:
+    """That it is the better lock: as one that moves the camera would be off by `said_px`."""
+    return OnlyTurned(
+        say(
+            "The camera hardly moved: turning alone explains the features to {off_px:.2f} px. Solved as one that moves "
+            "it could be off by {said_px:.1f} px: nothing tells how far things are. Use a pan lock.",
+            off_px=off_px,
+            said_px=said_px,
+        )
+    )
 
 
 def _depth_stands_out(scene: Scene, views: Views) -> float:
