@@ -1,7 +1,7 @@
 """Whether readings find damage, on plates with truth. Usage: damages.py SET [--frame K] [--forms …]
 
 SET is as for `real.py`. Two mattes a plate, the true one and the automatic one, as they are and damaged on purpose in
-eleven ways (`tests/damage.py`). As they are nothing should be found, but where the automatic one keeps or loses more
+twelve ways (`tests/damage.py`). As they are nothing should be found, but where the automatic one keeps or loses more
 than a thousandth: that is a fault of its own. A row: how many of how many were found, and by what.
 """
 
@@ -23,7 +23,7 @@ from zonal_mantle.api import new
 from zonal_mantle.comp.findings import AGAINST_SKY_ACCEPTED
 from zonal_mantle.comp.matte_planner import matte_plan
 from zonal_mantle.comp.readings_matte import LIKELY_WRONG_ACCEPTED, OFF_ACCEPTED_PX, OFF_SURE
-from zonal_mantle.matte.sky_check import check_sky, edge_off
+from zonal_mantle.matte.sky_check import check_sky, edge_off, piece_left
 from zonal_mantle.matte.sky_fault import likely_wrong
 from zonal_mantle.shot import ClearSkyPull, Matte
 
@@ -48,7 +48,12 @@ def judged(case: Path, form: str, k: int) -> list[tuple[str, tuple[bool, bool, b
             left, gone = check.left.sum() / check.sky.sum(), check.gone.sum() / max((~check.sky).sum(), 1)
             moved = off is not None and off.px > OFF_ACCEPTED_PX and off.better > OFF_SURE
             likely = likely_wrong(pixels, np.asarray(each, np.float32), found).mean() > LIKELY_WRONG_ACCEPTED
-            by = bool(left > AGAINST_SKY_ACCEPTED), bool(gone > AGAINST_SKY_ACCEPTED), moved, bool(likely)
+            by = (
+                bool(left > AGAINST_SKY_ACCEPTED or piece_left(each, check.left).any()),
+                bool(gone > AGAINST_SKY_ACCEPTED),
+                moved,
+                bool(likely),
+            )
             out.append((name, by))
     return out
 

@@ -22,7 +22,7 @@ def _place(mask: np.ndarray, rng: np.random.Generator, clear: int) -> tuple[int,
 
 
 def damaged(alpha: Matte, truth: Matte, seed: int) -> dict[str, Matte]:
-    """A matte damaged in eleven ways: clouds that stay, roofs that go, an edge that is moved, grown, shrunk."""
+    """A matte damaged in twelve ways: clouds that stay, roofs that go, an edge that is moved, grown, shrunk."""
     rng = np.random.default_rng(seed)
     width = alpha.shape[1]
     sky, ground = truth < 0.01, truth > 0.99
@@ -32,6 +32,8 @@ def damaged(alpha: Matte, truth: Matte, seed: int) -> dict[str, Matte]:
         out[name] = np.maximum(alpha, cloud)
     thin = 0.5 * _blob(alpha.shape, _place(sky, rng, 40), 0.07 * width, 0.03 * width)
     out["thin cloud"] = np.maximum(alpha, thin)
+    wisp = 0.3 * _blob(alpha.shape, _place(sky, rng, 60), 0.013 * width, 0.012 * width)
+    out["wisp"] = np.maximum(alpha, wisp * (truth < 0.01))
     for name, share in (("small roof", 0.025), ("roof", 0.05)):
         out[name] = alpha * (1 - _blob(alpha.shape, _place(ground, rng, 20), share * width, 0.6 * share * width))
     column = int(rng.integers(width // 10, width - width // 10))

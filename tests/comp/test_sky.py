@@ -2,6 +2,7 @@
 
 import json
 import shutil
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -10,6 +11,7 @@ from skimage import data
 from skies_plates import cloudy
 from stores import kept_pictures
 from zonal_mantle.api import Session, luma_between, new
+from zonal_mantle.comp.findings import findings_of
 from zonal_mantle.comp.first_answer import FirstAnswers, awaited
 from zonal_mantle.comp.matte_planner import matte_plan
 from zonal_mantle.matte import MatteError
@@ -143,3 +145,14 @@ def test_a_matte_that_keeps_nothing_all_or_flickers_is_found(tmp_path):
     assert whole[1] in words(LumaPull(high=Keyed(constant=50.0)))
     flicker = Keyed().with_key(1, 0.5).with_key(2, 50.0).with_key(3, 0.5)
     assert whole[2] in words(LumaPull(high=flicker))
+
+
+def test_a_wisp_that_stays_by_itself_is_found_whatever_its_share(tmp_path):
+    session = cut(cloudy_session(tmp_path, 1), Matte(id="m", name="Edge", pulls=(ClearSkyPull(),)))
+    readings = session.readings()
+    reading = readings.mattes["m"]
+    assert (reading.piece_px2, [f for f in readings.findings if "by itself" in f.words]) == (0, [])
+    readings.mattes["m"] = replace(reading, piece_px2=130.0, piece_frame=1, piece_place=(40.0, 12.0))
+    (found,) = [f for f in findings_of(session.shot, readings) if "by itself" in f.words]
+    assert (found.frame, found.part, found.fault) == (1, "m", "leftover")
+    assert "130 px²" in found.words

@@ -9,9 +9,9 @@ from skimage import data
 
 from damage import damaged
 from skies_plates import cloudy, crown
-from zonal_mantle.comp.readings_matte import flicker_of
+from zonal_mantle.comp.matte_over_shot import flicker_of
 from zonal_mantle.matte import build_matte, find_sky
-from zonal_mantle.matte.sky_check import check_sky, edge_off
+from zonal_mantle.matte.sky_check import check_sky, edge_off, piece_left
 from zonal_mantle.matte.sky_region import working
 from zonal_mantle.media.curves import srgb_decode
 from zonal_mantle.shot import ClearSkyPull, Matte
@@ -88,6 +88,22 @@ def test_a_wall_of_the_clouds_colour_that_is_known_for_none_is_not_left_over():
     heard = replace(sky, sense=np.where(low, np.float32(0.5), sky.sense))
     assert shares(pixels, true, denied)[0] <= 0.001
     assert shares(pixels, true, heard)[0] > 0.02
+
+
+@pytest.mark.parametrize(("seed", "name", "blue"), PLATES)
+def test_a_wisp_in_open_sky_is_a_piece_and_a_bird_is_none(seed, name, blue):
+    pixels, true = cloudy(seed, name, size=(960, 540), blue=blue)
+    sky = find_sky(working(pixels))
+    assert not piece_left(true, check_sky(pixels, true, sky).left).any()
+    y, x = np.mgrid[0:540, 0:960]
+    wisp = np.float32(0.25) * (np.hypot(x - 400, 1.5 * (y - 40)) < 14)
+    left = check_sky(pixels, np.maximum(true, wisp).astype(np.float32), sky).left
+    assert left.mean() < 0.001  # too small a share to tell by it
+    assert piece_left(np.maximum(true, wisp).astype(np.float32), left)[40, 400]
+    bird = np.hypot(x - 400, 1.5 * (y - 40)) < 14
+    flown = np.where(bird[..., None], np.float32(0.03), pixels).astype(np.float32)
+    with_bird = np.maximum(true, bird).astype(np.float32)
+    assert not piece_left(with_bird, check_sky(flown, with_bird, find_sky(working(flown))).left).any()
 
 
 @pytest.mark.parametrize(("by", "wanted"), [((3, 0), (0, -3, 0)), ((0, -2), (2, 0, 0)), ((0, 0), (0, 0, 0))])

@@ -2,11 +2,11 @@
 
 from .all_readings import take_readings
 from .finding import Finding, by_severity, came_back, reason_set_aside
+from .matte_over_shot import MatteOverShot
 from .mends import Mend, mend_of, mend_of_lock, mend_of_matte, mended
 from .pictures import Pictures
 from .planner import plan
 from .readings import Readings
-from .readings_matte import MatteOverShot
 from .scheduler import Cancelled, Job, Scheduler
 from .solve import solve_lock
 from .stack import compose, compose_plan, finish_frame

@@ -7,6 +7,7 @@ import numpy as np
 from ..shot import Matte, Shot, Zone
 from ..words import say
 from .finding import Finding
+from .matte_over_shot import MatteOverShot
 from .mends import best_lock, hidden_behind
 from .readings import Readings
 from .readings_grain import GrainReading
@@ -20,7 +21,6 @@ from .readings_matte import (
     LEAST_PART,
     LIKELY_WRONG_ACCEPTED,
     STRIP_ACCEPTED,
-    MatteOverShot,
 )
 from .readings_place import place_words
 
@@ -263,6 +263,16 @@ def _matte_findings(matte: Matte, reading: MatteOverShot) -> list[Finding]:
 def _against_sky(matte: Matte, reading: MatteOverShot) -> list[Finding]:
     """Where a matte of the sky contradicts the picture."""
     found = []
+    if reading.piece_px2 > 0:  # whatever its share
+        x, y = reading.piece_place
+        words = say(
+            "{name}: a piece of sky or cloud may stay by itself, {piece_px2:.0f} px², about {x:.0f}, {y:.0f}.",
+            name=matte.name,
+            piece_px2=reading.piece_px2,
+            x=x,
+            y=y,
+        )
+        found.append(Finding("Matte", matte.id, reading.piece_frame, words, "leftover"))
     if reading.leftover > AGAINST_SKY_ACCEPTED:
         x, y = reading.leftover_place
         words = say(

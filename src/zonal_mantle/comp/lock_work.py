@@ -152,9 +152,11 @@ class LockWork:
             OF_MARKS * left_out(quantiser_of(self.filmed), bits_per_pixel(self.filmed)),
             lambda: progress(0.99, say("{name}: what does not move as the rest", name=solved.name)),
         )
-        px = self.astray.px
+        px, before = self.astray.px, set(self.lock.solved)  # what was there before has it in it
         entries = tuple(
-            entry.but(residual_px=float(np.hypot(entry.residual_px, px[entry.frame]))) if entry.frame in px else entry
+            entry.but(residual_px=float(np.hypot(entry.residual_px, px[entry.frame])))
+            if entry.frame in px and entry not in before
+            else entry
             for entry in solved.solved
         )
         remarks = (*solved.remarks, self.astray.words()) if px else solved.remarks
@@ -284,7 +286,7 @@ class LockWork:
         solved = solve_plane(
             lock, self.feed, field, self.cover, frames, direction, progress, missing_only, guess, so_far
         )
-        return self._carried(solved, field)
+        return self._with_astray(self._carried(solved, field), field, progress)
 
     def field(self) -> Array:
         """The field on the reference frame: its shapes, or the whole frame where none is drawn; without what is out."""

@@ -9,11 +9,11 @@ from typing import Any
 from ..lock import LockReading
 from ..place.coverage import CoverageReading
 from .finding import Finding
+from .matte_over_shot import MatteOverShot
 from .readings_finish import FinishReading
 from .readings_grain import GrainReading
 from .readings_lens import LensReading
 from .readings_match import MatchReading
-from .readings_matte import MatteOverShot
 from .readings_place import PlaceReading
 
 

@@ -34,6 +34,7 @@ DENIED = 0.1  # chance by the classifier alone below which nothing is sky for it
 SKYS_OWN, SKYS_OWN_DEEP = 0.0, 1.0  # log ratio from which a colour is no ground's; and deep within the ground
 APART = 0.01  # squared coded distance of sky and ground at which they can be told apart
 LEAST_WIDE = 100  # a hundredth of the frame's width: what is narrower (leaves, wires) is not judged
+PIECE = 0.4  # share of what stays in one piece that must be left for it to be the sky's
 DENSE = 0.6  # share of so wide a window that must be gone: what goes of a crown has gaps
 
 SHIFTS, GROWTHS = 4, 3  # px that an edge is tried at, across and down; and grown or shrunk
@@ -88,6 +89,23 @@ def check_sky(pixels: Array, alpha: Array, found: SkyFound) -> SkyCheck:
     side = cv2.resize(chance, (width, height), interpolation=cv2.INTER_LINEAR) > 0.5
     across = max(3, width // LEAST_WIDE) | 1
     return SkyCheck(_solid(left, across), _dense(gone, across), side)
+
+
+def piece_left(alpha: Array, left: Mask) -> Mask:
+    """The largest piece that a matte keeps by itself and that is sky for the most part: a wisp in the midst of what
+    goes is too small a share of the sky to tell by it. What stays of birds, kites and wires is none.
+
+    Parameters
+    ----------
+    alpha : (h, w). left : (h, w), sky that it keeps, see `check_sky`.
+    """
+    if not left.any():
+        return np.zeros(left.shape, np.bool_)
+    count, labels, stats, _ = cv2.connectedComponentsWithStats((alpha > STAYS).astype(np.uint8), connectivity=8)
+    size = stats[:, cv2.CC_STAT_AREA].astype(np.float64)
+    skys = np.bincount(labels[left], minlength=count) > PIECE * size
+    skys[0] = False  # what goes
+    return np.asarray(labels == np.argmax(size * skys)) if skys.any() else np.zeros(left.shape, np.bool_)
 
 
 def _at_every_pixel(part: Mask, size: tuple[int, int]) -> Mask:

@@ -103,7 +103,8 @@ class MatteStage(Stage):
             self.header.show_reading("cannot be pulled", True)
         else:
             limit = AGAINST_SKY_ACCEPTED if reading.by_sky else HOLES_ACCEPTED
-            bad = reading.holes > limit or reading.leftover > limit or reading.off_px > 0 or reading.flicker > 0
+            bad = reading.holes > limit or reading.leftover > limit or reading.piece_px2 > 0
+            bad = bad or reading.off_px > 0 or reading.flicker > 0
             so_far = say(", so far") if self.desk.readings.partly else ""
             if not bad and reading.likely_wrong > LIKELY_WRONG_ACCEPTED:
                 words = say("{wrong:.1%} likely wrong{so_far}", wrong=reading.likely_wrong, so_far=so_far)

@@ -1,0 +1,163 @@
+"""By how much the blocks of one picture lie beside those of another, and how sure that is.
+
+Each block of a picture is moved onto the other by Gauss-Newton steps (Lucas & Kanade 1981; Baker & Matthews, IJCV
+2004), from coarse to fine, with its own light and contrast. A block tells more than a feature does: all of its pixels
+count, so grain, blur and compression leave far more of them.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ..media.bands import run_halves
+from ..media.compiled import fast_kernel, fast_part
+
+Array = NDArray[np.float32]
+Mask = NDArray[np.bool_]
+
+LEVELS = ((4, 4), (2, 3), (1, 2))  # how many times smaller, and steps there
+SOFT_PX = 1.0  # pixels of a level that it is smoothed over
+MOST_PX, STEP_PX = 16.0, 2.0  # that a block is moved by; and pixels of a level in one step
+LEAST_GAIN, MOST_GAIN = 0.3, 3.0  # of contrast
+FULL, ALIKE = 0.5, 0.7  # share of a block that must be seen, and the correlation at which it has been found
+TOLD = 6  # numbers told of a block: right, down, correlation, deviation, slope, share
+
+
+@dataclass(frozen=True)
+class Shifts:
+    """px (rows, columns, 2) : right and down, from where a block was looked for to where it was found. deviation : of
+    that, standard, px, by what the block leaves unexplained. slope : of the picture, a pixel, where it is least.
+    found : whether it was; (rows, columns)."""
+
+    px: Array
+    deviation: Array
+    slope: Array
+    found: Mask
+
+
+class Blocks:
+    """A picture, cut into blocks that are looked for in others."""
+
+    def __init__(self, picture: Array, part: Array, grid: tuple[int, int]) -> None:
+        """picture (h, w), of a range of about 1. part (h, w): what of it counts, 0…1. grid: rows and columns."""
+        self.grid, self.part = grid, np.asarray(part, np.float32)
+        self.levels = [_with_slopes(picture, fit) for fit, _ in LEVELS]
+
+    def beside(self, other: Array, part: Array) -> Shifts:
+        """Where the blocks lie in a picture of the same size, of which `part` is seen.
+
+        Example
+        -------
+        >>> rough = cv2.GaussianBlur(np.random.default_rng(1).random((240, 340), np.float32), (0, 0), 2)
+        >>> whole = np.ones((240, 320), np.float32)
+        >>> found = Blocks(rough[:, :320], whole, (4, 6)).beside(rough[:, 3:323], whole)
+        >>> bool(found.found.all()), bool(abs(np.median(found.px, axis=(0, 1)) - (-3, 0)).max() < 0.05)
+        (True, True)
+        """
+        seen = np.minimum(self.part, part)
+        told = np.zeros((*self.grid, TOLD), np.float32)
+        for here, (fit, steps) in zip(self.levels, LEVELS):
+            told[..., :2] /= fit
+            size = here.shape[1::-1]
+            share = np.asarray(cv2.resize(seen, size, interpolation=cv2.INTER_AREA), np.float32)
+            run_halves(_moved_rows, self.grid[0], here, _with_slopes(other, fit), share, steps, told)
+            told[..., :2] *= fit
+            length = np.linalg.norm(told[..., :2], axis=2, keepdims=True)
+            told[..., :2] *= np.minimum(1, MOST_PX / np.maximum(length, 1e-9))
+        return Shifts(told[..., :2], told[..., 3], told[..., 4], (told[..., 5] > FULL) & (told[..., 2] > ALIKE))
+
+
+def _with_slopes(picture: Array, fit: int) -> Array:
+    """A picture some times smaller, smoothed, and its slopes to the right and down; (h, w, 3)."""
+    small = picture if fit == 1 else cv2.resize(picture, None, fx=1 / fit, fy=1 / fit, interpolation=cv2.INTER_AREA)
+    soft = cv2.GaussianBlur(small, (0, 0), SOFT_PX)
+    right, down = cv2.Sobel(soft, cv2.CV_32F, 1, 0, scale=1 / 8), cv2.Sobel(soft, cv2.CV_32F, 0, 1, scale=1 / 8)
+    return np.ascontiguousarray(np.dstack([soft, right, down]), np.float32)
+
+
+@fast_part
+def _at(picture, y, x, k):  # type: ignore[no-untyped-def]
+    """A picture between its pixels, its edge beyond it."""
+    height, width = picture.shape[:2]
+    y, x = min(max(y, np.float32(0)), np.float32(height - 1)), min(max(x, np.float32(0)), np.float32(width - 1))
+    j, i = min(int(y), max(height - 2, 0)), min(int(x), max(width - 2, 0))
+    below, beside = min(j + 1, height - 1), min(i + 1, width - 1)
+    v, u = y - np.float32(j), x - np.float32(i)
+    top = picture[j, i, k] + u * (picture[j, beside, k] - picture[j, i, k])
+    foot = picture[below, i, k] + u * (picture[below, beside, k] - picture[below, i, k])
+    return top + v * (foot - top)
+
+
+@fast_kernel
+def _moved_rows(first, end, here, there, share, steps, told):  # type: ignore[no-untyped-def]
+    """Moves blocks on from what is told of them. here, there (h, w, 3): level and slopes, share (h, w): what counts."""
+    height, width = share.shape
+    rows, columns = told.shape[:2]
+    zero, one = np.float32(0), np.float32(1)
+    for j in range(first, end):
+        y0, y1 = height * j // rows, height * (j + 1) // rows
+        for i in range(columns):
+            x0, x1 = width * i // columns, width * (i + 1) // columns
+            out = told[j, i]
+            count, level, mean_r, mean_d = np.float32(1e-6), zero, zero, zero
+            for y in range(y0, y1):
+                for x in range(x0, x1):
+                    w = share[y, x]
+                    count += w
+                    level, mean_r = level + w * here[y, x, 0], mean_r + w * here[y, x, 1]
+                    mean_d += w * here[y, x, 2]
+            level, mean_r, mean_d = level / count, mean_r / count, mean_d / count
+            out[5] = count / np.float32(max((y1 - y0) * (x1 - x0), 1))
+            if out[5] <= np.float32(FULL):
+                out[2] = zero
+                continue
+            spread, rr, rd, dd, with_r, with_d = zero, zero, zero, zero, zero, zero
+            for y in range(y0, y1):
+                for x in range(x0, x1):
+                    w = share[y, x] / count
+                    h, r, d = here[y, x, 0] - level, here[y, x, 1] - mean_r, here[y, x, 2] - mean_d
+                    spread, with_r, with_d = spread + w * h * h, with_r + w * h * r, with_d + w * h * d
+                    rr, rd, dd = rr + w * r * r, rd + w * r * d, dd + w * d * d
+            sharp = max(rr * dd - rd * rd, np.float32(1e-14))
+            both, theirs, gain = zero, one, one
+            for step in range(steps + 1):
+                bright, square, both, now_r, now_d = zero, zero, zero, zero, zero
+                for y in range(y0, y1):
+                    for x in range(x0, x1):
+                        w = share[y, x] / count
+                        n = _at(there, np.float32(y) + out[1], np.float32(x) + out[0], 0) - level
+                        h, r, d = here[y, x, 0] - level, here[y, x, 1] - mean_r, here[y, x, 2] - mean_d
+                        bright, square, both = bright + w * n, square + w * n * n, both + w * n * h
+                        now_r, now_d = now_r + w * n * r, now_d + w * n * d
+                theirs = max(square - bright * bright, np.float32(1e-9))
+                gain = min(max(both / theirs, np.float32(LEAST_GAIN)), np.float32(MOST_GAIN))
+                if step == steps:
+                    break
+                p, q = with_r - gain * now_r, with_d - gain * now_d
+                right, down = (dd * p - rd * q) / sharp, (rr * q - rd * p) / sharp
+                length = np.sqrt(right * right + down * down)
+                if not length < np.float32(1e9):  # no number: nothing is told
+                    break
+                fit = min(one, np.float32(STEP_PX) / max(length, np.float32(1e-9)))
+                out[0], out[1] = out[0] + fit * right, out[1] + fit * down
+            slopes = zero  # of what is unexplained, squared
+            for y in range(y0, y1):
+                for x in range(x0, x1):
+                    w = share[y, x] / count
+                    for k in range(1, 3):
+                        n = _at(there, np.float32(y) + out[1], np.float32(x) + out[0], k)
+                        off = here[y, x, k] - gain * n
+                        slopes += w * off * off
+            slopes = max(slopes / np.float32(2), np.float32(1e-12))
+            rest = max(spread - both * both / theirs, zero)  # what no light and contrast explain
+            half = (rr - dd) / np.float32(2)
+            least = (rr + dd) / np.float32(2) - np.sqrt(half * half + rd * rd)
+            out[2] = both / np.sqrt(max(spread * theirs, np.float32(1e-12)))
+            out[4] = np.sqrt(max(least, zero))
+            least = max(least - slopes / np.float32(2), np.float32(1e-12))  # half of them are the block's own grain
+            together = np.float32(2 * np.pi) * rest / slopes  # pixels whose grain goes together
+            out[3] = np.sqrt(together * rest / (least * count))
