@@ -24,13 +24,13 @@ from .blocks import Blocks
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
 
-WORKING_PX = 400  # the longer side of what is looked at
-BLOCK_PX, ACROSS = (20, 54), 12  # working pixels of a block; and how many there should be, across
+WORKING_PX = 640  # the longer side of what is looked at
+BLOCK_PX, ACROSS = (24, 54), 12  # working pixels of a block; and how many there should be, across
 LEAST_SHARED = 0.6  # of what a frame shows that the other still sees
 LEAST_BLOCKS = 12  # that are found
-ASTRAY_PX, MANY = 0.45, 0.2  # working pixels beside its place; the share of blocks that is more than things that pass
+ASTRAY_PX, MANY = 0.7, 0.2  # working pixels beside its place; the share of blocks that is more than things that pass
 TRIMMED = 95.0  # per cent of blocks that are believed
-FIRM_PX, DEVIATIONS = 0.3, 4.0  # a block's own standard deviation at most; from how many of it on it lies beside
+FIRM_PX, DEVIATIONS = 0.4, 4.0  # a block's own standard deviation at most; from how many of it on it lies beside
 RIM = np.ones((9, 9), np.uint8)  # beside what a frame does not see
 
 
@@ -101,7 +101,7 @@ def astray(
     start, px, shares = lock.reference_frame, dict[int, float](), dict[int, float]()
     for way in (sorted(f for f in ways if f > start), sorted((f for f in ways if f < start), reverse=True)):
         key, of_key, before = _Key(start, *looks), 0.0, start
-        for frame in way:
+        for frame in way if stays else [*way[:-1:2], *way[-1:]]:  # a plane goes on much as it did
             progress()
             share = key.shares(ways[frame] @ np.linalg.inv(ways[key.frame]))
             if stays and share < LEAST_SHARED and before != key.frame:
@@ -110,6 +110,9 @@ def astray(
             px[frame], before = of_key, frame
             if now.share > MANY:
                 px[frame], shares[frame] = of_key + now.by, now.share
+        for before, frame, after in zip(way, way[1:], way[2:]):
+            if frame not in px:
+                px[frame] = max(px[before], px[after])
     if not shares:
         return Astray({})
     worst = max(shares, key=lambda frame: px[frame])

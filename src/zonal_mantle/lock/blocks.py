@@ -19,7 +19,7 @@ from ..media.compiled import fast_kernel, fast_part
 Array = NDArray[np.float32]
 Mask = NDArray[np.bool_]
 
-LEVELS = ((4, 4), (2, 3), (1, 2))  # how many times smaller, and steps there
+LEVELS = ((4, 5), (2, 4), (1, 3))  # how many times smaller, and steps there
 SOFT_PX = 1.0  # pixels of a level that it is smoothed over
 MOST_PX, STEP_PX = 16.0, 2.0  # that a block is moved by; and pixels of a level in one step
 LEAST_GAIN, MOST_GAIN = 0.3, 3.0  # of contrast
