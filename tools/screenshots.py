@@ -17,6 +17,7 @@ from zonal_mantle.shot import (
     Aim,
     AimArea,
     Keyed,
+    Light,
     LocalLight,
     LookUse,
     Matte,
@@ -32,6 +33,7 @@ from zonal_mantle.ui.window import Window
 
 HORIZON = ((60.0, 430.2), (1220.0, 424.6))  # plate pixels, on the frame that is shown
 WATER = ((425.0, 436), (1280.0, 436), (1280.0, 500), (900.0, 572), (290.0, 572), (290.0, 470))
+SHADOW = ((905.0, 455.0), (990.0, 459.0))  # on the ground, as if the sun stood on the left
 WAGON = (40.0, 455.0, 220.0, 515.0)  # its painted wood, plate pixels
 PICKED = ((300, 675), (1000, 640), (640, 455))  # places on the ground, plate pixels
 
@@ -114,6 +116,18 @@ def _match(window: Window, app: QApplication, take: Callable[..., None]) -> None
     match.tone.open_page("Balance")
     _measured(window, app)
     take("match", 2)
+
+
+def _light(window: Window, app: QApplication, take: Callable[..., None]) -> None:
+    """A shadow that says that the plate is lit from the other side than the sky, and the sky flipped as it would be."""
+    desk = window.desk
+    window.bench.place.open_part("Light")
+    a, b = SHADOW
+    desk.edit(desk.shot.but(light=Light(kind="shadow", a=a, b=b, frame=desk.frame)), "The plate's light")
+    _measured(window, app)
+    take("light", 4)
+    desk.undo()
+    window.bench.place.open_part("Transform")
 
 
 def _level(window: Window, app: QApplication, take: Callable[..., None]) -> None:
@@ -291,6 +305,7 @@ def main() -> None:
     desk.set_view(view="Composite")
     desk.choose_stage("Place")
     take("place")
+    _light(window, app, take)
     _level(window, app, take)
     while desk.shot != kept:
         desk.undo()

@@ -69,17 +69,17 @@ def test_a_field_that_stays_before_them_says_so_as_well(tmp_path):
     assert any(SAID in words for words in lock.remarks)
 
 
-@pytest.mark.parametrize(("figure", "quality"), [(0, None), (100, None), (0, 26)])
+@pytest.mark.parametrize(("figure", "quality"), [(100, None), (0, 26)])
 def test_of_a_camera_that_turns_nothing_is_said(figure, quality, tmp_path):
-    plates = turning_plates(("gravel", "coffee"), 2, SIZE, count=14, pan_deg=12, grain=0.02, figure=figure)
-    lock, _ = locked(plates.frames, tmp_path, quality=quality, reference=7)
+    plates = turning_plates(("gravel", "coffee"), 2, SIZE, count=10, pan_deg=12, grain=0.02, figure=figure)
+    lock, _ = locked(plates.frames, tmp_path, quality=quality, reference=5)
     assert not any(SAID in words for words in lock.remarks)
     assert max(entry.residual_px for entry in lock.solved) < 1
 
 
 def halves(names, seed, grain):
     """A frame whose two halves move apart, and the motions of both."""
-    left, right = (flat_plates(name, seed + k, SIZE, 7, grain) for k, name in enumerate(names))
+    left, right = (flat_plates(name, seed + k, SIZE, 4, grain) for k, name in enumerate(names))
     frames = [np.hstack([a[:, : SIZE[0] // 2], b[:, SIZE[0] // 2 :]]) for a, b in zip(left.frames, right.frames)]
     return frames, (left.truth, right.truth)
 
@@ -104,9 +104,9 @@ def locked_again(lock, tmp_path):
     return solve_lock(shot.with_lock(lock), "l", kept_pictures(), missing_only=True).lock("l")
 
 
-@pytest.mark.parametrize(("figure", "quality"), [(0, None), (100, None), (0, 26)])
+@pytest.mark.parametrize(("figure", "quality"), [(100, None), (0, 26)])
 def test_of_a_plane_nothing_is_said(figure, quality, tmp_path):
-    plates = flat_plates("gravel", 3, SIZE, 8, 0.02, figure)
+    plates = flat_plates("gravel", 3, SIZE, 6, 0.02, figure)
     lock, _ = locked(plates.frames, tmp_path, "plane", quality)
     assert not any(SAID in words for words in lock.remarks)
     assert max(entry.residual_px for entry in lock.solved) < 1

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -41,6 +42,7 @@ LOOSE = mark(
 )
 LEAST_KEPT = 0.2  # of the field must be seen and be alike
 MOST_SAID_PX = 999.0
+MOST_APART_PX = 1.0  # that a field may move by without what is unlike in it; less is error
 WORST_UNCERTAINTY_PX = 1.0  # a field that tells less than this has nothing to hold
 WORST_UNEVEN_PX = 2.0
 
@@ -289,7 +291,8 @@ class _Follower:
                 words = say(NEITHER, apart=two.apart_px) if two is not None and two.share > MUCH else words
             if found is not None and covered and not words:
                 apart = apart_without(self.area, feeds, found, self.lock.moves, cover)
-                words = say(LOOSE, apart=apart) if apart else ""
+                words = say(LOOSE, apart=apart) if apart > MOST_APART_PX else ""
+                found = replace(found, uneven_px=float(np.hypot(found.uneven_px, apart)))
             if found is not None:
                 (failed if words else fits).append(found)
             problem = words or problem

@@ -32,6 +32,7 @@ PATTERNS = {
 }  # fmt: skip
 NOTHING = "none"
 USUAL_SHUTTER_DEG = 180.0
+ROWS_SEEN = 3  # shapes of a field, without scrolling
 Sample = Callable[[str, Callable[[Area], None]], None]
 
 
@@ -55,7 +56,6 @@ class MeasurePanel(Panel):
         self.drawing = row(self.keep, self.drop, self.form)
         self.inside.addLayout(self.drawing)
         self.list = QListWidget()
-        self.list.setFixedHeight(46)
         self.list.setAccessibleName(say("Field shapes"))
         self.list.setToolTip(say("The field and what is left out of it. The box switches one on and off"))
         self.list.itemClicked.connect(self._choose)
@@ -245,6 +245,7 @@ class MeasurePanel(Panel):
             self.list.addItem(item)
             if shape.id == self.tool.field.chosen:
                 self.list.setCurrentItem(item)
+        self.list.setFixedHeight(min(len(lock.field), ROWS_SEEN) * max(self.list.sizeHintForRow(0), 0) + 2)
         self.list.blockSignals(False)
         chosen = next((shape for shape in lock.field if shape.id == self.tool.field.chosen), None)
         for part in (self.key, self.remove):
