@@ -97,8 +97,25 @@ def test_a_filmed_clip_brings_its_own(tmp_path):
     assert said == []
     session.fit(session.shot.zones[-1].id, "grain")
     both, said = read(session)
-    assert both.compared.ratio == pytest.approx(np.sqrt(2), abs=0.2)
+    assert both.compared.ratio == pytest.approx(1, abs=0.15)  # next to nothing is laid over it
+    assert said == []
+    grain = session.shot.zones[-1].match.grain
+    twice, said = read(session, grain.but(model=grain.model.but(deviation=((0.012,) * 3,) * len(grain.model.levels))))
+    assert twice.compared.ratio == pytest.approx(np.sqrt(2), abs=0.2)  # as much again is too much
     assert said
+
+
+@pytest.mark.parametrize("share", [0.5, 0.8])
+def test_only_what_a_clip_lacks_is_laid_over_it(tmp_path, share):
+    session, rng = filmed(tmp_path, "white"), np.random.default_rng(9)
+    for j in range(FRAMES):
+        grained = PHOTOGRAPH[:, 200:600] + share * 0.012 * rng.standard_normal((396, 400, 3))
+        write_still(tmp_path / f"clip.{1001 + j}.png", np.float32(np.clip(grained, 0, 1)), "uint16")
+    session.add_painting(tmp_path / "clip.1001.png", 30.0)
+    assert read(session)[0].compared.ratio == pytest.approx(share, abs=0.1)
+    fitted = session.fit(session.shot.zones[-1].id, "grain")
+    assert "less what the clip has of itself" in fitted.words
+    assert read(session)[0].compared.ratio == pytest.approx(1, abs=0.1)
 
 
 def test_light_that_is_added_and_the_plate_itself_are_not_asked(tmp_path):

@@ -22,6 +22,7 @@ from ..words import say
 from .aim import Seen, aim_seen, area_mask, blocks_of, frames_for, kept_mask, within_borders, zone_seen_with
 from .lens_fit import fit_lens
 from .matte_planner import matte_plan, on_plate
+from .own_grain import missing, own_grain
 from .pictures import Pictures
 from .plate_grain import plate_noise
 
@@ -321,9 +322,10 @@ def _wrap(shot: Shot, zone: Zone, pictures: Pictures) -> Fitted:
 # --- grain ---
 def _grain(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> Fitted:
     noise = plate_noise(shot, pictures, progress)
-    model = noise.model
+    own = own_grain(shot, zone, pictures)
+    model = noise.model if own is None else missing(noise.model, own)
     grain = zone.match.grain.but(on=True, strength=_keyed(1.0), size=_keyed(1.0), model=model, clip=None)
-    middle = [float(np.interp(0.5, model.levels, [row[c] for row in model.deviation])) for c in range(3)]
+    middle = [float(np.interp(0.5, model.levels, [row[c] for row in noise.model.deviation])) for c in range(3)]
     words = ", ".join(f"{v * 255:.1f}" for v in middle) + say(
         " of 255 at middle grey, from {tiles} areas", tiles=noise.tiles
     )
@@ -334,6 +336,8 @@ def _grain(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> Fi
         )
     elif noise.is_compressed:
         words += say("; the plate was compressed: what is left of its grain is measured")
+    if own is not None:
+        words += say("; less what the clip has of itself, {own:.1f}", own=float(np.mean(own.middle)) * 255)
     values = {"tiles": float(noise.tiles), "spread": noise.spread, "blocky": noise.blocky}
     values |= {f"deviation_{c}": v for c, v in zip("rgb", middle)}
     return Fitted(_set(shot, zone, grain=grain), "grain", words, values)

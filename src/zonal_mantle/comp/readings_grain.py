@@ -4,26 +4,22 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import cv2
 import numpy as np
-from numpy.typing import NDArray
 
 from ..match.errors import MatchError
 from ..match.grain_compared import GrainCompared, compare_grain
-from ..match.noise import LEAST_PIXELS, measure_noise
+from ..match.noise import LEAST_PIXELS
 from ..media.curves import coded
-from ..place.seen import plate_places, zone_seen
-from ..shot import Match, Shot, Zone
-from ..shot.match import GrainModel
+from ..shot import Shot, Zone
 from ..words import say, spoken
-from .aim import Seen, frames_for, zone_seen_with
+from .aim import frames_for, zone_seen_with
 from .digest import digest
+from .own_grain import own_grain, without_grain
 from .pictures import READINGS_KNOWN, Pictures, known
 from .planner import plan
 from .plate_grain import plate_noise
 
 NOISE_FRAMES = 2  # of the plate, that its noise is told by
-PLACES = 9  # a side, that a zone's motion is told by
 
 
 @dataclass(frozen=True)
@@ -60,8 +56,7 @@ def read_grain(shot: Shot, zone: Zone, pictures: Pictures) -> GrainReading:
     MediaError : a source cannot be read.
     """
     frame = frames_for(shot, zone, 1)[0]
-    match = zone.match.but(wrap=zone.match.wrap.but(on=False))
-    bare = match.but(grain=match.grain.but(on=False))
+    match, bare = zone.match.but(wrap=zone.match.wrap.but(on=False)), without_grain(zone)
     shots = [shot.with_zone(zone.but(match=each)) for each in (match, bare)]
     planned = [plan(each, frame, 1.0, [each.zone(zone.id)]).digest for each in shots]
     key = digest((*planned, str(shot.plate_source), str(shot.locks), frame))
@@ -77,41 +72,9 @@ def read_grain(shot: Shot, zone: Zone, pictures: Pictures) -> GrainReading:
         except MatchError as problem:
             return GrainReading(frame, problem=str(problem))
         codes = coded(before.picture)
-        own = _own_noise(shot, zone, frame, before, codes, pictures, bare)
+        own = own_grain(shot, zone, pictures, before)
         told = np.min(noise.pixels, axis=1) >= LEAST_PIXELS
         grained, mask = coded(after.picture), before.mask & after.mask
         return GrainReading(frame, compare_grain(codes, grained, mask, noise.model, own, told))
 
     return known(("grain", key, spoken()), look, READINGS_KNOWN)
-
-
-def _own_noise(
-    shot: Shot, zone: Zone, frame: int, seen: Seen, codes: NDArray[np.float32], pictures: Pictures, bare: Match
-) -> GrainModel | None:
-    """The noise that a filmed clip has of itself; None of a still, or where it cannot be told."""
-    source = shot.source(zone.source)
-    if source.start == source.end:
-        return None
-    beside = frame + 1 if frame + 1 in shot.frames else frame - 1
-    motion = _motion(shot, zone, frame, beside)
-    if motion is None or not zone.is_seen(beside):
-        return None
-    try:
-        other = zone_seen_with(shot, zone, beside, pictures, bare)
-    except MatchError:
-        return None
-    back = np.linalg.inv(motion)
-    found = measure_noise([codes, coded(other.picture)], [seen.mask, other.mask], [np.asarray(back)])
-    return None if found is None else found.model
-
-
-def _motion(shot: Shot, zone: Zone, frame: int, beside: int) -> NDArray[np.float64] | None:
-    """How a zone moves from a frame to the one beside it, as a homography of plate pixels, (3, 3)."""
-    xs, ys = (np.linspace(0, extent, PLACES) for extent in shot.size)
-    points = np.stack([each.ravel() for each in np.meshgrid(xs, ys)], axis=1)
-    there = plate_places(shot, zone, beside, zone_seen(shot, zone, frame).back(points))
-    good = np.isfinite(there).all(axis=1)
-    if np.count_nonzero(good) < 8:
-        return None
-    motion, _ = cv2.findHomography(points[good], there[good])
-    return None if motion is None else np.asarray(motion)
