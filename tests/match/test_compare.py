@@ -1,11 +1,16 @@
 """Differences of colour, and the fit of a tone."""
 
+from itertools import permutations
+
 import numpy as np
 import pytest
 from scipy.linalg import sqrtm
+from skimage import data
 
 from zonal_mantle.match.compare import compare, delta_e_2000
-from zonal_mantle.match.tone_fit import fit_palette, fit_tone, monge_kantorovich
+from zonal_mantle.match.tone import LOG_SCALE
+from zonal_mantle.match.tone_fit import fit_palette, fit_tone, log_codes, monge_kantorovich
+from zonal_mantle.media.curves import srgb_decode
 
 # published: Sharma, Wu & Dalal 2005, table 1: L* a* b* of both and the difference
 PAIRS = np.array([
@@ -68,6 +73,29 @@ def test_things_that_are_unlike_are_not_taken_for_a_tone():
     own, aim = (rng.uniform(0.1, 0.1 + span, (60, 60, 3)) for span in (0.2, 0.35))
     assert fit_tone(blocks(own), blocks(aim)).moved_stops == 0
     assert fit_tone(blocks(own), blocks(60 * aim)).moved_stops > 1  # more than things of one scene differ
+
+
+def test_photographs_of_unlike_things_keep_their_white():
+    """Without a drawn aim: what a scene is made of is no tint. Coffee before a rocket's night sky was made 1.4 stops
+    cooler."""
+    pictures = {
+        name: blocks(srgb_decode(getattr(data, name)()[::2, ::2, :3] / 255))
+        for name in ("astronaut", "coffee", "chelsea", "rocket")
+    }
+    for own, aim in permutations(pictures, 2):
+        fit = fit_tone(pictures[own], pictures[aim])
+        assert (fit.moved_stops, fit.contrast, fit.saturation) == (0, 1, 1)
+        assert abs(fit.cooler_stops) < 0.35
+        assert abs(fit.greener_stops) < 0.1
+
+
+def test_what_becomes_greener_is_told_in_stops():
+    picture = np.random.default_rng(2).uniform(0.1, 0.3, (60, 60, 3))
+    fit = fit_tone(blocks(picture), blocks(picture * (1, 16, 1)))
+    grey = np.append(log_codes(np.full(3, 0.18)), 1)
+    red, green, blue = np.reshape(fit.matrix, (3, 4)) @ grey * LOG_SCALE
+    assert fit.greener_stops == pytest.approx(green - (red + blue) / 2)
+    assert 0.05 < fit.greener_stops < 4
 
 
 @pytest.mark.parametrize(

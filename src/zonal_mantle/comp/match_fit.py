@@ -165,7 +165,7 @@ def _tone(shot: Shot, zone: Zone, pictures: Pictures, whole: bool) -> Fitted:
     values = {
         "moved_stops": fit.moved_stops, "moved_stops_spread": fit.spread[0], "contrast": fit.contrast,
         "contrast_spread": fit.spread[1], "saturation": fit.saturation, "cooler_stops": fit.cooler_stops,
-        "cooler_stops_spread": fit.white_spread,
+        "cooler_stops_spread": fit.white_spread, "greener_stops": fit.greener_stops,
     }  # fmt: skip
     words = say("the whole palette of its aim") if whole else _tone_words(fit)
     return Fitted(_set(shot, zone, tone=tone), "tone", words, {} if whole else values)
@@ -179,6 +179,9 @@ def _tone_words(fit: ToneFit) -> str:
         by, spread = abs(white), fit.white_spread
         cooler = say("{by:.2f} ± {spread:.2f} stops cooler", by=by, spread=spread)
         parts.append(cooler if white > 0 else say("{by:.2f} ± {spread:.2f} stops warmer", by=by, spread=spread))
+    if abs(green := fit.greener_stops) >= LEAST_TOLD:
+        greener = say("{by:.2f} stops greener", by=abs(green))
+        parts.append(greener if green > 0 else say("{by:.2f} stops more magenta", by=abs(green)))
     if abs(fit.contrast - 1) >= LEAST_TOLD:
         parts.append(say("contrast × {contrast:.2f}", contrast=fit.contrast))
     if abs(fit.saturation - 1) >= LEAST_TOLD:
