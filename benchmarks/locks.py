@@ -35,8 +35,9 @@ from zonal_mantle.comp import solve_lock
 from zonal_mantle.demo import NAME
 from zonal_mantle.geometry import carry
 from zonal_mantle.lock import Area, pyramid, scaled, solve_pan, solve_plane, solve_staying
+from zonal_mantle.lock.astray import astray
 from zonal_mantle.place import card_motion
-from zonal_mantle.shot import Lock
+from zonal_mantle.shot import Lock, LockFrame
 
 SIZE, BOX = (1280, 720), (340, 210, 940, 510)
 
@@ -79,7 +80,7 @@ def plane(seeds: tuple[int, ...]) -> None:
 def ecc(seeds: tuple[int, ...]) -> None:
     print(
         "the same pairs by OpenCV's ECC (perspective, from the frame before), 12 frames: rms px, ms a "
-        "frame; ours beside"
+        "frame; ours beside, and what it takes to see whether all of the field goes so"
     )
     x0, y0, x1, y1 = BOX
     half, shift = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1]]), np.eye(3)
@@ -87,7 +88,7 @@ def ecc(seeds: tuple[int, ...]) -> None:
     stop = (cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 50, 1e-6)
     for name in ("gravel", "brick", "coffee"):
         for figure in (0.0, 120.0):
-            theirs, ours, slow, quick = [], [], [], []
+            theirs, ours, slow, quick, checked = [], [], [], [], []
             for seed in seeds:
                 plates = flat_plates(name, seed, count=12, figure=figure)
                 area, mine, warp = (
@@ -96,6 +97,7 @@ def ecc(seeds: tuple[int, ...]) -> None:
                     shift.astype(np.float32),
                 )
                 template = np.ascontiguousarray(plates.frames[0][y0:y1, x0:x1])
+                found = [LockFrame(frame=0, homography=tuple(np.eye(3).ravel()))]
                 for frame, truth in zip(plates.frames[1:], plates.truth[1:]):
                     start = time.perf_counter()
                     try:
@@ -109,9 +111,14 @@ def ecc(seeds: tuple[int, ...]) -> None:
                     quick.append(time.perf_counter() - start)
                     mine = mine if fit is None else fit.homography
                     ours.append(corner_errors(mine, truth, BOX))
+                    found.append(LockFrame(frame=len(found), homography=tuple(mine.ravel())))
+                lock = Lock(id="l", name="L", kind="plane", reference_frame=0, solved=tuple(found))
+                start = time.perf_counter()
+                astray(lock, plates.frames.__getitem__, box_mask(SIZE, BOX), lambda frame: None)
+                checked.append((time.perf_counter() - start) / (len(found) - 1))
             what = "figure" if figure else "clear"
             line = f"  {name:8s} {what:6s}  ECC {rms(theirs):7.3f} px {1e3 * np.median(slow):4.0f} ms"
-            print(f"{line}   ours {rms(ours):.3f} px {1e3 * np.median(quick):4.0f} ms")
+            print(f"{line}   ours {rms(ours):.3f} px {1e3 * np.median(quick):4.0f} + {1e3 * np.median(checked):.0f} ms")
 
 
 def turn(seeds: tuple[int, ...]) -> None:

@@ -166,8 +166,11 @@ class _Key:
     def beside(self, feed: Array, cover: Array | None, motion: Matrix, bend: float) -> _Seen:
         """The share of blocks that lie beside where a motion has them on a frame, of which `cover` counts, and by how
         much all of them do, root mean square, px; nothing where too few are found."""
-        shown = self._small(np.ones_like(feed) if cover is None else cover, motion)
-        seen = np.asarray(cv2.erode(shown, RIM), np.float32)
+        if cover is None and self.shares(motion) == 1:  # all of it is seen
+            seen = np.ones(self.size[::-1], np.float32)
+        else:
+            shown = self._small(np.ones_like(feed) if cover is None else cover, motion)
+            seen = np.asarray(cv2.erode(shown, RIM), np.float32)
         found = self.blocks.beside(self._small(feed, motion) * self.stretch, seen)
         of_codec = self.left * self.stretch / np.maximum(found.slope, 1e-9)  # it moves all of a pattern alike
         deviation = np.hypot(found.deviation, of_codec)

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..media.bands import run_halves
-from ..media.compiled import fast_kernel, fast_part
+from ..media.compiled import fast_kernel
 
 Array = NDArray[np.float32]
 Mask = NDArray[np.bool_]
@@ -62,42 +62,43 @@ class Blocks:
         told = np.zeros((*self.grid, TOLD), np.float32)
         for here, (fit, steps) in zip(self.levels, LEVELS):
             told[..., :2] /= fit
-            size = here.shape[1::-1]
-            share = np.asarray(cv2.resize(seen, size, interpolation=cv2.INTER_AREA), np.float32)
-            run_halves(_moved_rows, self.grid[0], here, _with_slopes(other, fit), share, steps, told)
+            share = np.asarray(cv2.resize(seen, here.shape[:0:-1], interpolation=cv2.INTER_AREA), np.float32)
+            beyond = _beyond(fit, steps)
+            there = _with_slopes(other, fit, beyond)
+            run_halves(_moved_rows, self.grid[0], here, there, share, beyond, steps, told)
             told[..., :2] *= fit
             length = np.linalg.norm(told[..., :2], axis=2, keepdims=True)
             told[..., :2] *= np.minimum(1, MOST_PX / np.maximum(length, 1e-9))
         return Shifts(told[..., :2], told[..., 3], told[..., 4], (told[..., 5] > FULL) & (told[..., 2] > ALIKE))
 
 
-def _with_slopes(picture: Array, fit: int) -> Array:
-    """A picture some times smaller, smoothed, and its slopes to the right and down; (h, w, 3)."""
+def _with_slopes(picture: Array, fit: int, beyond: int = 0) -> Array:
+    """A picture some times smaller, smoothed, and its slopes to the right and down; its edge goes on beyond it. (3, h,
+    w)."""
     small = picture if fit == 1 else cv2.resize(picture, None, fx=1 / fit, fy=1 / fit, interpolation=cv2.INTER_AREA)
     soft = cv2.GaussianBlur(small, (0, 0), SOFT_PX)
-    right, down = cv2.Sobel(soft, cv2.CV_32F, 1, 0, scale=1 / 8), cv2.Sobel(soft, cv2.CV_32F, 0, 1, scale=1 / 8)
-    return np.ascontiguousarray(np.dstack([soft, right, down]), np.float32)
+    if beyond:
+        soft = cv2.copyMakeBorder(soft, beyond, beyond, beyond, beyond, cv2.BORDER_REPLICATE)
+    out = np.empty((3, *soft.shape), np.float32)
+    out[0] = soft
+    cv2.Sobel(soft, cv2.CV_32F, 1, 0, dst=out[1], scale=1 / 8)
+    cv2.Sobel(soft, cv2.CV_32F, 0, 1, dst=out[2], scale=1 / 8)
+    return out
 
 
-@fast_part
-def _at(picture, y, x, k):  # type: ignore[no-untyped-def]
-    """A picture between its pixels, its edge beyond it."""
-    height, width = picture.shape[:2]
-    y, x = min(max(y, np.float32(0)), np.float32(height - 1)), min(max(x, np.float32(0)), np.float32(width - 1))
-    j, i = min(int(y), max(height - 2, 0)), min(int(x), max(width - 2, 0))
-    below, beside = min(j + 1, height - 1), min(i + 1, width - 1)
-    v, u = y - np.float32(j), x - np.float32(i)
-    top = picture[j, i, k] + u * (picture[j, beside, k] - picture[j, i, k])
-    foot = picture[below, i, k] + u * (picture[below, beside, k] - picture[below, i, k])
-    return top + v * (foot - top)
+def _beyond(fit: int, steps: int) -> int:
+    """Pixels of a level that a block may be looked for beyond the picture: as far as it is moved, and one more."""
+    return int(np.ceil(MOST_PX / fit) + steps * STEP_PX) + 2
 
 
 @fast_kernel
-def _moved_rows(first, end, here, there, share, steps, told):  # type: ignore[no-untyped-def]
-    """Moves blocks on from what is told of them. here, there (h, w, 3): level and slopes, share (h, w): what counts."""
+def _moved_rows(first, end, here, there, share, beyond, steps, told):  # type: ignore[no-untyped-def]
+    """Moves blocks on from what is told of them. here (3, h, w): level and slopes; there: the same of the other
+    picture, which goes on `beyond` its edges; share (h, w): what counts. All of a block lies as far between pixels."""
     height, width = share.shape
     rows, columns = told.shape[:2]
     zero, one = np.float32(0), np.float32(1)
+    most = np.float32(beyond - 1)
     for j in range(first, end):
         y0, y1 = height * j // rows, height * (j + 1) // rows
         for i in range(columns):
@@ -108,8 +109,8 @@ def _moved_rows(first, end, here, there, share, steps, told):  # type: ignore[no
                 for x in range(x0, x1):
                     w = share[y, x]
                     count += w
-                    level, mean_r = level + w * here[y, x, 0], mean_r + w * here[y, x, 1]
-                    mean_d += w * here[y, x, 2]
+                    level, mean_r = level + w * here[0, y, x], mean_r + w * here[1, y, x]
+                    mean_d += w * here[2, y, x]
             level, mean_r, mean_d = level / count, mean_r / count, mean_d / count
             out[5] = count / np.float32(max((y1 - y0) * (x1 - x0), 1))
             if out[5] <= np.float32(FULL):
@@ -119,18 +120,25 @@ def _moved_rows(first, end, here, there, share, steps, told):  # type: ignore[no
             for y in range(y0, y1):
                 for x in range(x0, x1):
                     w = share[y, x] / count
-                    h, r, d = here[y, x, 0] - level, here[y, x, 1] - mean_r, here[y, x, 2] - mean_d
+                    h, r, d = here[0, y, x] - level, here[1, y, x] - mean_r, here[2, y, x] - mean_d
                     spread, with_r, with_d = spread + w * h * h, with_r + w * h * r, with_d + w * h * d
                     rr, rd, dd = rr + w * r * r, rd + w * r * d, dd + w * d * d
             sharp = max(rr * dd - rd * rd, np.float32(1e-14))
             both, theirs, gain = zero, one, one
+            a = b = c = e = zero
+            down = right = 0
             for step in range(steps + 1):
+                out[0], out[1] = min(max(out[0], -most), most), min(max(out[1], -most), most)
+                down, right = int(np.floor(out[1])), int(np.floor(out[0]))
+                v, u = out[1] - np.float32(down), out[0] - np.float32(right)
+                a, b, c, e = (one - v) * (one - u), (one - v) * u, v * (one - u), v * u
                 bright, square, both, now_r, now_d = zero, zero, zero, zero, zero
                 for y in range(y0, y1):
+                    top, foot = there[0, y + down + beyond], there[0, y + down + beyond + 1]
                     for x in range(x0, x1):
-                        w = share[y, x] / count
-                        n = _at(there, np.float32(y) + out[1], np.float32(x) + out[0], 0) - level
-                        h, r, d = here[y, x, 0] - level, here[y, x, 1] - mean_r, here[y, x, 2] - mean_d
+                        w, k = share[y, x] / count, x + right + beyond
+                        n = a * top[k] + b * top[k + 1] + c * foot[k] + e * foot[k + 1] - level
+                        h, r, d = here[0, y, x] - level, here[1, y, x] - mean_r, here[2, y, x] - mean_d
                         bright, square, both = bright + w * n, square + w * n * n, both + w * n * h
                         now_r, now_d = now_r + w * n * r, now_d + w * n * d
                 theirs = max(square - bright * bright, np.float32(1e-9))
@@ -138,20 +146,22 @@ def _moved_rows(first, end, here, there, share, steps, told):  # type: ignore[no
                 if step == steps:
                     break
                 p, q = with_r - gain * now_r, with_d - gain * now_d
-                right, down = (dd * p - rd * q) / sharp, (rr * q - rd * p) / sharp
-                length = np.sqrt(right * right + down * down)
+                by_right, by_down = (dd * p - rd * q) / sharp, (rr * q - rd * p) / sharp
+                length = np.sqrt(by_right * by_right + by_down * by_down)
                 if not length < np.float32(1e9):  # no number: nothing is told
+                    both = zero
                     break
                 fit = min(one, np.float32(STEP_PX) / max(length, np.float32(1e-9)))
-                out[0], out[1] = out[0] + fit * right, out[1] + fit * down
+                out[0], out[1] = out[0] + fit * by_right, out[1] + fit * by_down
             slopes = zero  # of what is unexplained, squared
-            for y in range(y0, y1):
-                for x in range(x0, x1):
-                    w = share[y, x] / count
-                    for k in range(1, 3):
-                        n = _at(there, np.float32(y) + out[1], np.float32(x) + out[0], k)
-                        off = here[y, x, k] - gain * n
-                        slopes += w * off * off
+            for k in range(1, 3):
+                for y in range(y0, y1):
+                    top, foot = there[k, y + down + beyond], there[k, y + down + beyond + 1]
+                    for x in range(x0, x1):
+                        m = x + right + beyond
+                        n = a * top[m] + b * top[m + 1] + c * foot[m] + e * foot[m + 1]
+                        off = here[k, y, x] - gain * n
+                        slopes += share[y, x] / count * off * off
             slopes = max(slopes / np.float32(2), np.float32(1e-12))
             rest = max(spread - both * both / theirs, zero)  # what no light and contrast explain
             half = (rr - dd) / np.float32(2)
