@@ -10,8 +10,9 @@ from walls import walked_plates
 from zonal_mantle.api import new
 from zonal_mantle.comp import solve_lock
 from zonal_mantle.geometry import carry
+from zonal_mantle.lock.astray import astray
 from zonal_mantle.media.still import write_still
-from zonal_mantle.shot import Lock
+from zonal_mantle.shot import Lock, LockFrame
 
 SIZE = (480, 270)
 SAID = "does not move as the lock has it"
@@ -96,6 +97,16 @@ def test_a_plane_whose_halves_move_apart_says_so(tmp_path):
         assert off < 1.5 or entry.residual_px > 0.8, (entry.frame, off, entry.residual_px)
     again = locked_again(lock, tmp_path)
     assert [entry.residual_px for entry in again.solved] == [entry.residual_px for entry in lock.solved]
+
+
+def test_of_a_field_that_is_too_small_for_blocks_nothing_is_said():
+    feed = np.random.default_rng(3).random((90, 120), np.float32)
+    solved = tuple(LockFrame(frame=k, homography=tuple(np.eye(3).ravel())) for k in range(3))
+    lock = Lock(id="l", name="L", kind="plane", reference_frame=0, solved=solved)
+    for y, x in ((0, 0), (2, 2), (90, 4), (30, 40)):
+        field = np.zeros_like(feed)
+        field[:y, :x] = 1
+        assert astray(lock, lambda frame: feed, field, lambda frame: None).px == {}
 
 
 def locked_again(lock, tmp_path):

@@ -27,7 +27,7 @@ Matrix = NDArray[np.float64]
 WORKING_PX = 640  # the longer side of what is looked at
 BLOCK_PX, ACROSS = (24, 54), 12  # working pixels of a block; and how many there should be, across
 LEAST_SHARED = 0.6  # of what a frame shows that the other still sees
-LEAST_BLOCKS = 12  # that are found
+LEAST_BLOCKS, LEAST_SIDE = 12, 24  # that are found; and pixels of a field's shorter side
 ASTRAY_PX, MANY = 0.7, 0.2  # working pixels beside its place; the share of blocks that is more than things that pass
 TRIMMED = 95.0  # per cent of blocks that are believed
 FIRM_PX, DEVIATIONS = 0.4, 4.0  # a block's own standard deviation at most; from how many of it on it lies beside
@@ -95,6 +95,8 @@ def astray(
     >>> found.frame, 0.3 < found.share < 0.6, bool(found.px[3] > 3)
     (3, True, True)
     """
+    if min(cv2.boundingRect((field > 0.5).astype(np.uint8))[2:]) < LEAST_SIDE:
+        return Astray({})
     stays = lock.kind != "plane" or lock.field_stays
     ways = {entry.frame: np.reshape(entry.homography, (3, 3)) for entry in lock.solved}
     looks = feed_of, field, cover_of, left
