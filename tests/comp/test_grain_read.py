@@ -95,9 +95,13 @@ def test_a_filmed_clip_brings_its_own(tmp_path):
     own, said = read(session)
     assert own.compared.ratio == pytest.approx(1, abs=0.15)
     assert said == []
-    session.fit(session.shot.zones[-1].id, "grain")
+    before = session.shot
+    laid = session.fit(session.shot.zones[-1].id, "grain")
     both, said = read(session)
     assert both.compared.ratio == pytest.approx(1, abs=0.15)  # next to nothing is laid over it
+    again = session.fit(session.shot.zones[-1].id, "grain")
+    assert again.words == laid.words  # what was laid is not taken for the clip's own
+    assert session.shot != before
     assert said == []
     grain = session.shot.zones[-1].match.grain
     twice, said = read(session, grain.but(model=grain.model.but(deviation=((0.012,) * 3,) * len(grain.model.levels))))
@@ -115,6 +119,7 @@ def test_only_what_a_clip_lacks_is_laid_over_it(tmp_path, share):
     assert read(session)[0].compared.ratio == pytest.approx(share, abs=0.1)
     fitted = session.fit(session.shot.zones[-1].id, "grain")
     assert "less what the clip has of itself" in fitted.words
+    assert "nothing is missing" not in fitted.words
     assert read(session)[0].compared.ratio == pytest.approx(1, abs=0.1)
 
 

@@ -156,3 +156,7 @@ def test_a_wisp_that_stays_by_itself_is_found_whatever_its_share(tmp_path):
     (found,) = [f for f in findings_of(session.shot, readings) if "by itself" in f.words]
     assert (found.frame, found.part, found.fault) == (1, "m", "leftover")
     assert "130 px²" in found.words
+    readings.mattes["m"] = replace(readings.mattes["m"], leftover=0.01)  # more is left: one finding tells of both
+    left = [f.words for f in findings_of(session.shot, readings) if f.fault == "leftover"]
+    assert len(left) == 1
+    assert "sky or clouds may be left" in left[0]

@@ -263,16 +263,6 @@ def _matte_findings(matte: Matte, reading: MatteOverShot) -> list[Finding]:
 def _against_sky(matte: Matte, reading: MatteOverShot) -> list[Finding]:
     """Where a matte of the sky contradicts the picture."""
     found = []
-    if reading.piece_px2 > 0:  # whatever its share
-        x, y = reading.piece_place
-        words = say(
-            "{name}: a piece of sky or cloud may stay by itself, {piece_px2:.0f} px², about {x:.0f}, {y:.0f}.",
-            name=matte.name,
-            piece_px2=reading.piece_px2,
-            x=x,
-            y=y,
-        )
-        found.append(Finding("Matte", matte.id, reading.piece_frame, words, "leftover"))
     if reading.leftover > AGAINST_SKY_ACCEPTED:
         x, y = reading.leftover_place
         words = say(
@@ -283,6 +273,16 @@ def _against_sky(matte: Matte, reading: MatteOverShot) -> list[Finding]:
             y=y,
         )
         found.append(Finding("Matte", matte.id, reading.leftover_frame, words, "leftover"))
+    elif reading.piece_px2 > 0:  # too small a share to tell by it
+        x, y = reading.piece_place
+        words = say(
+            "{name}: a piece of sky or cloud may stay by itself, {piece_px2:.0f} px², about {x:.0f}, {y:.0f}.",
+            name=matte.name,
+            piece_px2=reading.piece_px2,
+            x=x,
+            y=y,
+        )
+        found.append(Finding("Matte", matte.id, reading.piece_frame, words, "leftover"))
     if reading.holes > AGAINST_SKY_ACCEPTED:
         x, y = reading.holes_place
         words = say(

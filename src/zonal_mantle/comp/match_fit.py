@@ -34,6 +34,7 @@ LEAST_SHARE = 0.25  # of its own light that an aim must show to be seen without 
 WRAP_SURE, LEAST_WRAP = 3.0, 0.05  # standard deviations, share of the sky's light
 UNSURE_STOPS = 0.3
 LEAST_TOLD = 0.03  # stops, share
+LEAST_LAID = 0.1 / 255  # coded: weaker grain is none
 TONE_SMOOTH_PX = 3.0  # standard deviation
 
 
@@ -341,6 +342,8 @@ def _grain(shot: Shot, zone: Zone, pictures: Pictures, progress: Progress) -> Fi
         words += say("; the plate was compressed: what is left of its grain is measured")
     if own is not None:
         words += say("; less what the clip has of itself, {own:.1f}", own=float(np.mean(own.middle)) * 255)
+        if np.mean(model.middle) < LEAST_LAID:
+            words += say(": nothing is missing")
     values = {"tiles": float(noise.tiles), "spread": noise.spread, "blocky": noise.blocky}
     values |= {f"deviation_{c}": v for c, v in zip("rgb", middle)}
     return Fitted(_set(shot, zone, grain=grain), "grain", words, values)
