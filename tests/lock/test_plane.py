@@ -5,7 +5,8 @@ import pytest
 
 from lock_plates import box_mask, corner_errors, finished, flat_plates, photograph
 from zonal_mantle.lock import LockError, joined, lock_feed, solve_plane
-from zonal_mantle.shot import Lock
+from zonal_mantle.lock.plane import too_loose
+from zonal_mantle.shot import Lock, Shape, ShapeKey
 
 SIZE, BOX = (480, 270), (130, 70, 350, 200)
 LOCK = Lock(id="wall", name="Wall", kind="plane", reference_frame=4)
@@ -171,3 +172,13 @@ def test_pixels_that_are_not_numbers_do_not_reach_the_search():
     pixels[5, 6], pixels[7, 8] = np.nan, np.inf
     for channel in ("luma", "blue", "saturation"):
         assert np.isfinite(lock_feed(pixels, channel, 1.0)).all()
+
+
+def test_a_whole_frame_that_tells_too_little_is_not_asked_to_be_larger():
+    free = Lock(id="l", name="L", kind="plane", reference_frame=1)
+    corners = ((10, 10), (90, 10), (90, 60), (10, 60))
+    drawn = free.but(field=(Shape(id="f", name="F", keys=(ShapeKey(frame=1, points=corners),)),))
+    assert "Draw it over one thing" in too_loose(free, 1.2)
+    assert "larger" not in too_loose(free, 1.2)
+    assert "Make it larger" in too_loose(drawn, 1.2)
+    assert "Draw it over one thing" in too_loose(drawn.but(field=(drawn.field[0].but(on=False),)), 1.2)

@@ -409,11 +409,14 @@ def confidence_of(fit: Fit) -> float:
 
 def too_loose(lock: Lock, uncertainty_px: float) -> str:
     """What is said of a field that does not tell all of the motion that is asked of it."""
+    drawn = any(shape.on and shape.mode == "keep" for shape in lock.field)
     return say(
-        "the field has too little texture for {moves} (its corners are known to {uncertainty_px:.1f} "
-        "px). Make it larger, or choose a simpler motion.",
+        "the field has too little texture for {moves} (its corners are known to {uncertainty_px:.1f} px). {advice}",
         moves=say(lock.moves),
         uncertainty_px=min(uncertainty_px, MOST_SAID_PX),
+        advice=say("Make it larger, or choose a simpler motion.")
+        if drawn
+        else say("Draw it over one thing that moves as a whole, or choose a simpler motion."),
     )
 
 
