@@ -28,7 +28,7 @@ SKIES = {  # file, and which part of it is sky: top, foot, left, right
     "haze": (f"{TRACKS}/road/wheel-1/background.png", (0.0, 0.48, 0.0, 1.0)),
     "storm": (f"{TRACKS}/road/ruudskogen/background.png", (0.0, 0.42, 0.0, 0.7)),
     "grey": (f"{PAINTED}/overcast.jpg", (0.0, 1.0, 0.0, 1.0)),
-    "cirrus": (f"{TRACKS}/road/e-track-1/background.png", (0.0, 0.9, 0.0, 0.6)),
+    "cirrus": (f"{TRACKS}/road/e-track-1/background.png", (0.0, 0.39, 0.0, 0.6)),
 }
 LINE, THIN_LINE = f"{TRACKS}/road/wheel-2/treeline.png", f"{TRACKS}/road/e-track-6/treeline_n.png"
 MAPLE, BARE = f"{TRACKS}/road/e-track-6/tree_maple_n.png", f"{TRACKS}/dirt/dirt-2/tree10_n.png"

@@ -30,7 +30,7 @@ def dead_border(picture: Array) -> NDArray[np.bool_] | None:
     >>> int(dead_border(picture).sum()) // 96
     12
     """
-    black = (picture.max(axis=2) <= BLACK).astype(np.uint8)
+    black = (np.maximum(np.maximum(picture[..., 0], picture[..., 1]), picture[..., 2]) <= BLACK).astype(np.uint8)
     rim = np.concatenate([black[0], black[-1], black[:, 0], black[:, -1]])
     if not rim.any():
         return None

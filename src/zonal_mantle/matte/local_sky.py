@@ -25,6 +25,7 @@ CELLS_ACROSS = 240
 ROUGH = 2.0  # deviations of the sky's own spread beyond which a cell holds more than sky
 BEYOND = 0.03  # coded: how far the fitted sky may leave what is seen of it
 RINGS, GAP_NOISES, OWN_COLOUR, GAP_PIXELS = (2.5, 2.5, 2.5, 2.5, 0.8), 4.0, 1.0, 0.15
+GAP_HOLD = 0.1  # weight beside which what is seen of gaps tells half
 DEGREE = 2
 BROADLY = 20.0  # cells: the sky is first followed over so many; what that leaves tells how uneven it is, over as many
 UNEVEN_OWN, UNEVEN_NOISES, OTHERS = 1.5, 3.0, 3.0  # log ratio; deviations; times as many as those within the noise
@@ -138,20 +139,31 @@ def _through_gaps(
     noise = np.linalg.inv(finer.T @ finer)
     spread = (uneven + noise[np.triu_indices(3)]).astype(np.float32)
     told = whitening, np.float32(GAP_NOISES**2), share, spread
+    surface = surface.copy()
     for sigma in RINGS:
-        rest, seen = np.empty_like(surface), np.empty_like(share)
-        run_bands(_gap_rows, len(share), feed, own, surface, *told, sigma < 1, rest, seen)
-        surface = surface + _smoothed(rest * seen[..., None], seen, sigma, 0.1)
-    return np.ascontiguousarray(surface, np.float32)
+        rest = np.empty((*share.shape, 4), np.float32)
+        run_bands(_gap_rows, len(share), feed, own, surface, *told, sigma < 1, rest)
+        run_bands(_mend_rows, len(share), cv2.GaussianBlur(rest, (0, 0), sigma), np.float32(GAP_HOLD), surface)
+    return surface
 
 
 @kernel
-def _gap_rows(first, end, feed, own, surface, whitening, limit, share, spread, fine, rest, seen):  # type: ignore[no-untyped-def]
-    """Per cell: the mean difference to the surface of the pixels that are sky by it, and how far there are any. Where
-    much is sky the surface is known, and nothing is left. `spread` is the covariance of noise and clouds together (its
-    upper triangle), by whose Cholesky factor differences are whitened; `fine`: clouds alone mend it."""
+def _mend_rows(first, end, soft, hold, surface):  # type: ignore[no-untyped-def]
+    """Adds to the surface what is left of it round about. soft (h, w, 4): weighted differences, and their weight."""
+    for j in range(first, end):
+        for i in range(surface.shape[1]):
+            each = np.float32(1) / (soft[j, i, 3] + hold)
+            for c in range(3):
+                surface[j, i, c] += soft[j, i, c] * each
+
+
+@kernel
+def _gap_rows(first, end, feed, own, surface, whitening, limit, share, spread, fine, rest):  # type: ignore[no-untyped-def]
+    """Per cell: the mean difference to the surface of the pixels that are sky by it, weighted, and how far there are
+    any. Where much is sky the surface is known, and nothing is left. `spread` is the covariance of noise and clouds
+    together (its upper triangle), by whose Cholesky factor differences are whitened; `fine`: clouds alone mend it."""
     height, width = own.shape
-    gh, gw = seen.shape
+    gh, gw = share.shape
     zero, one, least = np.float32(0), np.float32(1), np.float32(1e-9)
     w00, w01, w02 = whitening[0, 0], whitening[0, 1], whitening[0, 2]
     w10, w11, w12 = whitening[1, 0], whitening[1, 1], whitening[1, 2]
@@ -161,7 +173,7 @@ def _gap_rows(first, end, feed, own, surface, whitening, limit, share, spread, f
         for i in range(gw):
             if share[j, i] > np.float32(KNOWN_SHARE):
                 rest[j, i, 0], rest[j, i, 1], rest[j, i, 2] = zero, zero, zero
-                seen[j, i] = share[j, i]
+                rest[j, i, 3] = share[j, i]
                 continue
             left, right = _span(i, gw, width)
             sr, sg, sb = surface[j, i, 0], surface[j, i, 1], surface[j, i, 2]
@@ -193,7 +205,7 @@ def _gap_rows(first, end, feed, own, surface, whitening, limit, share, spread, f
                 tr, tg, tb, count = ur, ug, ub, others
             elif fine:
                 tr, tg, tb = zero, zero, zero
-            some = max(count, one)
-            rest[j, i, 0], rest[j, i, 1], rest[j, i, 2] = tr / some, tg / some, tb / some
             all_of = np.float32((bottom - top) * (right - left))
-            seen[j, i] = min(count / all_of / np.float32(GAP_PIXELS), one)
+            weight = min(count / all_of / np.float32(GAP_PIXELS), one)
+            each = weight / max(count, one)
+            rest[j, i, 0], rest[j, i, 1], rest[j, i, 2], rest[j, i, 3] = tr * each, tg * each, tb * each, weight

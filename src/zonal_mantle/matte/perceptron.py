@@ -1,4 +1,4 @@
-"""What a taught perceptron of two hidden layers answers. A loop of our own: always the same bits, and no threads."""
+"""What a taught perceptron of two hidden layers answers. A loop of our own: always the same bits."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from collections.abc import Mapping
 import numpy as np
 from numpy.typing import NDArray
 
+from ..media.bands import run_bands
 from ..media.compiled import kernel
 
 Array = NDArray[np.float32]
@@ -21,15 +22,15 @@ def answered(described: Array, taught: Mapping[str, Array]) -> Array:
     x = np.ascontiguousarray(np.clip(x, -MOST_DEVIATIONS, MOST_DEVIATIONS), np.float32)
     first, second, last = ((taught[f"weights{k}"], taught[f"offsets{k}"]) for k in range(3))
     out = np.empty(len(x), np.float32)
-    _through(x, first[0], first[1], second[0], second[1], last[0], last[1], out)
+    run_bands(_through, len(x), x, first[0], first[1], second[0], second[1], last[0], last[1], out)
     return out.reshape(height, width)
 
 
 @kernel
-def _through(x, weights0, offsets0, weights1, offsets1, weights2, offsets2, out):  # type: ignore[no-untyped-def]
+def _through(n0, n1, x, weights0, offsets0, weights1, offsets1, weights2, offsets2, out):  # type: ignore[no-untyped-def]
     """Two hidden layers, what is below 0 left out."""
     first, second = np.empty_like(offsets0), np.empty_like(offsets1)
-    for n in range(x.shape[0]):
+    for n in range(n0, n1):
         first[:] = offsets0
         for k in range(x.shape[1]):
             for j in range(first.size):

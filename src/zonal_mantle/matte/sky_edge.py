@@ -22,14 +22,13 @@ from numpy.typing import NDArray
 
 from ..media.bands import run_bands
 from ..media.compiled import fast_kernel, fast_part
-from ..media.powers import log2_of
+from ..media.powers import exp2_of, log2_of
 
 Array = NDArray[np.float32]
 
 KINDS = 53
 ASIDE = 2  # pixels to each side of which the first alpha is told
-MIXED = (0.02, 0.98)  # a first alpha between these, or beside one, is looked at again
-STEP = 0.3  # so is a step of it
+MIXED = (0.02, 0.98)  # a first alpha between these, or beside one, is looked at again, and where one turns to the other
 QUARTER = 4
 WIDE = (3, 5, 9)  # quarter-size pixels over which it is told how much stays
 MOST_OFF, LEAST_SHARE, MOST_SHARE = 200.0, -1.5, 3.0
@@ -84,8 +83,7 @@ def described(looked: Looked, rows: NDArray[np.int64], columns: NDArray[np.int64
 def looked_again(alpha: Array) -> NDArray[np.bool_]:
     """Where a second look is taken: what is mixed, what is beside it, and steps. (h, w)."""
     near = np.ones((3, 3), np.uint8)
-    mixed = ((alpha > MIXED[0]) & (alpha < MIXED[1])).astype(np.uint8)
-    return (cv2.dilate(mixed, near) > 0) | (cv2.dilate(alpha, near) - cv2.erode(alpha, near) > STEP)
+    return np.asarray((cv2.dilate(alpha, near) > MIXED[0]) & (cv2.erode(alpha, near) < MIXED[1]))
 
 
 def _planes(looked: Looked) -> tuple[Any, ...]:
@@ -96,16 +94,32 @@ def _planes(looked: Looked) -> tuple[Any, ...]:
     wide = np.ascontiguousarray(wide, np.float32)
     region = np.ascontiguousarray(looked.region, np.float32)
     noise = np.float32(looked.noise * NOISE_GAIN)
-    return looked.alpha, looked.off, looked.pixels, looked.sky, looked.way, wide, region, noise
+    pixels = np.ascontiguousarray(looked.pixels, np.float32)
+    return looked.alpha, looked.off, pixels, looked.sky, looked.way, wide, region, noise
 
 
 @fast_part
-def _cell(x, width, cells):  # type: ignore[no-untyped-def]
-    half = np.float32(0.5)
-    u = (np.float32(x) + half) * np.float32(cells) / np.float32(width) - half
-    u = min(max(u, np.float32(0)), np.float32(cells - 1))
-    i = min(int(u), max(cells - 2, 0))
-    return i, min(i + 1, cells - 1), np.float32(u - np.float32(i))
+def _cells(places, count, size, cells, first, next_, share):  # type: ignore[no-untyped-def]
+    """Of `count` places among `size`: the cells on both sides of each, and how far it lies on the way between their
+    middles."""
+    for n in range(count):
+        u = (np.float32(places[n]) + np.float32(0.5)) * (np.float32(cells) / np.float32(size)) - np.float32(0.5)
+        u = min(max(u, np.float32(0)), np.float32(cells - 1))
+        i = min(np.int32(u), np.int32(max(cells - 2, 0)))
+        first[n], next_[n] = np.uintp(i), np.uintp(min(i + np.int32(1), np.int32(cells - 1)))
+        share[n] = u - np.float32(i)
+
+
+@fast_part
+def _between(grid, kinds, c, at, shares, count, out):  # type: ignore[no-untyped-def]
+    """Channel `c` of `kinds` of a flat grid at `count` places: `at` holds the cells above left, above right, below left
+    and below right of each, and `shares` how far down and right it is between them."""
+    one, many, channel = np.float32(1), np.uintp(kinds), np.uintp(c)
+    for n in range(count):
+        down, right = shares[0, n], shares[1, n]
+        top = grid[at[0, n] * many + channel] * (one - right) + grid[at[1, n] * many + channel] * right
+        low = grid[at[2, n] * many + channel] * (one - right) + grid[at[3, n] * many + channel] * right
+        out[n] = top * (one - down) + low * down
 
 
 @fast_part
@@ -114,36 +128,49 @@ def _describe(rows, columns, count, alpha, off, pixels, sky, way, wide, region, 
     row, so that the loops become vector code."""
     height, width = alpha.shape
     one, least, most = np.float32(1), np.float32(LEAST_SHARE), np.float32(MOST_SHARE)
+    flat, span = alpha.reshape(-1), 2 * ASIDE + 1
+    down, aside = np.empty((span, out.shape[1]), np.uintp), np.empty((span, out.shape[1]), np.uintp)
+    for k in range(span):
+        for n in range(count):
+            down[k, n] = np.uintp(min(max(rows[n] + k - ASIDE, 0), height - 1) * width)
+            aside[k, n] = np.uintp(min(max(columns[n] + k - ASIDE, 0), width - 1))
+    for k in range(span):
+        for m in range(span):
+            row, first, second = out[span * k + m], down[k], aside[m]
+            for n in range(count):
+                row[n] = flat[first[n] + second[n]]
+    size = out.shape[1]
+    above, under, shares = np.empty((2, size), np.uintp), np.empty((2, size), np.uintp), np.empty((2, size), np.float32)
+    at = np.empty((4, size), np.uintp)
+    for grid in range(2):
+        gh, gw = (wide.shape[0], wide.shape[1]) if grid == 0 else (region.shape[0], region.shape[1])
+        _cells(rows, count, height, gh, above[0], above[1], shares[0])
+        _cells(columns, count, width, gw, under[0], under[1], shares[1])
+        for k in range(4):
+            line, place = above[k >> 1], under[k & 1]
+            for n in range(count):
+                at[k, n] = line[n] * np.uintp(gw) + place[n]
+        if grid == 0:
+            for c in range(3):
+                _between(wide.reshape(-1), 3, c, at, shares, count, out[48 + c])
+        else:
+            _between(region.reshape(-1), 1, 0, at, shares, count, out[51])
     for n in range(count):
-        y, x = rows[n], columns[n]
-        k = 0
-        for dy in range(-ASIDE, ASIDE + 1):
-            line = alpha[min(max(y + dy, 0), height - 1)]
-            for dx in range(-ASIDE, ASIDE + 1):
-                out[k, n] = line[min(max(x + dx, 0), width - 1)]
-                k += 1
-        j, below, fv = _cell(y, height, wide.shape[0])
-        i, beside, fu = _cell(x, width, wide.shape[1])
-        for c in range(3):
-            top = wide[j, i, c] * (one - fu) + wide[j, beside, c] * fu
-            low = wide[below, i, c] * (one - fu) + wide[below, beside, c] * fu
-            out[48 + c, n] = top * (one - fv) + low * fv
-        j, below, fv = _cell(y, height, region.shape[0])
-        i, beside, fu = _cell(x, width, region.shape[1])
-        top = region[j, i] * (one - fu) + region[j, beside] * fu
-        out[51, n] = top * (one - fv) + (region[below, i] * (one - fu) + region[below, beside] * fu) * fv
         out[52, n] = noise
     behind = np.empty((3, out.shape[1]), np.float32)
+    flat_off, seen, sky_of = off.reshape(-1), pixels.reshape(-1), sky.reshape(-1)
     for side in range(5):
-        down, right = (side == 2) - (side == 1), (side == 4) - (side == 3)
+        lower, right = (side == 2) - (side == 1), (side == 4) - (side == 3)
         distance = out[25 + side]
         red, green, blue = out[30 + 3 * side], out[31 + 3 * side], out[32 + 3 * side]
+        line, place = down[ASIDE + lower], aside[ASIDE + right]
         for n in range(count):
-            v = min(max(rows[n] + down, 0), height - 1)
-            u = min(max(columns[n] + right, 0), width - 1)
-            distance[n] = off[v, u]
-            red[n], green[n], blue[n] = pixels[v, u, 0], pixels[v, u, 1], pixels[v, u, 2]
-            behind[0, n], behind[1, n], behind[2, n] = sky[v, u, 0], sky[v, u, 1], sky[v, u, 2]
+            here = line[n] + place[n]
+            distance[n] = flat_off[here]
+            here *= np.uintp(3)
+            a, b = here + np.uintp(1), here + np.uintp(2)
+            red[n], green[n], blue[n] = seen[here], seen[a], seen[b]
+            behind[0, n], behind[1, n], behind[2, n] = sky_of[here], sky_of[a], sky_of[b]
         for n in range(count):
             r, g, b = behind[0, n], behind[1, n], behind[2, n]
             light = one / (np.sqrt(r * r + g * g + b * b) + np.float32(1e-4))
@@ -161,24 +188,28 @@ def _describe(rows, columns, count, alpha, off, pixels, sky, way, wide, region, 
 
 @fast_part
 def _layer(told, weights, offsets, count, out):  # type: ignore[no-untyped-def]
-    """One layer, what is below 0 left out, four inputs at a time. told (inputs, n), out (outputs, n)."""
+    """One layer, what is below 0 left out, four inputs and two outputs at a time. told (inputs, n), out (outputs, n);
+    outputs come in twos."""
     inputs = weights.shape[0]
     whole = inputs - inputs % 4
-    for o in range(weights.shape[1]):
-        row = out[o]
+    for o in range(0, weights.shape[1], 2):
+        row, next_ = out[o], out[o + 1]
         for n in range(count):
-            row[n] = offsets[o]
+            row[n], next_[n] = offsets[o], offsets[o + 1]
         for k in range(0, whole, 4):
             a, b, c, d = weights[k, o], weights[k + 1, o], weights[k + 2, o], weights[k + 3, o]
+            e, f, g, h = weights[k, o + 1], weights[k + 1, o + 1], weights[k + 2, o + 1], weights[k + 3, o + 1]
             p, q, r, s = told[k], told[k + 1], told[k + 2], told[k + 3]
             for n in range(count):
                 row[n] += a * p[n] + b * q[n] + c * r[n] + d * s[n]
+                next_[n] += e * p[n] + f * q[n] + g * r[n] + h * s[n]
         for k in range(whole, inputs):
-            a, p = weights[k, o], told[k]
+            a, e, p = weights[k, o], weights[k, o + 1], told[k]
             for n in range(count):
                 row[n] += a * p[n]
+                next_[n] += e * p[n]
         for n in range(count):
-            row[n] = max(row[n], np.float32(0))
+            row[n], next_[n] = max(row[n], np.float32(0)), max(next_[n], np.float32(0))
 
 
 @fast_part
@@ -186,14 +217,19 @@ def _settle(rows, columns, count, told, hidden, last, offset, near, out):  # typ
     """The corrected alpha of `count` pixels. What may be seen through only since it looks like it, far from sky by
     place and by region, is not lowered."""
     one = np.float32(1)
+    logits = np.full(hidden.shape[1], offset, np.float32)
+    for k in range(hidden.shape[0]):
+        weight, row = last[k, 0], hidden[k]
+        for n in range(count):
+            logits[n] += row[n] * weight
     for n in range(count):
-        logit = offset
-        for k in range(hidden.shape[0]):
-            logit += hidden[k, n] * last[k, 0]
         first = min(max(told[12, n], np.float32(FIRST[0])), np.float32(FIRST[1]))
-        odds = first / (one - first) * np.exp(min(max(logit, np.float32(-30)), np.float32(30)))
+        logit = min(max(logits[n], np.float32(-30)), np.float32(30))
+        odds = first / (one - first) * exp2_of(logit * np.float32(1 / LOG2))
         answer = (odds / (one + odds) - np.float32(EMPTY)) / np.float32(SOLID - EMPTY)
-        answer = min(max(answer, np.float32(0)), one)
+        logits[n] = min(max(answer, np.float32(0)), one)
+    for n in range(count):
+        answer = logits[n]
         if near[rows[n], columns[n]] == 2 and told[51, n] <= np.float32(NO_SKY):
             answer = max(answer, told[12, n])
         out[rows[n], columns[n]] = answer
@@ -212,23 +248,22 @@ def _look_rows(y0, y1, alpha, off, pixels, sky, way, wide, region, noise, near, 
     told = np.empty((KINDS, BLOCK), np.float32)
     first, second = np.empty((offsets0.size, BLOCK), np.float32), np.empty((offsets1.size, BLOCK), np.float32)
     rows, columns = np.empty(BLOCK, np.int64), np.empty(BLOCK, np.int64)
-    least, most = np.empty(width + 2, np.float32), np.empty(width + 2, np.float32)
-    mixed = np.empty(width + 2, np.bool_)
+    kinds, again = np.empty(width + 2, np.uint8), np.empty(width, np.uint8)
     low, high = np.float32(MIXED[0]), np.float32(MIXED[1])
     count = 0
     for y in range(y0, y1):
         above, below = alpha[max(y - 1, 0)], alpha[min(y + 1, height - 1)]
-        here = alpha[y]
-        for x in range(width):
+        here, distance = alpha[y], off[y]
+        for x in range(width):  # 1: some of it stays, 2: some of it goes, 3: both
             a, b, c = above[x], here[x], below[x]
-            least[x + 1], most[x + 1] = min(a, min(b, c)), max(a, max(b, c))
-            mixed[x + 1] = ((a > low) & (a < high)) | ((b > low) & (b < high)) | ((c > low) & (c < high))
-        least[0], most[0], mixed[0] = least[1], most[1], mixed[1]
-        least[width + 1], most[width + 1], mixed[width + 1] = least[width], most[width], mixed[width]
+            stays, goes = (a > low) | (b > low) | (c > low), (a < high) | (b < high) | (c < high)
+            kinds[x + 1] = np.uint8(stays) + np.uint8(2) * np.uint8(goes)
+        kinds[0], kinds[width + 1] = kinds[1], kinds[width]
         for x in range(width):
-            again = mixed[x] | mixed[x + 1] | mixed[x + 2]
-            step = max(most[x], max(most[x + 1], most[x + 2])) - min(least[x], min(least[x + 1], least[x + 2]))
-            if (again or step > np.float32(STEP)) and off[y, x] > empty:
+            seen = kinds[x] | kinds[x + 1] | kinds[x + 2]
+            again[x] = np.uint8(seen == np.uint8(3)) & np.uint8(distance[x] > empty)
+        for x in range(width):
+            if again[x]:
                 rows[count], columns[count] = y, x
                 count += 1
             if count == BLOCK or (count > 0 and y == y1 - 1 and x == width - 1):

@@ -278,7 +278,7 @@ def whitening_of(pixels: Array, surface: Array, sky: NDArray[np.bool_], noise: f
     values = np.concatenate(differences).astype(np.float64)
     covariance = np.cov(values.T) + LEAST_NOISE**2 * np.eye(3)
     for _ in range(4):
-        off = np.einsum("ni,ij,nj->n", values, np.linalg.inv(covariance), values)
+        off = np.einsum("ni,ni->n", values @ np.linalg.inv(covariance), values)
         inside = values[off < 12]
         if len(inside) < 50:
             break

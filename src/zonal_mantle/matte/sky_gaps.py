@@ -88,15 +88,13 @@ def _count_rows(first, end, off, counts):  # type: ignore[no-untyped-def]
     part = np.float32(1 / (BLOCK * BLOCK))
     for j in range(first, end):
         for i in range(counts.shape[2]):
-            own, beside = np.float32(0), np.float32(0)
+            own, beside = 0, 0
             for y in range(BLOCK * j, min(BLOCK * j + BLOCK, height)):
                 for x in range(BLOCK * i, min(BLOCK * i + BLOCK, width)):
                     d = off[y, x]
-                    if d < np.float32(2.5):
-                        own += part
-                    elif d > np.float32(4) and d < np.float32(8):
-                        beside += part
-            counts[0, j, i], counts[1, j, i] = own, beside
+                    own += d < np.float32(2.5)
+                    beside += (d > np.float32(4)) & (d < np.float32(8))
+            counts[0, j, i], counts[1, j, i] = np.float32(own) * part, np.float32(beside) * part
 
 
 @kernel

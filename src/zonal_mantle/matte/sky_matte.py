@@ -45,6 +45,7 @@ MIXED, MORE_LIGHT = 0.02, 4.0  # share of the sky's light that tells a mixture; 
 LIKE_NOISES, MOST_ALIKE, LEAST_FAR = 20.0, 0.003, 400  # deviations, share of the ground, pixels that tell
 LIKE_STEP = 0.2  # coded: at least as far as this from the sky
 BETWEEN_PX = 24  # between two gaps all may be seen through
+CLOSEST_FIRST = np.array([0, 2, 1, *([0] * 253)], np.uint8)  # 2 close to sky, 1 within reach of it, become 1 and 2
 
 
 @dataclass(frozen=True)
@@ -188,17 +189,20 @@ def _near(like: NDArray[np.uint8], away: Array, size: float) -> tuple[NDArray[np
     most = cv2.dilate(extent[0], window)
     contrast = most - cv2.erode(extent[1], window)
     softness = np.float32(1.5) * contrast / np.maximum(cv2.dilate(extent[2], window), np.float32(0.01))
-    close = _boxed(cv2.dilate, like, max(2, round(WIDTHS_PX[0] * size)))
+    few = (max(width // 2, 1), max(height // 2, 1))  # what is wider than an edge is looked at at half size
+    any_of = np.asarray(cv2.dilate(like, np.ones((2, 2), np.uint8), anchor=(0, 0)))
+    half = np.asarray(cv2.resize(any_of, few, interpolation=cv2.INTER_NEAREST))
+    between = max(1, round(BETWEEN_PX * size / 2))
+    wider = _boxed(cv2.erode, _boxed(cv2.dilate, half, between), max(1, round((BETWEEN_PX / 2 - 1) * size)))
     for wide in WIDTHS_PX[1:]:
         soft = softness >= wide * size
         if soft.any():
-            there = cv2.resize(soft.astype(np.uint8), (width, height), interpolation=cv2.INTER_NEAREST)
-            close |= _boxed(cv2.dilate, like, max(2, round(wide * size))) & there
-    between = max(2, round(BETWEEN_PX * size))
-    close |= _boxed(cv2.erode, _boxed(cv2.dilate, like, between), max(1, round((BETWEEN_PX - 2) * size)))
-    reached = _boxed(cv2.dilate, like, max(2, round(REACH_PX * size)))
-    cv2.add(reached, reached, dst=reached, mask=1 - close)  # 2 within reach alone
-    return np.asarray(cv2.min(reached, 2 - close)), np.asarray(most, np.float32)
+            there = cv2.resize(soft.astype(np.uint8), few, interpolation=cv2.INTER_NEAREST)
+            wider |= _boxed(cv2.dilate, half, max(1, round(wide * size / 2))) & there
+    reached = _boxed(cv2.dilate, half, max(1, round(REACH_PX * size / 2)))
+    broad = cv2.resize(np.maximum(2 * wider, reached), (width, height), interpolation=cv2.INTER_NEAREST)
+    close = _boxed(cv2.dilate, like, max(2, round(WIDTHS_PX[0] * size)))
+    return np.asarray(cv2.LUT(cv2.max(2 * close, broad), CLOSEST_FIRST)), np.asarray(most, np.float32)
 
 
 @kernel
@@ -235,14 +239,25 @@ def _mixes(seen, sky, er, eg, eb):  # type: ignore[no-untyped-def]
     return min(max((off_ray - off_line) / (np.float32(MIXED) * level) - one, np.float32(0)), one)
 
 
+@part
+def _fore_at(fore, y, height, stays):  # type: ignore[no-untyped-def]
+    """What stays by direction, between two rows of cells."""
+    j, below, fv = beside_of(y, height, fore.shape[1])
+    for k in range(fore.shape[0]):
+        for i in range(fore.shape[2]):
+            for c in range(4):
+                stays[k, i, c] = fore[k, j, i, c] * (np.float32(1) - fv) + fore[k, below, i, c] * fv
+
+
 @kernel
 def _cut_rows(y0, y1, pixels, sky, off, near, plain, chance, deep, fore, directions, empty, full, unlike, out, way):  # type: ignore[no-untyped-def]
     height, width = off.shape
-    gh, gw = fore.shape[1:3]
+    gw = fore.shape[2]
     zero, one, half, bend = np.float32(0), np.float32(1), np.float32(0.5), np.float32(BEND)
+    stays = np.empty((8, gw, 4), np.float32)  # `fore` on a row
     for y in range(y0, y1):
         jr, belowr, fvr = beside_of(y, height, deep.shape[0])
-        j, below, fv = beside_of(y, height, gh)
+        known = False
         for x in range(width):
             p = chance[y, x]
             if (near[y, x] == 0 and p <= np.float32(NO_SKY)) or (plain[y, x] >= 2 and p < half):
@@ -251,23 +266,24 @@ def _cut_rows(y0, y1, pixels, sky, off, near, plain, chance, deep, fore, directi
             if off[y, x] <= empty:
                 out[y, x] = zero
                 continue
+            if not known:
+                _fore_at(fore, y, height, stays)
+                known = True
             i, beside, fu = beside_of(x, width, gw)
             dr = pixels[y, x, 0] - sky[y, x, 0]
             dg = pixels[y, x, 1] - sky[y, x, 1]
             db = pixels[y, x, 2] - sky[y, x, 2]
             length = np.sqrt(dr * dr + dg * dg + db * db) + np.float32(1e-9)
-            w00, w01 = (one - fu) * (one - fv), fu * (one - fv)
-            w10, w11 = (one - fu) * fv, fu * fv
             total, sum_of = np.float32(1e-9), zero
             fr, fg, fb = zero, zero, zero
             for k in range(4):  # of each pair of opposite directions, the one that it lies in
                 m = (directions[k, 0] * dr + directions[k, 1] * dg + directions[k, 2] * db) / length
-                own = fore[k if m > zero else 7 - k]
-                a, b, c, d = own[j, i], own[j, beside], own[below, i], own[below, beside]
-                er = a[0] * w00 + b[0] * w01 + c[0] * w10 + d[0] * w11 - sky[y, x, 0]
-                eg = a[1] * w00 + b[1] * w01 + c[1] * w10 + d[1] * w11 - sky[y, x, 1]
-                eb = a[2] * w00 + b[2] * w01 + c[2] * w10 + d[2] * w11 - sky[y, x, 2]
-                there = a[3] * w00 + b[3] * w01 + c[3] * w10 + d[3] * w11 + np.float32(1e-4)
+                own = stays[k if m > zero else 7 - k]
+                a, b = own[i], own[beside]
+                er = a[0] * (one - fu) + b[0] * fu - sky[y, x, 0]
+                eg = a[1] * (one - fu) + b[1] * fu - sky[y, x, 1]
+                eb = a[2] * (one - fu) + b[2] * fu - sky[y, x, 2]
+                there = a[3] * (one - fu) + b[3] * fu + np.float32(1e-4)
                 along = dr * er + dg * eg + db * eb
                 m2 = m * m
                 m = m2 * m2 * m2 * there

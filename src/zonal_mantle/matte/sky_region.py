@@ -154,8 +154,9 @@ def noise_of(picture: Array) -> float:
     if min(height, width) == 0:
         return max(float(np.median(rough)) * 1.4826, LEAST_NOISE)
     rows, half = (height // size, size, width // size, size, 3), size * size * 3 // 2
+    red, green, blue = (picture[:height, 1 : width + 1, c] for c in range(3))
     blocks = rough[:height, :width].reshape(rows).transpose(0, 2, 1, 3, 4).reshape(-1, 2 * half)
-    shows = (picture[:height, 1 : width + 1].max(axis=2) > BLACK).reshape(rows[:4])
+    shows = (np.maximum(np.maximum(red, green), blue) > BLACK).reshape(rows[:4])
     light = shows.mean(axis=(1, 3)).ravel() > LEAST_LIGHT
     ordered = np.sort(blocks[light] if light.any() else blocks, axis=1)  # what is black has no noise
     middle = ordered[:, half - 1 : half + 1].mean(axis=1)
@@ -172,9 +173,9 @@ def _look(picture: Array, said: Array | None) -> _Look:
     noise, dead = noise_of(picture), dead_border(picture)
     if dead is not None:
         picture = filled_in(picture, dead)
-    smooth = _smoothed(picture, noise)
     bare, dark = without_lines(picture, noise)
-    way = run_apart(reach, _smoothed(bare, noise), np.float32(2 * (0.7 * noise) ** 2), said)
+    way = run_apart(_way_from_top, bare, noise, said)
+    smooth = _smoothed(picture, noise)
     level = np.asarray(smooth @ np.array((0.2126, 0.7152, 0.0722), np.float32))
     fine = level - cv2.GaussianBlur(level, (0, 0), 1.0)
     texture = np.sqrt(np.maximum(cv2.GaussianBlur(fine * fine, (0, 0), 2.5) - np.float32((0.3 * noise) ** 2), 0))
@@ -202,6 +203,11 @@ def _look(picture: Array, said: Array | None) -> _Look:
         said,
         dead,
     )
+
+
+def _way_from_top(picture: Array, noise: float, said: Array | None) -> Array:
+    """What colour changes by on the easiest way from the top, noise apart; see `sky_reach.reach`."""
+    return reach(_smoothed(picture, noise), np.float32(2 * (0.7 * noise) ** 2), said)
 
 
 def _smoothed(picture: Array, noise: float) -> Array:

@@ -15,13 +15,16 @@ from ..media.compiled import kernel, part
 
 Array = NDArray[np.float32]
 
-BLOCK = 4  # what stays is guessed at a quarter of the size
+BLOCK = 4  # pixels that what stands out is told over
+BLOCKS = ((0.75, 8), (0.0, 4))  # what stays is gathered over 8 × 8 pixels of a plate, or over 4 × 4 of less than that
 DIRECTIONS = np.array([[r, g, b] for r in (-1, 1) for g in (-1, 1) for b in (-1, 1)], np.float32) / np.sqrt(
     np.float32(3)
 )
 STANDS_OUT = 10.0  # deviations of noise from which a pixel speaks for what stays
 SCALES = ((48.0, 4), (16.0, 2), (5.0, 1))  # plate pixels that what stays is smoothed over, and how coarsely
+BLUR_TO = 2.5  # deviations: there a blur ends
 LEAST_WEIGHT = 1e-6  # below it nothing is told
+LEAST_PART = 1e-5  # of all weight: a direction that has less is told by its mean
 NO_SKY = 0.05  # chance of sky up to which, far from any, all is solid
 ENOUGH = 0.05  # weight that is enough to guess by
 CLEAR_OF_SKY = 0.15  # share of the sky's light that a surface differs by to speak in full
@@ -32,8 +35,8 @@ def what_stays(
     pixels: Array, sky: Array, off: Array, away: Array, most: Array, near: NDArray[np.uint8], unlike: np.float32,
     chance: Array, size: float,
 ) -> Array:  # fmt: skip
-    """The light of what stays by direction of colour, at a quarter of the size: (8, h / 4, w / 4, 4), the last how much
-    there is near by; 0 in rows far from any that may be seen through.
+    """The light of what stays by direction of colour, by block of 8 × 8 pixels (4 × 4 of a proxy): (8, rows, columns,
+    4), the last how much there is near by; 0 in rows far from any that may be seen through.
 
     Parameters
     ----------
@@ -44,10 +47,13 @@ def what_stays(
     chance : (h, w), of being sky. size : pixels to one of the plate, 1 at most.
     """
     height, width = off.shape
-    stands = np.zeros((len(DIRECTIONS), -(-height // BLOCK), -(-width // BLOCK), 4), np.float32)
-    run_bands(_stand_rows, stands.shape[1], pixels, sky, off, away, most, near, unlike, chance, DIRECTIONS, stands)
-    mixed = (near[::BLOCK] > 0) | (chance[::BLOCK] > np.float32(NO_SKY))
-    return _spread(stands, np.asarray(mixed.any(axis=1)), size)
+    block = next(side for least, side in BLOCKS if size >= least)
+    stands = np.zeros((len(DIRECTIONS), -(-height // block), -(-width // block), 4), np.float32)
+    run_bands(
+        _stand_rows, stands.shape[1], pixels, sky, off, away, most, near, unlike, chance, DIRECTIONS, block, stands
+    )
+    mixed = (near[::block] > 0) | (chance[::block] > np.float32(NO_SKY))
+    return _spread(stands, np.asarray(mixed.any(axis=1)), size / block)
 
 
 @part
@@ -62,22 +68,22 @@ def _least_about(away, y, x):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _stand_rows(first, end, pixels, sky, off, away, most, near, unlike, chance, directions, stands):  # type: ignore[no-untyped-def]
+def _stand_rows(first, end, pixels, sky, off, away, most, near, unlike, chance, directions, block, stands):  # type: ignore[no-untyped-def]
     """Per block and direction of colour: light, weighted by how far it is what stays alone.
 
-    Far from any sky all that stands out is, and every second pixel tells it. Where much may be seen through only the
+    Far from any sky all that stands out is, and every fourth pixel tells it. Where much may be seen through only the
     extremes are, weighed by the 12th power of how much they stand out.
     """
     height, width = off.shape
     zero, one = np.float32(0), np.float32(1)
-    part = np.float32(1 / (BLOCK * BLOCK))
+    part, coarser = one / np.float32(block * block), block // BLOCK
     for j in range(first, end):
         for i in range(stands.shape[2]):
-            least = max(most[j, i], np.float32(1e-3))
-            for y in range(BLOCK * j, min(BLOCK * j + BLOCK, height)):
-                for x in range(BLOCK * i, min(BLOCK * i + BLOCK, width)):
+            least = max(most[coarser * j, coarser * i], np.float32(1e-3))
+            for y in range(block * j, min(block * j + block, height)):
+                for x in range(block * i, min(block * i + block, width)):
                     close = near[y, x]
-                    if close == 0 and (x + y) & 1:
+                    if close == 0 and (x + 2 * y) & 3:
                         continue
                     if off[y, x] <= np.float32(STANDS_OUT) or chance[y, x] > np.float32(0.8):
                         continue
@@ -89,7 +95,7 @@ def _stand_rows(first, end, pixels, sky, off, away, most, near, unlike, chance, 
                         weight = through * np.float32(EXTREME) * a4 * a4 * a4 * part
                     if through < one:
                         a2 = min(_least_about(away, y, x) / np.float32(CLEAR_OF_SKY), one)
-                        weight += (one - through) * a2 * a2 * part * (one if close else np.float32(2))
+                        weight += (one - through) * a2 * a2 * part * (one if close else np.float32(4))
                     if weight <= np.float32(LEAST_WEIGHT):
                         continue
                     r, g, b = pixels[y, x, 0], pixels[y, x, 1], pixels[y, x, 2]
@@ -107,11 +113,12 @@ def _stand_rows(first, end, pixels, sky, off, away, most, near, unlike, chance, 
 
 
 def _spread(stands: Array, wanted: NDArray[np.bool_], size: float) -> Array:
-    """What stays by direction, at quarter size: the nearest scale that has enough to go by. Its last channel is how
-    much there is near by. (8, h, w, 4); 0 in rows far from what is `wanted`."""
+    """What stays by direction, by block: the nearest scale that has enough to go by. Its last channel is how much there
+    is near by. (8, h, w, 4); 0 in rows far from what is `wanted`. size : blocks to one pixel of the plate."""
     height = stands.shape[1]
+    all_of = float(stands[..., 3].sum(dtype=np.float64))
     out = np.zeros_like(stands)
-    widest = 4 * round(SCALES[0][0] * size / BLOCK) + 8  # blocks from farther away tell nothing
+    widest = 4 * round(SCALES[0][0] * size) + 8  # blocks from farther away tell nothing
     rows = _span(wanted, widest, height)
 
     def guessed(k: int) -> None:
@@ -120,6 +127,8 @@ def _spread(stands: Array, wanted: NDArray[np.bool_], size: float) -> Array:
         if total[3] < 1e-6:  # nothing stays in this direction
             return
         out[k, rows, :, :3] = (total[:3] / total[3]).astype(np.float32)
+        if total[3] < LEAST_PART * all_of:
+            return
         there = weighted[..., 3] > 0
         high = _span(there.any(axis=1), widest, height)
         high = slice(max(high.start, rows.start), min(high.stop, rows.stop))
@@ -141,28 +150,32 @@ def _span(there: NDArray[np.bool_], more: int, size: int) -> slice:
 
 
 def _spread_one(weighted: Array, size: float, guess: Array) -> None:
-    """Weighted light spread over places that have less of it."""
+    """Weighted light spread over places that have less of it, from coarse to fine. `guess` holds what is told of all
+    together, and takes the answer."""
     height, width = weighted.shape[:2]
+    lights: dict[int, NDArray] = {1: weighted}
+    for coarse in sorted(coarse for _, coarse in SCALES if coarse > 1):
+        shape = (max(width // coarse, 1), max(height // coarse, 1))
+        lights[coarse] = cv2.resize(lights[coarse // 2], shape, interpolation=cv2.INTER_AREA)
+    laid: NDArray = guess[:1, :1]
     for sigma, coarse in SCALES:
-        small: NDArray = weighted
-        if coarse > 1:
-            shape = (max(width // coarse, 1), max(height // coarse, 1))
-            small = cv2.resize(weighted, shape, interpolation=cv2.INTER_AREA)
-        small = cv2.GaussianBlur(small, (0, 0), max(sigma * size / BLOCK / coarse, 0.5))
-        if coarse > 1:
-            small = cv2.resize(small, (width, height), interpolation=cv2.INTER_LINEAR)
-        _over_rows(0, height, small, np.float32(ENOUGH), guess)
+        light = lights[coarse]
+        wide = max(sigma * size / coarse, 0.5)
+        soft = cv2.GaussianBlur(light, (2 * round(BLUR_TO * wide) + 1,) * 2, wide)
+        broader = cv2.resize(laid, light.shape[1::-1], interpolation=cv2.INTER_LINEAR)
+        laid = guess if coarse == 1 else np.empty_like(light)
+        _over_rows(0, len(soft), soft, broader, np.float32(ENOUGH), laid)
 
 
 @kernel
-def _over_rows(y0, y1, weighted, enough, guess):  # type: ignore[no-untyped-def]
-    """A weighted mean laid over a coarser guess as far as there is enough weight."""
+def _over_rows(y0, y1, weighted, broader, enough, out):  # type: ignore[no-untyped-def]
+    """A weighted mean laid over a broader guess as far as there is enough weight."""
     one = np.float32(1)
     for y in range(y0, y1):
-        for x in range(guess.shape[1]):
+        for x in range(out.shape[1]):
             weight = weighted[y, x, 3]
-            if weight > np.float32(1e-9):
-                share = min(weight / enough, one)
-                for c in range(3):
-                    guess[y, x, c] = guess[y, x, c] * (one - share) + weighted[y, x, c] / weight * share
-                guess[y, x, 3] = max(guess[y, x, 3], weight)
+            share = min(weight / enough, one) if weight > np.float32(1e-9) else np.float32(0)
+            of_mean = share / max(weight, np.float32(1e-9))
+            for c in range(3):
+                out[y, x, c] = broader[y, x, c] * (one - share) + weighted[y, x, c] * of_mean
+            out[y, x, 3] = max(broader[y, x, 3], weight)
