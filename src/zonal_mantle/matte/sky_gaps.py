@@ -17,6 +17,10 @@ Array = NDArray[np.float32]
 SKYS_OWN = 2.0  # log ratio from which a colour is the sky's own
 GAP_REACH_PX = 12.0  # working pixels: gaps further from the region are no gaps, unless others lead there
 HOPS, HOP_PX, REACHED = 6, 6.0, np.float32(0.01)  # from gaps to gaps; working pixels; how much of a sky is near
+FAR_OFF = 24.0  # deviations of noise
+FAR_HOPS, FAR_HOP_PX, FAR_REACHED = 8, 9.0, np.float32(0.003)  # the same from small gaps to small gaps
+CLEAR, APART = 0.35, 0.35  # pixels within the noise of the sky to one a little beyond it, and the share that is far
+# from it: gaps that have more of both about them lead that far
 
 
 @part
@@ -54,18 +58,20 @@ def sky_like(off: Array, region: Array, chance: Array, own: Array, plain: NDArra
     (h, w) uint8, 0 or 1.
     """
     height, width = off.shape
-    counts = np.empty((2, -(-height // BLOCK), -(-width // BLOCK)), np.float32)
+    counts = np.empty((3, -(-height // BLOCK), -(-width // BLOCK)), np.float32)
     run_bands(_count_rows, counts.shape[1], off, counts)
-    inside, passing = (cv2.GaussianBlur(each, (0, 0), 2.0) for each in counts)
-    peaked = np.clip((inside / (passing + np.float32(1e-4)) - 0.8) / 0.4, 0, 1).astype(np.float32)
+    inside, passing, apart = (cv2.GaussianBlur(each, (0, 0), 2.0) for each in counts)
+    ratio = inside / (passing + np.float32(1e-4))
+    peaked = np.clip((ratio - 0.8) / 0.4, 0, 1).astype(np.float32)
+    clear = ((ratio > CLEAR) & (apart > APART)).astype(np.float32)
     like, could = np.empty((height, width), np.uint8), np.empty(peaked.shape, np.float32)
     run_bands(_could_rows, len(could), off, own, peaked, plain, could)
-    within = _reached(region, could)
+    within = _reached(region, could, clear)
     run_bands(_like_rows, height, off, chance, own, peaked, within, plain, like)
     return like
 
 
-def _reached(region: Array, could: Array) -> Array:
+def _reached(region: Array, could: Array, clear: Array) -> Array:
     """How much of a sky is near, by two blocks by two: about the region, about gaps (`could`, by block) that it
     reaches, and about those that they reach."""
     size = max(could.shape[1] // 2, 2), max(could.shape[0] // 2, 2)
@@ -73,12 +79,20 @@ def _reached(region: Array, could: Array) -> Array:
     sky = cv2.resize((region > 0.5).astype(np.float32), size, interpolation=cv2.INTER_AREA)
     reach, hop = (max(px * size[0] / WORKING_PX, 1.0) for px in (GAP_REACH_PX, HOP_PX))
     out = np.asarray(cv2.GaussianBlur(sky, (0, 0), reach), np.float32)
-    for _ in range(HOPS):
-        if not ((gaps > 0) & (out <= REACHED)).any():
+    out = _hopped(out, gaps, HOPS, hop, REACHED)
+    clear = np.asarray(cv2.resize(clear, size, interpolation=cv2.INTER_AREA)) > 0.5
+    far = _hopped(out, np.where(clear, gaps, np.float32(0)), FAR_HOPS, max(FAR_HOP_PX * size[0] / WORKING_PX, 1.0), FAR_REACHED)
+    return np.where((far > FAR_REACHED) & clear, np.maximum(out, 2 * REACHED), out)
+
+
+def _hopped(reached: Array, gaps: Array, hops: int, hop: float, least: np.float32) -> Array:
+    """What is reached, and what lies about gaps that are, again and again."""
+    for _ in range(hops):
+        if not ((gaps > 0) & (reached <= least)).any():
             break
-        through = np.where(out > REACHED, gaps, np.float32(0))
-        out = np.maximum(out, cv2.GaussianBlur(through, (0, 0), hop))
-    return out
+        through = np.where(reached > least, gaps, np.float32(0))
+        reached = np.maximum(reached, cv2.GaussianBlur(through, (0, 0), hop))
+    return reached
 
 
 @kernel
@@ -88,13 +102,15 @@ def _count_rows(first, end, off, counts):  # type: ignore[no-untyped-def]
     part = np.float32(1 / (BLOCK * BLOCK))
     for j in range(first, end):
         for i in range(counts.shape[2]):
-            own, beside = 0, 0
+            own, beside, far = 0, 0, 0
             for y in range(BLOCK * j, min(BLOCK * j + BLOCK, height)):
                 for x in range(BLOCK * i, min(BLOCK * i + BLOCK, width)):
                     d = off[y, x]
                     own += d < np.float32(2.5)
                     beside += (d > np.float32(4)) & (d < np.float32(8))
+                    far += d > np.float32(FAR_OFF)
             counts[0, j, i], counts[1, j, i] = np.float32(own) * part, np.float32(beside) * part
+            counts[2, j, i] = np.float32(far) * part
 
 
 @kernel
