@@ -80,7 +80,8 @@ def plane(seeds: tuple[int, ...]) -> None:
 def ecc(seeds: tuple[int, ...]) -> None:
     print(
         "the same pairs by OpenCV's ECC (perspective, from the frame before), 12 frames: rms px, ms a "
-        "frame; ours beside, and what it takes to see whether all of the field goes so"
+        "frame; ours beside, and what it takes to see whether all of the field goes so; and the whole of a plane lock, "
+        "with all that tells how far it may be off, as a share of ECC"
     )
     x0, y0, x1, y1 = BOX
     half, shift = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1]]), np.eye(3)
@@ -88,7 +89,7 @@ def ecc(seeds: tuple[int, ...]) -> None:
     stop = (cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 50, 1e-6)
     for name in ("gravel", "brick", "coffee"):
         for figure in (0.0, 120.0):
-            theirs, ours, slow, quick, checked = [], [], [], [], []
+            theirs, ours, slow, quick, checked, whole = [], [], [], [], [], []
             for seed in seeds:
                 plates = flat_plates(name, seed, count=12, figure=figure)
                 area, mine, warp = (
@@ -116,9 +117,16 @@ def ecc(seeds: tuple[int, ...]) -> None:
                 start = time.perf_counter()
                 astray(lock, plates.frames.__getitem__, box_mask(SIZE, BOX), lambda frame: None)
                 checked.append((time.perf_counter() - start) / (len(found) - 1))
+                bare = lock.but(solved=())
+                start = time.perf_counter()
+                solve_plane(bare, plates.frames.__getitem__, box_mask(SIZE, BOX), lambda frame: None, range(12))
+                whole.append((time.perf_counter() - start) / (len(found) - 1) + checked[-1])
             what = "figure" if figure else "clear"
             line = f"  {name:8s} {what:6s}  ECC {rms(theirs):7.3f} px {1e3 * np.median(slow):4.0f} ms"
-            print(f"{line}   ours {rms(ours):.3f} px {1e3 * np.median(quick):4.0f} + {1e3 * np.median(checked):.0f} ms")
+            line += f"   ours {rms(ours):.3f} px {1e3 * np.median(quick):4.0f} + {1e3 * np.median(checked):.0f} ms"
+            print(
+                f"{line}   whole {1e3 * np.median(whole):4.0f} ms, {np.median(whole) / np.median(slow):.2f}", flush=True
+            )
 
 
 def turn(seeds: tuple[int, ...]) -> None:

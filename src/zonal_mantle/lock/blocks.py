@@ -105,22 +105,25 @@ def _moved_rows(first, end, here, there, share, beyond, steps, told):  # type: i
             x0, x1 = width * i // columns, width * (i + 1) // columns
             out = told[j, i]
             count, level, mean_r, mean_d = np.float32(1e-6), zero, zero, zero
+            wide = np.uintp(x1 - x0)
             for y in range(y0, y1):
-                for x in range(x0, x1):
-                    w = share[y, x]
+                part, own, own_r, own_d = share[y, x0:x1], here[0, y, x0:x1], here[1, y, x0:x1], here[2, y, x0:x1]
+                for x in range(wide):
+                    w = part[x]
                     count += w
-                    level, mean_r = level + w * here[0, y, x], mean_r + w * here[1, y, x]
-                    mean_d += w * here[2, y, x]
+                    level, mean_r, mean_d = level + w * own[x], mean_r + w * own_r[x], mean_d + w * own_d[x]
             level, mean_r, mean_d = level / count, mean_r / count, mean_d / count
             out[5] = count / np.float32(max((y1 - y0) * (x1 - x0), 1))
             if out[5] <= np.float32(FULL):
                 out[2] = zero
                 continue
             spread, rr, rd, dd, with_r, with_d = zero, zero, zero, zero, zero, zero
+            each = one / count
             for y in range(y0, y1):
-                for x in range(x0, x1):
-                    w = share[y, x] / count
-                    h, r, d = here[0, y, x] - level, here[1, y, x] - mean_r, here[2, y, x] - mean_d
+                part, own, own_r, own_d = share[y, x0:x1], here[0, y, x0:x1], here[1, y, x0:x1], here[2, y, x0:x1]
+                for x in range(wide):
+                    w = part[x] * each
+                    h, r, d = own[x] - level, own_r[x] - mean_r, own_d[x] - mean_d
                     spread, with_r, with_d = spread + w * h * h, with_r + w * h * r, with_d + w * h * d
                     rr, rd, dd = rr + w * r * r, rd + w * r * d, dd + w * d * d
             sharp = max(rr * dd - rd * rd, np.float32(1e-14))
@@ -133,12 +136,15 @@ def _moved_rows(first, end, here, there, share, beyond, steps, told):  # type: i
                 v, u = out[1] - np.float32(down), out[0] - np.float32(right)
                 a, b, c, e = (one - v) * (one - u), (one - v) * u, v * (one - u), v * u
                 bright, square, both, now_r, now_d = zero, zero, zero, zero, zero
+                left = x0 + right + beyond
                 for y in range(y0, y1):
-                    top, foot = there[0, y + down + beyond], there[0, y + down + beyond + 1]
-                    for x in range(x0, x1):
-                        w, k = share[y, x] / count, x + right + beyond
-                        n = a * top[k] + b * top[k + 1] + c * foot[k] + e * foot[k + 1] - level
-                        h, r, d = here[0, y, x] - level, here[1, y, x] - mean_r, here[2, y, x] - mean_d
+                    part, own, own_r, own_d = share[y, x0:x1], here[0, y, x0:x1], here[1, y, x0:x1], here[2, y, x0:x1]
+                    top = there[0, y + down + beyond, left : left + x1 - x0 + 1]
+                    foot = there[0, y + down + beyond + 1, left : left + x1 - x0 + 1]
+                    for x in range(wide):
+                        w, k = part[x] * each, x + np.uintp(1)
+                        n = a * top[x] + b * top[k] + c * foot[x] + e * foot[k] - level
+                        h, r, d = own[x] - level, own_r[x] - mean_r, own_d[x] - mean_d
                         bright, square, both = bright + w * n, square + w * n * n, both + w * n * h
                         now_r, now_d = now_r + w * n * r, now_d + w * n * d
                 theirs = max(square - bright * bright, np.float32(1e-9))
@@ -154,14 +160,16 @@ def _moved_rows(first, end, here, there, share, beyond, steps, told):  # type: i
                 fit = min(one, np.float32(STEP_PX) / max(length, np.float32(1e-9)))
                 out[0], out[1] = out[0] + fit * by_right, out[1] + fit * by_down
             slopes = zero  # of what is unexplained, squared
+            left = x0 + right + beyond
             for k in range(1, 3):
                 for y in range(y0, y1):
-                    top, foot = there[k, y + down + beyond], there[k, y + down + beyond + 1]
-                    for x in range(x0, x1):
-                        m = x + right + beyond
-                        n = a * top[m] + b * top[m + 1] + c * foot[m] + e * foot[m + 1]
-                        off = here[k, y, x] - gain * n
-                        slopes += share[y, x] / count * off * off
+                    part, own = share[y, x0:x1], here[k, y, x0:x1]
+                    top = there[k, y + down + beyond, left : left + x1 - x0 + 1]
+                    foot = there[k, y + down + beyond + 1, left : left + x1 - x0 + 1]
+                    for x in range(wide):
+                        m = x + np.uintp(1)
+                        off = own[x] - gain * (a * top[x] + b * top[m] + c * foot[x] + e * foot[m])
+                        slopes += part[x] * each * off * off
             slopes = max(slopes / np.float32(2), np.float32(1e-12))
             rest = max(spread - both * both / theirs, zero)  # what no light and contrast explain
             half = (rr - dd) / np.float32(2)

@@ -26,7 +26,7 @@ from .twofold import MUCH, apart_without, seconds, without_what_stands
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
 LEAST_CONTRAST = 0.004  # coded values
-MOST_ROUNDS, STANDS_PX = 3, 0.2  # of measuring again, until no corner moves by more
+MOST_ROUNDS, STANDS_PX = 3, 1.0  # of measuring again, until no corner moves by more
 NEAR_SIZES = (3, 2)  # at which a field is looked for where it is nearly known
 LOOK_ON = 12  # frames, over which a field that was lost is looked for again
 MOST_LOOKED_AT = 8  # frames, for what stands before a field
@@ -161,17 +161,24 @@ def _settled(
     """The frames whose blur is unlike the pattern's measured once more: now it is known how both move, from the frames
     before and after, and how long the shutter is open."""
     start, done, exposure = lock.reference_frame, dict[int, LockFrame](), Exposure.of(lock.shutter_deg, fades=1.0)
-    entries = {entry.frame: entry for entry in lock.solved}
+    entries, used, moved = {entry.frame: entry for entry in lock.solved}, dict[int, float](), dict[int, float]()
     for rounds in range(MOST_ROUNDS):
-        share, farthest = exposure.share, 0.0
         motions = {frame: np.reshape(entry.homography, (3, 3)) for frame, entry in (entries | done).items()}
         courses = courses_of(motions, {frame: carry(way, area.centre[None])[0] for frame, way in motions.items()})
-        differing = sorted(frame for frame in frames if courses[start].may_be_unlike(courses[frame]))
+        differing = [
+            frame for frame in sorted(frames)
+            if courses[start].may_be_unlike(courses[frame])
+            and (frame not in used or abs(exposure.share - used[frame]) >= SHARE_KNOWN or _strayed(frame, moved))
+        ]  # fmt: skip
+        if not differing:
+            break
+        moved.clear()
         for k, frame in enumerate(differing):
             progress(
                 0.8 + 0.2 * (rounds + k / len(differing)) / MOST_ROUNDS,
                 say("{name}: blur of frame {frame}", name=lock.name, frame=frame),
             )
+            used[frame] = exposure.share
             blur = Blur(courses[start], courses[frame], exposure.share)
             top = area.sizes_for(blur)
             feeds = pyramid(feed_of(frame), top)
@@ -181,14 +188,17 @@ def _settled(
                 continue
             exposure.learn(fit.left)
             apart = carry(fit.homography, area.corners) - carry(motions[frame], area.corners)
-            farthest = max(farthest, float(np.linalg.norm(apart, axis=1).max()))
+            moved[frame] = float(np.linalg.norm(apart, axis=1).max())
             done[frame] = entries[frame].but(
                 homography=flat(fit.homography), residual_px=fit.residual_px, confidence=likely(confidence_of(fit))
             )
-        if abs(exposure.share - share) < SHARE_KNOWN and farthest < STANDS_PX:
-            break
     progress(1.0, say("{name}: done", name=lock.name))
     return lock.but(solved=tuple(done.get(entry.frame, entry) for entry in lock.solved))
+
+
+def _strayed(frame: int, moved: dict[int, float]) -> bool:
+    """Whether a frame or one beside it was found elsewhere than thought, so that its blur is another."""
+    return any(moved.get(frame + beside, 0.0) >= STANDS_PX for beside in (-1, 0, 1))
 
 
 def check_start(lock: Lock, frames: range) -> None:

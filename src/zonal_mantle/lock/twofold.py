@@ -98,7 +98,8 @@ def without_what_stands(area: Area, seen: list[tuple[list[Array], NDArray[np.flo
     maps = [each for each in (area.unlike(*frame) for frame in seen) if each is not None]
     if len(maps) < LEAST_FRAMES:
         return None
-    stands = np.where(np.median(maps, axis=0) > 0.5, np.float32(1), np.float32(0))
+    often = np.sum([each > 0.5 for each in maps], axis=0, dtype=np.int32)
+    stands = np.where(2 * often > len(maps), np.float32(1), np.float32(0))
     stands = np.asarray(cv2.morphologyEx(stands, cv2.MORPH_OPEN, np.ones((9, 9), np.uint8)), np.float32)
     whole = area.whole_mask()
     if float((stands * whole).sum()) < LEAST_STANDS * area.levels[0].total:
