@@ -14,6 +14,7 @@ from ..words import english, mark, say
 Direction = Literal["forward", "backward", "both"]
 CUT, TWO, MIXED = mark("there is a cut"), "two things in the field move apart", "the field does not hold together"
 FINAL = (TWO, MIXED)  # after which nothing is looked for again
+UNTOLD, FEW = "too little texture", 3  # for which a lock is lost; frames before that, which tell no more than the next
 BLANK = mark("the frame is blank.")
 FLASH = 3  # frames, over which what looks like a cut may be a flash, or frames that are black
 AGAIN_PX = 0.3  # of error; what is found again must be known better, or as well as before it was lost
@@ -80,7 +81,7 @@ def run_both_ways(
         return lock.but(solved=tuple(entries[frame] for frame in sorted(entries)), lost=tuple(lost))
 
     for way in ways:
-        follow, previous, since = begin(), first, 0
+        follow, previous, since, why, held = begin(), first, 0, "", list[int]()
         if missing_only:
             entries |= {frame: old[frame] for frame in way if frame in old}
         for frame in way:
@@ -94,10 +95,12 @@ def run_both_ways(
                 if since:
                     lost[-1] += say(" Found again on frame {frame}.", frame=frame)
                 entries[frame] = previous = entry
+                held.append(frame)
                 since = 0
                 so_far(as_it_is)
                 continue
             if not since:
+                why = problem
                 side = say("Forward") if frame > start else say("Backward")
                 lost.append(say("{side}: lost on frame {frame}: {problem}", side=side, frame=frame, problem=problem))
             since += 1
@@ -105,5 +108,10 @@ def run_both_ways(
             over = FLASH if BLANK in told else min(look_on, FLASH) if CUT in told else look_on
             if since > over or any(words in told for words in FINAL):
                 break
+        if since and UNTOLD in english(why) and 0 < len(held) < FEW and not missing_only:
+            for frame in held:  # what hardly tells the next frame did not tell these
+                del entries[frame]
+            side = say("Forward") if way[0] > start else say("Backward")
+            lost[-1] = say("{side}: lost on frame {frame}: {problem}", side=side, frame=way[0], problem=why)
     progress(1.0, say("{name}: done", name=lock.name))
     return as_it_is()
