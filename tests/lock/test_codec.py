@@ -156,3 +156,39 @@ def test_a_video_that_goes_after_it_was_read_is_said_in_words(tmp_path):
     (tmp_path / "a.mp4").unlink()
     with pytest.raises(MediaError, match=r"a\.mp4 is (gone|missing)"):
         bits_per_pixel(source)
+
+
+def test_what_a_codec_alone_carried_along_tells_no_period(tmp_path):
+    """A bare lattice moves by 7 px a frame; its period is 27. H.264 writes down whichever motion is cheapest, and
+    carries its own errors along by it: they are alike from frame to frame, a period or more off. *Common practice*."""
+    rng, (x, y) = np.random.default_rng([2, 10]), np.meshgrid(np.arange(480), np.arange(270))
+    frames = []
+    for n in range(10):
+        tiles = np.sin(2 * np.pi * (x - 7.0 * n) / 26.7) + np.sin(2 * np.pi * (y - 3.0 * np.sin(n)) / 40)
+        frames.append(np.clip(0.5 + 0.15 * tiles + rng.normal(0, 0.01, tiles.shape), 0, 1).astype(np.float32))
+    for quality in (23, 33):
+        video = tmp_path / f"plate{quality}.mp4"
+        filmed(video, frames, "h264", quality)
+        shot = new(video).shot
+        lock = Lock(id="l", name="Lattice", kind="plane", reference_frame=shot.first)
+        solved = solve_lock(shot.with_lock(lock), "l", kept_pictures()).lock("l")
+        assert [entry.frame for entry in solved.solved] == [shot.first]
+        assert "repeats every" in solved.lost[0]
+
+
+def test_a_soft_field_that_the_codec_repeats_may_have_moved_and_a_sharp_one_did_not(tmp_path):
+    """Hardly any light is in the soft one, so that a motion of pixels costs H.264 less left out than written down."""
+    rng, said = np.random.default_rng(3), {}
+    for name, soft_px in (("soft", 12.0), ("sharp", 0.0)):
+        plates = flat_plates("grass", 4, (480, 270), 8, 0.0, speed=0.0, soft_px=soft_px)
+        calm = [0.5 + 0.25 * (frame - 0.5) for frame in plates.frames] if soft_px else plates.frames
+        frames = [np.clip(each + rng.normal(0, 0.01, each.shape), 0, 1).astype(np.float32) for each in calm]
+        video = tmp_path / f"{name}.mp4"
+        filmed(video, frames, "h264", 30)
+        shot = new(video).shot
+        lock = Lock(id="l", name="L", kind="plane", reference_frame=shot.first, motion="translation")
+        solved = solve_lock(shot.with_lock(lock), "l", kept_pictures()).lock("l")
+        said[name] = max(entry.residual_px for entry in solved.solved), solved.remarks
+    assert said["sharp"][0] < 0.2
+    assert said["soft"][0] > 1
+    assert any("the same from frame to frame, to the last code" in words for words in said["soft"][1])

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ..lock import LockError, lock_feed, solve_camera, solve_pan, solve_plane, solve_point, solve_staying
 from ..lock.astray import Astray, astray
 from ..lock.bend import bend_of, bends_advice, bends_words
-from ..lock.codec import carried_px, left_out
+from ..lock.codec import carried_px, left_out, step_of
 from ..lock.falloff import falloff_of, lifted
 from ..lock.look import runs_of
 from ..lock.runs import Direction, SoFar, unseen
@@ -37,6 +37,9 @@ CODEC_PX, CODEC_POWER, LEAST_BITS = 0.03, 0.7, 0.005
 OF_MARKS = 8.0  # a patch is of few blocks: that many times as much as of a field, over its slope, counts as well
 TRUSTED_BITS, UNTRUSTED = 0.015, 0.3  # below so many bits marks went astray; what their confidence is then at most
 CARRIED_SAID_PX = 0.3
+# a codec writes a block anew only where it differs by more than its quantiser can tell, which is many times what it
+# leaves out of one that it does write; measured on soft planes at rate factor 28 (docs/FIGURES.md)
+MOST_UNSEEN, UNSEEN_PX, MOST_PAIRS, REPEATED_SAID = 15.0, (0.45, 0.9), 8, 0.8
 LARGE_FIELD, LEAST_LEFT = 0.1, 0.2  # of the frame, from which what stands in it counts; of a field that must be left
 OUTLINE_PX = 1.5  # by which an outline may be drawn straighter
 LEAST_SIDE = 32  # px, of a plate
@@ -74,6 +77,7 @@ class LockWork:
         self.shot, self.lock, self.pictures, self.source = shot, lock, pictures, source
         self.seen = seen
         self.carried_px = 0.0  # by the plate's codec, all of the field at once
+        self.repeated = 0.0  # share of the field that the codec did not write anew
         self.astray = Astray({})
         self._small: dict[int, Array] = {}
 
@@ -127,7 +131,12 @@ class LockWork:
         codes = left_out(quantiser_of(self.filmed), bits_per_pixel(self.filmed))
         if codes == 0:
             return solved
-        self.carried_px = carried_px(self.feed(solved.reference_frame), field, solved.moves, codes)
+        feed = self.feed(solved.reference_frame)
+        unseen = MOST_UNSEEN * carried_px(feed, field, "translation", codes)  # what is sharp would show that it moved
+        soft = float(np.clip((unseen - UNSEEN_PX[0]) / (UNSEEN_PX[1] - UNSEEN_PX[0]), 0, 1))
+        self.repeated = self._repeated(solved, field) if soft else 0.0
+        more = 1 + soft * (1 / max(1 - self.repeated, 1 / MOST_UNSEEN) - 1)
+        self.carried_px = more * carried_px(feed, field, solved.moves, codes)
         both = np.hypot if solved.field_stays else max
         entries = tuple(
             entry
@@ -136,6 +145,17 @@ class LockWork:
             for entry in solved.solved
         )
         return solved.but(solved=entries)
+
+    def _repeated(self, solved: Lock, field: Array) -> float:
+        """The share of a field that a codec repeated from one frame to the next, to the last code: what moved by less
+        than it would write down. The middle one of some pairs of frames."""
+        known = [entry.frame for entry in solved.solved]
+        pairs = [(a, b) for a, b in zip(known, known[1:]) if b == a + 1]
+        inside = field > 0.5
+        shares = [
+            float((self.feed(a) == self.feed(b))[inside].mean()) for a, b in pairs[:: -(-len(pairs) // MOST_PAIRS) or 1]
+        ]
+        return float(np.median(shares)) if shares and inside.any() else 0.0
 
     def _with_astray(self, solved: Lock, field: Array, progress: Callable[[float, str], None]) -> Lock:
         """What of the frame does not go the lock's way counts as error, see `lock.astray`. Where a plane lock is known
@@ -162,6 +182,11 @@ class LockWork:
         remarks = (*solved.remarks, self.astray.words()) if px else solved.remarks
         return solved.but(solved=entries, remarks=remarks)
 
+    @property
+    def codec_step(self) -> float:
+        """The step of the quantiser of the plate's codec, of a range of 1; 0 where it predicts no frames."""
+        return step_of(quantiser_of(self.filmed), bits_per_pixel(self.filmed))
+
     def codec_remarks(self) -> tuple[str, ...]:
         """What has to be known of marks on a plate that hardly any bits were spent on, and of a field that is so soft
         that its codec may have carried all of it along."""
@@ -171,6 +196,14 @@ class LockWork:
                 name=self.filmed.name,
                 by=self.carried_px,
             )
+            if self.repeated > REPEATED_SAID:
+                words = say(
+                    "{name} is compressed and {share:.0%} of the field is the same from frame to frame, to the last "
+                    "code: it may have moved by {by:.1f} px without showing it.",
+                    name=self.filmed.name,
+                    share=self.repeated,
+                    by=self.carried_px,
+                )
             return (
                 say(
                     "{words} Draw a field with clearer edges, or ask for a plate that is compressed less.", words=words
@@ -276,15 +309,15 @@ class LockWork:
         self.look(progress)
         if lock.kind == "camera":
             return solve_camera(lock, self.feed, self.cover, frames, progress, so_far)
-        field, bend = self.field(), self.seen.bend
+        field, bend, step = self.field(), self.seen.bend, self.codec_step
         if lock.kind == "pan":
-            solved = solve_pan(lock, self.feed, field, self.cover, frames, direction, progress, so_far, bend)
+            solved = solve_pan(lock, self.feed, field, self.cover, frames, direction, progress, so_far, bend, step)
             return self._with_astray(solved, field, progress)
         if lock.field_stays:
-            solved = solve_staying(lock, self.feed, field, self.cover, frames, direction, progress, so_far, bend)
+            solved = solve_staying(lock, self.feed, field, self.cover, frames, direction, progress, so_far, bend, step)
             return self._with_astray(self._carried(solved, field), field, progress)
         solved = solve_plane(
-            lock, self.feed, field, self.cover, frames, direction, progress, missing_only, guess, so_far
+            lock, self.feed, field, self.cover, frames, direction, progress, missing_only, guess, so_far, step
         )
         return self._with_astray(self._carried(solved, field), field, progress)
 

@@ -120,9 +120,11 @@ def _trial(shot: Shot, lock: Lock, pictures: Pictures, seen: FirstLook) -> tuple
     work = LockWork(shot.but(locks=(*shot.locks, trial)), trial, pictures, seen)
     try:
         if staying:
-            solved = solve_staying(trial, work.feed, work.field(), work.cover, some, bend=seen.bend)
+            solved = solve_staying(
+                trial, work.feed, work.field(), work.cover, some, bend=seen.bend, codec_step=work.codec_step
+            )
         else:
-            solved = solve_plane(trial, work.feed, work.field(), work.cover, some)
+            solved = solve_plane(trial, work.feed, work.field(), work.cover, some, codec_step=work.codec_step)
     except LockError as problem:
         return (
             None,

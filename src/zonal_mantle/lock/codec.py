@@ -46,6 +46,11 @@ def left_out(quantiser: float | None, bits: float | None) -> float:
     return 0.0 if bits is None else CODE_BITS / max(bits, LEAST_BITS)
 
 
+def step_of(quantiser: float | None, bits: float | None) -> float:
+    """The step of a codec's quantiser, of a range of 1; 0 where nothing is known of it. See `left_out`."""
+    return left_out(quantiser, bits) / STEP_SHARE
+
+
 def carried_px(feed: Array, field: Array, motion: Motion, codes: float) -> float:
     """How far the corners of a field may be off, px, root mean square, where `codes` of a range of 1 are left out.
 

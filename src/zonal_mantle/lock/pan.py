@@ -42,6 +42,7 @@ def solve_pan(
     progress: Callable[[float, str], None] = lambda share, words: None,
     so_far: SoFar = unseen,
     bend: float | None = None,
+    codec_step: float = 0.0,
 ) -> Lock:
     """Solves a turning camera through a field that stays: focal length, a turn a frame, on request distortion.
 
@@ -53,7 +54,7 @@ def solve_pan(
     ----------
     A turning camera moves pictures by K R K⁻¹ (Hartley & Zisserman 2004, section 8.4.2).
     """
-    chain = measure_chain(lock, feed_of, field_mask, cover_of, frames, direction, progress, so_far)
+    chain = measure_chain(lock, feed_of, field_mask, cover_of, frames, direction, progress, so_far, codec_step)
     size, start = (field_mask.shape[1], field_mask.shape[0]), lock.reference_frame
     taken = bend if lock.lens.solve_distortion else None
     first = solve_turn(chain, start, size, lock.lens, must_know=False, bend=taken)

@@ -58,6 +58,7 @@ def solve_plane(
     missing_only: bool = False,
     guess_of: Callable[[int], Matrix] | None = None,
     so_far: SoFar = unseen,
+    codec_step: float = 0.0,
 ) -> Lock:
     """Follows a field from its reference frame.
 
@@ -71,6 +72,7 @@ def solve_plane(
     cover_of : (h, w) float32, what of a frame counts; None: all of it.
     guess_of : reference frame to a frame, from another lock.
     so_far : called with each frame that is there.
+    codec_step : of the quantiser of a plate whose codec predicts frames, of a range of 1; 0 of others.
 
     Raises
     ------
@@ -86,7 +88,7 @@ def solve_plane(
 
     def solved(area: Area, begins: float, ends: float) -> Lock:
         def begin() -> Callable[[int, LockFrame], tuple[LockFrame | None, str]]:
-            followers.append(_Follower(lock, area, feed_of, cover_of, guess_of, missed))
+            followers.append(_Follower(lock, area, feed_of, cover_of, guess_of, missed, codec_step))
             return followers[-1].follow
 
         def step(share: float, words: str) -> None:
@@ -256,8 +258,9 @@ class _Follower:
         cover_of: Callable[[int], Array | None],
         guess_of: Callable[[int], Matrix] | None,
         missed: dict[int, float],
+        codec_step: float,
     ) -> None:
-        self.missed = missed
+        self.missed, self.codec_step = missed, codec_step
         self.lock, self.area, self.feed_of, self.cover_of, self.guess_of = lock, area, feed_of, cover_of, guess_of
         self.base = np.eye(3)  # reference frame to the frame on which the pattern was taken
         self.drift_px = 0.0
@@ -368,8 +371,9 @@ class _Follower:
 
         find_near = nearby(area, feeds, cover, repeats, find)
         rivalry = Rivalry(
-            repeats.shifts, find_near, lambda way: left_in_parts(area, feeds, way, cover, repeats.shortest_px)
-        )
+            repeats.shifts, find_near, lambda way: left_in_parts(area, feeds, way, cover, repeats.shortest_px),
+            self.codec_step,
+        )  # fmt: skip
         halves = [expected @ shifted(x / 2, y / 2) for x, y in repeats.shifts[:2]]
         for fit in [*fits, *(find_near(guess) for guess in (expected, *halves))]:
             if fit is not None:

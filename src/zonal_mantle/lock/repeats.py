@@ -30,6 +30,7 @@ VALLEY = 0.4  # before a peak it looks less alike than that
 NEARLY, ELSEWHERE = 0.8, 0.3  # of the best likeness; sine of the angle between two ways to repeat
 LEAST_PARTS, WANTED_PARTS = 12, 30  # of an area, that vote
 SCALES = (0.0, 0.5, 1.0)  # in periods, over which what is left is averaged before it is weighed
+CODEC_LEAVES = (0.25, 0.07, 0.045)  # of a quantiser's step, that a codec's own errors leave at these scales
 PART_PERIODS, PART_SCALES, LEAST_PART_PX = 2.0, 4.0, 12  # sides of parts: in periods, in averages, and at least
 MOST_VOTE, VOTES_GIVE = 2.0, 0.06  # of a part; by which the mean of all may be off, a motion being never quite right
 OPPOSED = 3.0  # deviations by which scales may not contradict one another
@@ -228,17 +229,25 @@ def slid(area: Area, feeds: list[Array], motion: Matrix, cover: Array | None, re
     return best
 
 
-def more_alike(a: Parts, b: Parts) -> float:
+def more_alike(a: Parts, b: Parts, codec_step: float = 0.0) -> float:
     """By how many standard deviations one motion is more alike than another (b), by the votes of parts; 0 where the
     scales contradict one another.
 
     Each part votes with the logarithm of the ratio of what is left over in it: what passes in front, and is large in
-    both, votes for neither.
+    both, votes for neither. A codec that predicts frames carries its own errors along by the motion that it found
+    cheapest to write down, which may be a period off: what differs by no more than these does not vote.
+
+    Parameters
+    ----------
+    codec_step : of its quantiser, of a range of 1; 0 where there is none.
     """
     found = []
-    for power_a, power_b, seen_a, seen_b in zip(a.power, b.power, a.seen, b.seen):
+    for power_a, power_b, seen_a, seen_b, share in zip(a.power, b.power, a.seen, b.seen, CODEC_LEAVES):
         both = (seen_a > 0.5) & (seen_b > 0.5)
         if both.sum() < LEAST_PARTS:
+            continue
+        if abs(float((power_b[both] - power_a[both]).mean())) < (share * codec_step) ** 2:
+            found.append(0.0)
             continue
         votes = np.log(np.maximum(power_b[both], 1e-12) / np.maximum(power_a[both], 1e-12))
         votes = np.clip(votes, -MOST_VOTE, MOST_VOTE)

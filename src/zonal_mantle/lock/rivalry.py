@@ -40,14 +40,14 @@ class Rivalry:
     Parameters
     ----------
     shifts : by which the texture of what is looked for repeats, see `Repeats`.
-    find : finds it from a start. left: what a motion leaves over, see `left_in_parts`.
+    find : finds it from a start. left: what a motion leaves over, see `left_in_parts`. codec_step: see `more_alike`.
     """
 
     def __init__(
         self, shifts: list[tuple[float, float]], find: Callable[[Matrix], Fit | None],
-        left: Callable[[Matrix], Parts],
+        left: Callable[[Matrix], Parts], codec_step: float = 0.0,
     ) -> None:  # fmt: skip
-        self.shifts, self._find, self._left = shifts, find, left
+        self.shifts, self._find, self._left, self._codec_step = shifts, find, left, codec_step
         self.period_px = min(float(np.hypot(x, y)) for x, y in shifts)
         self.near_px = NEAR * self.period_px
         self._known: list[tuple[Fit, Parts]] = []
@@ -63,7 +63,7 @@ class Rivalry:
         best, parts = self._known[0]
         for _ in range(MOST_PERIODS):
             for fit, other in self._known:
-                if more_alike(other, parts) > 0:
+                if more_alike(other, parts, self._codec_step) > 0:
                     best, parts = fit, other
             before = len(self._known)
             self._look_beside(best)
@@ -85,7 +85,8 @@ class Rivalry:
     def beside(self, fit: Fit) -> list[Rival]:
         """All other motions that were found, against one."""
         parts = next(parts for each, parts in self._known if each is fit)
-        return [Rival(each, more_alike(parts, other)) for each, other in self._known if each is not fit]
+        step = self._codec_step
+        return [Rival(each, more_alike(parts, other, step)) for each, other in self._known if each is not fit]
 
 
 def nearby(

@@ -39,6 +39,7 @@ def measure_chain(
     direction: Direction,
     progress: Callable[[float, str], None],
     so_far: SoFar = unseen,
+    codec_step: float = 0.0,
 ) -> Chain:
     """Measures motion through a field that does not move, from the reference frame both ways.
 
@@ -65,7 +66,7 @@ def measure_chain(
     ways += [range(start - 1, frames[0] - 1, -1)] if direction in ("backward", "both") else []
     total, done = max(1, sum(len(way) for way in ways)), 0
     for way in ways:
-        walker, since = Walker(lock, feed_of, field_mask, cover_of, start), 0
+        walker, since = Walker(lock, feed_of, field_mask, cover_of, start, codec_step), 0
         for frame in way:
             progress(0.9 * done / total, say("{name}: frame {frame}", name=lock.name, frame=frame))
             done += 1
@@ -115,6 +116,7 @@ def solve_staying(
     progress: Callable[[float, str], None] = lambda share, words: None,
     so_far: SoFar = unseen,
     bend: float | None = None,
+    codec_step: float = 0.0,
 ) -> Lock:
     """Solves a plane lock whose field stays in the frame.
 
@@ -122,7 +124,7 @@ def solve_staying(
     motions are the homographies nearest to what it shows, and what these miss is part of the error. The residual of a
     frame is what its links and the whole disagree by, with what the links themselves do not know.
     """
-    chain = measure_chain(lock, feed_of, field_mask, cover_of, frames, direction, progress, so_far)
+    chain = measure_chain(lock, feed_of, field_mask, cover_of, frames, direction, progress, so_far, codec_step)
     start, size = lock.reference_frame, (field_mask.shape[1], field_mask.shape[0])
     corners = corners_of(field_mask)
     found = adjusted(chain, start, size, corners, lock.moves)

@@ -58,7 +58,9 @@ class Walker:
         mask: Array,
         cover_of: Callable[[int], Array | None],
         start: int,
+        codec_step: float = 0.0,
     ) -> None:
+        self.codec_step = codec_step
         self.lock, self.feed_of, self.mask, self.cover_of = lock, feed_of, mask, cover_of
         self.links: list[Link] = []
         self.keys: list[Key] = []
@@ -143,7 +145,8 @@ class Walker:
                 break
         if not found or not repeats.shifts:
             return found[0] if found else None
-        rivalry = Rivalry(repeats.shifts if thorough else repeats.shifts[:2], find_near, left)
+        shifts = repeats.shifts if thorough else repeats.shifts[:2]
+        rivalry = Rivalry(shifts, find_near, left, self.codec_step)
         for fit in found:
             rivalry.add(fit)
         found_so = decided(rivalry, expected if self.moves else None, self.middle)
