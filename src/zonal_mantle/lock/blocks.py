@@ -161,14 +161,14 @@ def _moved_rows(first, end, here, there, share, beyond, steps, told):  # type: i
                 out[0], out[1] = out[0] + fit * by_right, out[1] + fit * by_down
             slopes = zero  # of what is unexplained, squared
             left = x0 + right + beyond
-            for k in range(1, 3):
+            for way in (1, 2):
                 for y in range(y0, y1):
-                    part, own = share[y, x0:x1], here[k, y, x0:x1]
-                    top = there[k, y + down + beyond, left : left + x1 - x0 + 1]
-                    foot = there[k, y + down + beyond + 1, left : left + x1 - x0 + 1]
+                    part, own = share[y, x0:x1], here[way, y, x0:x1]
+                    top = there[way, y + down + beyond, left : left + x1 - x0 + 1]
+                    foot = there[way, y + down + beyond + 1, left : left + x1 - x0 + 1]
                     for x in range(wide):
-                        m = x + np.uintp(1)
-                        off = own[x] - gain * (a * top[x] + b * top[m] + c * foot[x] + e * foot[m])
+                        beside = x + np.uintp(1)
+                        off = own[x] - gain * (a * top[x] + b * top[beside] + c * foot[x] + e * foot[beside])
                         slopes += part[x] * each * off * off
             slopes = max(slopes / np.float32(2), np.float32(1e-12))
             rest = max(spread - both * both / theirs, zero)  # what no light and contrast explain

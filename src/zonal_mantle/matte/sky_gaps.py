@@ -80,11 +80,11 @@ def _reached(region: Array, could: Array, clear: Array) -> Array:
     reach, hop = (max(px * size[0] / WORKING_PX, 1.0) for px in (GAP_REACH_PX, HOP_PX))
     out = np.asarray(cv2.GaussianBlur(sky, (0, 0), reach), np.float32)
     out = _hopped(out, gaps, HOPS, hop, REACHED)
-    clear = np.asarray(cv2.resize(clear, size, interpolation=cv2.INTER_AREA)) > 0.5
+    mostly = np.asarray(cv2.resize(clear, size, interpolation=cv2.INTER_AREA)) > 0.5
     far = _hopped(
-        out, np.where(clear, gaps, np.float32(0)), FAR_HOPS, max(FAR_HOP_PX * size[0] / WORKING_PX, 1.0), FAR_REACHED
+        out, np.where(mostly, gaps, np.float32(0)), FAR_HOPS, max(FAR_HOP_PX * size[0] / WORKING_PX, 1.0), FAR_REACHED
     )
-    return np.where((far > FAR_REACHED) & clear, np.maximum(out, 2 * REACHED), out)
+    return np.where((far > FAR_REACHED) & mostly, np.maximum(out, 2 * REACHED), out)
 
 
 def _hopped(reached: Array, gaps: Array, hops: int, hop: float, least: np.float32) -> Array:
