@@ -87,7 +87,7 @@ def halves(names, seed, grain):
 
 def test_a_plane_whose_halves_move_apart_says_so(tmp_path):
     """Perspective fits two motions at once, a little: each is off by less than a plane's own residual notices."""
-    frames, ways = halves(("coffee", "brick"), 4, 0.03)
+    frames, ways = halves(("camera", "gravel"), 4, 0.03)
     lock, first = locked(frames, tmp_path, "plane")
     assert any(SAID in words for words in lock.remarks)
     places = np.array([[x, y] for x in np.linspace(20, 460, 5) for y in np.linspace(20, 250, 4)])

@@ -32,7 +32,6 @@ LEAST_TILES = 5  # in one of them
 LEAST_ALL = 12  # tiles that tell a noise
 LEVELS = 16  # coded, that its strength is told at
 LEAST_PIXELS = 800  # that tell it at one of them
-HELD_PIXELS = 4000  # fewer are held to what is told beside them
 MOST_ALIKE = 60  # of one brightness that are looked at in a frame
 NO_NOISE = 1e-8  # variance: a hundredth of a code of eight bits
 CUT_AT, CUT_SHORT = 0.5, 0.509  # deviations above the middle, and how far below it the mean of what is left lies
@@ -281,24 +280,6 @@ def _strength(noise: Noise) -> float:
     return float((np.square(noise.model.deviation) * weights).sum() / weights.sum())
 
 
-def _held(strengths: Sequence[float], pixels: NDArray[np.int64]) -> list[float]:
-    """Strengths by level, those that few pixels tell held to what is told beside them, toward the level that most do:
-    a few of an edge would else speak for all that is brighter.
-
-    Example
-    -------
-    >>> [round(each, 2) for each in _held([1.0, 1.1, 2.1], np.array([90_000, 60_000, 1000]))]
-    [1.0, 1.1, 1.35]
-    """
-    most, out = int(np.argmax(pixels)), list(strengths)
-    for way in (range(most + 1, len(out)), range(most - 1, -1, -1)):
-        for k in way:
-            share = min(pixels[k] / HELD_PIXELS, 1.0)
-            beside = out[k - 1] if k > most else out[k + 1]
-            out[k] = float(share * out[k] + (1 - share) * beside)
-    return out
-
-
 def pooled(found: Sequence[Noise]) -> Noise:
     """One noise from several measurements of it, on other frames or along other motions: of each strength the middle
     one, by as many pixels as told it, since a motion that is wrong leaves some of the picture.
@@ -326,7 +307,7 @@ def pooled(found: Sequence[Noise]) -> Noise:
     for c in range(3):
         told = np.flatnonzero(counts[..., c].max(axis=0))
         middle = [_middle(strengths[:, k, c], counts[:, k, c]) for k in told]
-        deviation[:, c] = np.interp(levels, levels[told], _held(middle, counts[:, told, c].sum(axis=0)))
+        deviation[:, c] = np.interp(levels, levels[told], middle)
     weights = np.array([float(each.tiles) for each in found])
     spatial = np.average([each.model.spatial for each in found], axis=0, weights=weights)
     between = np.average([each.model.between for each in found], axis=0, weights=weights)
