@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..shot.lock import Lock, LockFrame
-from ..words import say
+from ..words import english, say
 from .align import Area
 from .bend import bends_words, nearest_motion, unbent, with_beside
 from .blur import Blur, Exposure, always, courses_of
@@ -22,12 +22,13 @@ from .level import pyramid
 from .plane import LEAST_CONTRAST, check_start, too_loose
 from .residual import likely
 from .rivalry import untold_words
-from .runs import FLASH, Direction, SoFar, flat, unseen
+from .runs import FEW, FLASH, Direction, SoFar, flat, unseen
 from .walker import WORST_LINK_PX, Walker, linked
 
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
 TOO_LOOSE_PX = 3.0  # of error at the field's corners
+UNFOUND = "cannot be found again"  # why a way ends
 
 
 def measure_chain(
@@ -67,14 +68,16 @@ def measure_chain(
     total, done = max(1, sum(len(way) for way in ways)), 0
     for way in ways:
         walker, since = Walker(lock, feed_of, field_mask, cover_of, start, codec_step), 0
+        held, why = 0, ""
         for frame in way:
             progress(0.9 * done / total, say("{name}: frame {frame}", name=lock.name, frame=frame))
             done += 1
             problem = walker.step(frame)
+            held += not problem
             if problem and since:
                 since += 1
             elif problem:
-                since = 1
+                since, why = 1, problem
                 chain.lost.append(
                     say(
                         "{how}: lost on frame {frame}: {problem}",
@@ -91,6 +94,9 @@ def measure_chain(
             so_far(partial(_roughly, lock, Chain([*chain.links, *walker.links], list(chain.lost))))
         untold, links = walker.untold(), walker.links
         side, first = say("Forward") if way.step > 0 else say("Backward"), untold.first
+        if since and 0 < held < FEW and UNFOUND in english(why):
+            links = []  # what is not found on the next frame was hardly found on these
+            chain.lost[-1] = say("{side}: lost on frame {frame}: {problem}", side=side, frame=way[0], problem=why)
         if first is not None:
             links = [link for link in links if abs(link.frame - start) < abs(first - start)]
             chain.lost = [words for words in chain.lost if not words.startswith(side)]
