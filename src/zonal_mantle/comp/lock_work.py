@@ -125,7 +125,7 @@ class LockWork:
                 out[max(y - high, 0) : max(y + high + 1, 0), max(x - wide, 0) : max(x + wide + 1, 0)] = 1
         return out
 
-    def _carried(self, solved: Lock, field: Array) -> Lock:
+    def _carried(self, solved: Lock, field: Array, progress: Callable[[float, str], None]) -> Lock:
         """No frame but the reference is said to be off by less than the codec may have carried the field along. Of a
         field that stays that adds up with what its links disagree by: each of them was carried by itself."""
         codes = left_out(quantiser_of(self.filmed), bits_per_pixel(self.filmed))
@@ -134,7 +134,7 @@ class LockWork:
         feed = self.feed(solved.reference_frame)
         unseen = MOST_UNSEEN * carried_px(feed, field, "translation", codes)  # what is sharp would show that it moved
         soft = float(np.clip((unseen - UNSEEN_PX[0]) / (UNSEEN_PX[1] - UNSEEN_PX[0]), 0, 1))
-        self.repeated = self._repeated(solved, field) if soft else 0.0
+        self.repeated = self._repeated(solved, field > 0.5, progress) if soft else 0.0
         more = 1 + soft * (1 / max(1 - self.repeated, 1 / MOST_UNSEEN) - 1)
         self.carried_px = more * carried_px(feed, field, solved.moves, codes)
         both = np.hypot if solved.field_stays else max
@@ -146,16 +146,21 @@ class LockWork:
         )
         return solved.but(solved=entries)
 
-    def _repeated(self, solved: Lock, field: Array) -> float:
+    def _repeated(self, solved: Lock, inside: NDArray[np.bool_], progress: Callable[[float, str], None]) -> float:
         """The share of a field that a codec repeated from one frame to the next, to the last code: what moved by less
-        than it would write down. The middle one of some pairs of frames."""
+        than it would write down. The middle one of some pairs of frames, of the plate as it was filmed: what was
+        denoised differs everywhere."""
+
+        def codes(frame: int) -> Array:
+            progress(0.98, say("{name}: what the codec repeats", name=solved.name))
+            return lock_feed(self.pictures.plate(self.filmed, frame), self.lock.channel)
+
         known = [entry.frame for entry in solved.solved]
         pairs = [(a, b) for a, b in zip(known, known[1:]) if b == a + 1]
-        inside = field > 0.5
-        shares = [
-            float((self.feed(a) == self.feed(b))[inside].mean()) for a, b in pairs[:: -(-len(pairs) // MOST_PAIRS) or 1]
-        ]
-        return float(np.median(shares)) if shares and inside.any() else 0.0
+        if not pairs or not inside.any():
+            return 0.0
+        some = pairs[:: -(-len(pairs) // MOST_PAIRS)]
+        return float(np.median([(codes(a) == codes(b))[inside].mean() for a, b in some]))
 
     def _with_astray(self, solved: Lock, field: Array, progress: Callable[[float, str], None]) -> Lock:
         """What of the frame does not go the lock's way counts as error, see `lock.astray`. Where a plane lock is known
@@ -315,11 +320,11 @@ class LockWork:
             return self._with_astray(solved, field, progress)
         if lock.field_stays:
             solved = solve_staying(lock, self.feed, field, self.cover, frames, direction, progress, so_far, bend, step)
-            return self._with_astray(self._carried(solved, field), field, progress)
+            return self._with_astray(self._carried(solved, field, progress), field, progress)
         solved = solve_plane(
             lock, self.feed, field, self.cover, frames, direction, progress, missing_only, guess, so_far, step
         )
-        return self._with_astray(self._carried(solved, field), field, progress)
+        return self._with_astray(self._carried(solved, field, progress), field, progress)
 
     def field(self) -> Array:
         """The field on the reference frame: its shapes, or the whole frame where none is drawn; without what is out."""

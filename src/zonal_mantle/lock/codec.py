@@ -41,14 +41,20 @@ def left_out(quantiser: float | None, bits: float | None) -> float:
     >>> round(255 * left_out(29.4, None), 2), round(255 * left_out(None, 0.05), 3)
     (0.07, 0.05)
     """
-    if quantiser is not None:
-        return STEP_SHARE * float(2 ** ((quantiser - 4) / 6)) / 255
-    return 0.0 if bits is None else CODE_BITS / max(bits, LEAST_BITS)
+    return STEP_SHARE * step_of(quantiser, bits)
 
 
 def step_of(quantiser: float | None, bits: float | None) -> float:
-    """The step of a codec's quantiser, of a range of 1; 0 where nothing is known of it. See `left_out`."""
-    return left_out(quantiser, bits) / STEP_SHARE
+    """The step of a codec's quantiser, of a range of 1; 0 where nothing is known of it. See `left_out`.
+
+    Example
+    -------
+    >>> round(255 * step_of(28, None), 1), step_of(None, None)
+    (16.0, 0.0)
+    """
+    if quantiser is not None:
+        return float(2 ** ((quantiser - 4) / 6)) / 255
+    return 0.0 if bits is None else CODE_BITS / STEP_SHARE / max(bits, LEAST_BITS)
 
 
 def carried_px(feed: Array, field: Array, motion: Motion, codes: float) -> float:
