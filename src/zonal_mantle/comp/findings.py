@@ -238,7 +238,9 @@ def _matte_findings(matte: Matte, reading: MatteOverShot) -> list[Finding]:
         found.append(Finding("Matte", matte.id, reading.flicker_frame, words))
     if reading.off_px > 0:
         words = say(
-            "{name}: its edge lies {off_words} beside the picture's.", name=matte.name, off_words=reading.off_words
+            "{name}: compared with the picture, its edge lies {off_words}.",
+            name=matte.name,
+            off_words=reading.off_words,
         )
         found.append(Finding("Matte", matte.id, reading.off_frame, words))
     if reading.by_sky:
