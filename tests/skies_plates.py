@@ -23,6 +23,20 @@ def clouds(seed: int, size: tuple[int, int], blue: bool) -> np.ndarray:
     return (np.float32(low) + 0.1 * fall) * (1 - share) + np.float32(high) * share
 
 
+def heaped(seed: int, size: tuple[int, int], soft: float) -> np.ndarray:
+    """Coded sky: heaped clouds before blue, their rims `soft` pixels (a deviation) wide. (h, w, 3)."""
+    rng = np.random.default_rng(seed)
+    w, h = size
+    cover = np.zeros((h, w), np.float32)
+    for octave in range(5):
+        small = rng.standard_normal((max(h >> (7 - octave), 2) + 2, max(w >> (7 - octave), 2) + 2)).astype(np.float32)
+        cover += cv2.resize(small, (w, h), interpolation=cv2.INTER_CUBIC) / 2**octave
+    share = cv2.GaussianBlur(np.clip(cover * 6 + 0.5, 0, 1), (0, 0), soft)[..., None]
+    fall = np.linspace(0, 1, h, dtype=np.float32)[:, None, None]
+    white = np.float32((0.9, 0.92, 0.95)) - 0.12 * np.clip(cover, 0, 1)[..., None]
+    return (np.float32((0.3, 0.48, 0.75)) + 0.1 * fall) * (1 - share) + white * share
+
+
 def ground(name: str, size: tuple[int, int]) -> np.ndarray:
     """Coded photograph of solid ground, as wide as the plate. (h, w, 3)."""
     picture = getattr(data, name)().astype(np.float32) / 255

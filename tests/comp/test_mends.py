@@ -19,6 +19,7 @@ from zonal_mantle.comp import (
 from zonal_mantle.comp.findings import findings_of
 from zonal_mantle.comp.mends import Mend, best_lock, hidden_behind, is_there
 from zonal_mantle.comp.readings import Readings
+from zonal_mantle.lock import read_lock
 from zonal_mantle.media.still import write_still
 from zonal_mantle.shot import Finish, Lock, LockFrame, MatteUse, SetAside, load
 
@@ -54,6 +55,25 @@ def test_a_painting_that_rides_on_nothing_is_offered_the_solved_lock(shot):
     after = mended(free, mend)
     assert after.zone(zone.id).placement.rides == mend.to
     assert not [f for f in findings_of(after, Readings()) if f.part == zone.id and f.stage == "Lock"]
+
+
+def test_a_lock_that_holds_its_own_frame_alone_is_found_though_nothing_rides_on_it(shot):
+    alone = moving("alone", 0, 0.0, range(1001, 1002)).but(lost=("Lost on frame 1002: too little texture.",))
+    reading = read_lock(alone, shot.frames)
+    assert (reading.solved, reading.worst_px) == (1, 0.0)
+    found = findings_of(shot.with_lock(alone), Readings(locks={"alone": reading}))
+    said = [f for f in found if f.part == "alone"]
+    assert [f.words for f in said] == ["Alone holds 1 of 10 frames. Lost on frame 1002: too little texture."]
+    assert (said[0].frame, said[0].severity) == (1002, "wrong")
+    assert read_lock(alone.but(solved=()), shot.frames) is None
+
+
+def test_what_a_lock_is_off_by_is_said_with_its_reason(shot):
+    off = moving("off", 1, 2.0).but(remarks=("A quarter of the field moves otherwise.", "Frames are doubled."))
+    found = findings_of(shot.with_lock(off), Readings(locks={"off": read_lock(off, shot.frames)}))
+    assert [f.words for f in found if f.part == "off"] == [
+        "Off is off by 2.00 px at its worst. A quarter of the field moves otherwise."
+    ]
 
 
 def test_a_mend_whose_lock_or_zone_is_gone_does_not_apply(shot):

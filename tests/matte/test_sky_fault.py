@@ -40,7 +40,7 @@ def test_it_adds_up_to_what_is_wrong_and_lies_where_it_is():
     """Crowns of leaves, as they are and as JPEG, which fills their gaps; and ridges with next to nothing wrong."""
     said, wrong, met = [], [], []
     for pixels, true in (
-        *((jpeg(plate, 40), alpha) for plate, alpha, _ in (crown(3, True), crown(4, False))),
+        *((jpeg(plate, 40), alpha) for plate, alpha, _ in (crown(3, True), crown(8, False))),
         cloudy(7),
     ):
         made = build_matte(pixels, PULL, 1)

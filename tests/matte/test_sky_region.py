@@ -8,13 +8,13 @@ from scipy.sparse.linalg import spsolve
 from skimage import data
 from skimage.color import rgb2lab
 
-from skies_plates import clouds, cloudy, ground
+from skies_plates import clouds, cloudy, ground, heaped
 from zonal_mantle.matte import MatteError, build_matte, find_sky, has_sky, sky_matte
 from zonal_mantle.matte.doubt import between, doubt_of
 from zonal_mantle.matte.sky_colours import BIN_FROM, BIN_SPAN, BINS, colour_ratio, places
 from zonal_mantle.matte.sky_region import Said, drawn, learn_sky, noise_of, sky_region, working, working_size
 from zonal_mantle.matte.sky_walk import walk
-from zonal_mantle.media.curves import srgb_decode
+from zonal_mantle.media.curves import srgb_decode, srgb_encode
 from zonal_mantle.shot import ClearSkyPull, Matte
 
 PULL = Matte(pulls=(ClearSkyPull(),))
@@ -54,6 +54,21 @@ def test_grain_does_not_turn_it_over(grain):
     alpha = build_matte(pixels, PULL, 1).alpha
     assert (alpha[inner(true, False)] > 0.1).mean() <= 0.005
     assert (alpha[inner(true, True)] < 0.9).mean() <= 0.015
+
+
+@pytest.mark.parametrize("seed", [0, 2, 3])
+def test_rims_of_heaped_clouds_go_without_grain_too_and_a_mast_before_them_stays(seed):
+    """Nothing but eight bits hides what the sky's surface leaves at the rims; 1.9 to 3.6 % of it stayed once."""
+    w, h = 960, 540
+    y, x = np.arange(h)[:, None], np.arange(w)[None]
+    alpha = np.clip(y - (360 + 10 * np.sin(x / 40)) + 0.5, 0, 1)
+    alpha = cv2.GaussianBlur(np.maximum(alpha, (np.abs(x - 300) <= 1) & (y > 150)).astype(np.float32), (0, 0), 0.5)
+    sky, fore = srgb_decode(heaped(seed, (w, h), 1.5)), 0.7 * srgb_decode(ground("grass", (w, h)))
+    codes = np.round(srgb_encode(fore * alpha[..., None] + sky * (1 - alpha[..., None])) * 255) / 255
+    pixels = np.ascontiguousarray(srgb_decode(codes), np.float32)
+    cut = sky_matte(pixels, ClearSkyPull(), find_sky(working(pixels))).alpha
+    assert (cut[inner(alpha, False)] > 0.1).mean() <= 0.001
+    assert cut[160:330, 300].mean() >= 0.85
 
 
 def test_compression_does_not_turn_it_over():

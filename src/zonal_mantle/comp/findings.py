@@ -73,6 +73,7 @@ def findings_of(shot: Shot, readings: Readings) -> list[Finding]:
         held = readings.locks.get(lock.id)
         if held and held.worst_px > RESIDUAL_ACCEPTED_PX:
             words = say("{name} is off by {worst_px:.2f} px at its worst.", name=lock.name, worst_px=held.worst_px)
+            words = say("{words} {remark}", words=words, remark=lock.remarks[0]) if lock.remarks else words
             found.append(Finding("Lock", lock.id, held.worst_frame, words))
         if lock.solved and lock.kind == "camera" and not lock.lens.focal_told:
             reason = lock.lost[-1] if lock.lost else say("this motion does not tell the focal length.")

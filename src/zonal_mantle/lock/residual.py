@@ -19,7 +19,8 @@ def likely(alike: float) -> float:
 
 @dataclass(frozen=True)
 class LockReading:
-    """Root mean square and worst residual in px, the worst frame, and how many of the shot's frames are solved."""
+    """Root mean square and worst residual in px, the worst frame, and how many of the shot's frames are solved. The
+    reference frame is off by nothing: a lock that holds no other is told by `solved` alone."""
 
     rms_px: float
     worst_px: float
@@ -31,7 +32,7 @@ class LockReading:
 def read_lock(lock: Lock, frames: range) -> LockReading | None:
     """What a lock measures of itself over the shot; None before it is solved."""
     entries = [entry for entry in lock.solved if entry.frame in frames]
-    moved = [entry for entry in entries if entry.frame != lock.reference_frame]
+    moved = [entry for entry in entries if entry.frame != lock.reference_frame] or entries
     if not moved:
         return None
     worst = max(moved, key=lambda entry: entry.residual_px)

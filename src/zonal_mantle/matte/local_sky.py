@@ -53,7 +53,7 @@ def local_sky(pixels: Array, chance: Array, feed: Array, own: Array) -> Sky:
     share = np.clip((inner - 0.5) / 0.2, 0, 1).astype(np.float32)
     sure = share > 0.9
     noise = float(np.median(spread[sure])) if sure.any() else 0.02
-    share[spread > ROUGH * noise] = 0
+    share[spread > ROUGH * max(noise, LEAST_STEP)] = 0  # a codec leaves less than a step of noise beside soft clouds
     if not (share > 0).any():
         share = (seen > 0.5).astype(np.float32)
     surface = _polynomial(mean, share)
@@ -66,7 +66,7 @@ def local_sky(pixels: Array, chance: Array, feed: Array, own: Array) -> Sky:
     whitening = whitening_of(pixels, surface, deep if deep.any() else share > 0, max(noise, 1e-4))
     whitening = _no_finer(whitening)
     surface = _through_gaps(feed, own, surface, whitening, share, uneven)
-    return Sky(surface, whitening, float(share.mean()))
+    return Sky(surface, whitening, float(share.mean()), _in_deviations(uneven, whitening))
 
 
 @part
@@ -130,6 +130,14 @@ def _unevenness(rest: Array, share: Array) -> Array:
         near = _smoothed(np.dstack(products) * weight[..., None], weight, BROADLY / 2, 1e-4)
         out[..., 3 * k : 3 * k + 3] = cv2.resize(near, share.shape[::-1], interpolation=cv2.INTER_LINEAR)
     return out
+
+
+def _in_deviations(uneven: Array, whitening: NDArray[np.float32]) -> Array:
+    """The deviation that such a covariance (h, w, 6) stands for, in those of noise, over the channels."""
+    products = whitening.T @ whitening
+    rows, columns = np.triu_indices(3)
+    twice = np.where(rows == columns, 1, 2) / 3 * products[rows, columns]
+    return np.asarray(np.sqrt(np.maximum(uneven @ twice, 0)), np.float32)
 
 
 def _through_gaps(

@@ -38,6 +38,7 @@ LEAST_SHARE = 0.002  # of the frame that must be sky
 LEAST_KNOWN = 0.006  # of the frame that must be known for sky by the taught classifier
 UNDECIDED, MOST_UNDECIDED = (0.15, 0.85), 0.65  # chances, and share of the frame: then nothing tells sky from ground
 IN_SKY, FULL_IN_SKY = 5.0, 9.5  # further deviations that a thing in the midst of sky must stand out by
+OF_CLOUDS = (0.4, 0.12)  # of how far clouds lie from the broad sky may be left at their rims, bright and dark
 BEND = 0.9
 WIDTHS_PX = (3, 6, 12, 25)  # of edges, by how soft the picture is
 REACH_PX = 25  # as far from sky a pixel may be seen through if its colour is a mixture
@@ -142,7 +143,8 @@ def first_look(
     deep = cv2.erode(region, np.ones((3, 3), np.uint8))
     alpha, way = np.empty((height, width), np.float32), np.zeros((height, width, 3), np.float32)
     limits = np.float32(pull.empty.at(frame)), np.float32(pull.full.at(frame)), unlike
-    run_bands(_cut_rows, height, pixels, behind, off, near, plain, chance, deep, fore, DIRECTIONS, *limits, alpha, way)
+    told = pixels, behind, off, near, plain, (chance, deep), sky.uneven, fore, DIRECTIONS
+    run_bands(_cut_rows, height, *told, *limits, alpha, way)
     return Looked(alpha, off, pixels, behind, way, near, region, noise_about(sky.whitening))
 
 
@@ -250,13 +252,15 @@ def _fore_at(fore, y, height, stays):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _cut_rows(y0, y1, pixels, sky, off, near, plain, chance, deep, fore, directions, empty, full, unlike, out, way):  # type: ignore[no-untyped-def]
+def _cut_rows(y0, y1, pixels, sky, off, near, plain, chances, uneven, fore, directions, empty, full, unlike, out, way):  # type: ignore[no-untyped-def]
     height, width = off.shape
+    chance, deep = chances
     gw = fore.shape[2]
     zero, one, half, bend = np.float32(0), np.float32(1), np.float32(0.5), np.float32(BEND)
     stays = np.empty((8, gw, 4), np.float32)  # `fore` on a row
     for y in range(y0, y1):
         jr, belowr, fvr = beside_of(y, height, deep.shape[0])
+        jc, belowc, fvc = beside_of(y, height, uneven.shape[0])
         known = False
         for x in range(width):
             p = chance[y, x]
@@ -305,7 +309,11 @@ def _cut_rows(y0, y1, pixels, sky, off, near, plain, chance, deep, fore, directi
             if sure > zero:  # in the midst of sky only what stands out by much is there
                 sure = min(sure, one)
                 sure *= sure * (np.float32(3) - np.float32(2) * sure)
-                stands = (off[y, x] - empty - np.float32(IN_SKY)) / np.float32(FULL_IN_SKY - IN_SKY + 1.5)
+                ic, besidec, fuc = beside_of(x, width, uneven.shape[1])
+                rims = np.float32(OF_CLOUDS[0]) if dr + dg + db > zero else np.float32(OF_CLOUDS[1])
+                rims *= mixed_of(uneven, jc, belowc, fvc, ic, besidec, fuc)
+                stands = off[y, x] / np.sqrt(one + rims * rims) - empty - np.float32(IN_SKY)
+                stands /= np.float32(FULL_IN_SKY - IN_SKY + 1.5)
                 stands = min(max(stands, zero), one)
                 alpha *= one - sure * (one - stands * stands * (np.float32(3) - np.float32(2) * stands))
             out[y, x] = alpha

@@ -224,6 +224,8 @@ class Track(QWidget):
         ]
         painter.setPen(QPen(QColor(theme.DIM), 1, Qt.PenStyle.DotLine))
         painter.drawPolyline(QPolygonF(sure))
+        if worst.residual_px == 0:  # the reference frame alone: nothing is told of the others
+            return
         painter.setPen(QColor(theme.DIM))
         words = say(
             "error < {shown_times:.2f} px ({frame})", shown_times=SHOWN_TIMES * worst.residual_px, frame=worst.frame

@@ -141,6 +141,9 @@ class LockStage(Stage):
         if reading is None:
             self.header.show_reading(say("{name}: not solved", name=lock.name), True)
             return
+        if reading.solved == 1 < reading.wanted:
+            self.header.show_reading(say("{name}: only its own frame", name=lock.name), True)
+            return
         whole = reading.solved == reading.wanted
         extra = "" if whole else f" · {reading.solved}/{reading.wanted}"
         self.header.show_reading(
