@@ -142,7 +142,7 @@ def moved(picture: Array, by: float) -> Array:
     return cv2.warpAffine(picture, step, (WIDTH, HEIGHT), flags=cv2.INTER_CUBIC, borderMode=edge)
 
 
-def case(folder: Path, before: Array, old: Array, new: Array, seed: int) -> None:
+def case(folder: Path, before: Array, old: Array, new: Array, seed: int, grain: float = 0.011) -> None:
     folder.mkdir(parents=True, exist_ok=True)
 
     def write(kind: str, values: Array, most: int = 255) -> Path:
@@ -160,7 +160,7 @@ def case(folder: Path, before: Array, old: Array, new: Array, seed: int) -> None
             alpha, light = np.clip(stands[..., 3:], 0, 1), np.clip(stands[..., :3], 0, None)
             behind, fresh = (moved(each, shift * 0.9 % 100).clip(0, 1) for each in (old, new))
             clean = srgb_encode(np.clip(light + behind * (1 - alpha), 0, 1))
-            file = write("plate", grained(clean, 0.011, seed * 100 + frame))
+            file = write("plate", grained(clean, grain, seed * 100 + frame))
             write("plate_noisy", grained(clean, 0.03, seed * 100 + frame))
             write("alpha", alpha[..., 0], 65535)
             write("sky", srgb_encode(behind))

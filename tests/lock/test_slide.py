@@ -38,17 +38,24 @@ def panned(cameras=8, points=60):
 
 
 def strays_of(kind, views, rng):
-    """Errors of the views: each by itself, or a slow wave along each track."""
+    """Errors of the views: each by itself, or a slow wave along each track, or each by itself and as much more that all
+    on one side of the picture share."""
     if kind == "each":
         return rng.normal(0, NOISE, views.seen.shape)
+    if kind == "sides":
+        side = np.digitize(views.seen[:, 0] - 20.0 * views.camera, [-120, 120])
+        return (
+            rng.normal(0, NOISE, views.seen.shape)
+            + rng.normal(0, NOISE, (views.camera.max() + 1, 3, 2))[views.camera, side]
+        )
     count, phases = views.camera.max() + 1, rng.uniform(0, 1, (views.point.max() + 1, 2))
     return 1.4 * NOISE * np.sin(2 * np.pi * (0.7 * views.camera[:, None] / count + phases[views.point]))
 
 
-def drawn(kind, given=False):
+def drawn(kind, given=False, points=60):
     """Root mean square errors by camera over draws, the worse of the scene's points and of far things; and what is
     said."""
-    true, views = panned()
+    true, views = panned(points=points)
     clean, far = views.seen, seen_far(true)
     rng, points, wide, said = np.random.default_rng(8), [], [], []
     for _ in range(COUNT):
@@ -67,6 +74,13 @@ def drawn(kind, given=False):
 def test_the_error_that_is_said_is_that_of_repeated_draws(kind, given):
     true, said = drawn(kind, given)
     assert true.max() > 0.05
+    assert 0.67 < np.sqrt((said[1:] ** 2).mean() / (true[1:] ** 2).mean()) < 1.5
+
+
+@pytest.mark.parametrize("kind", ["each", "sides"])
+def test_what_a_side_of_the_picture_errs_by_together_is_told_by_leaving_it_out(kind):
+    """Tracks alone have half of it: they do not tell what many of them share."""
+    true, said = drawn(kind, points=240)
     assert 0.67 < np.sqrt((said[1:] ** 2).mean() / (true[1:] ** 2).mean()) < 1.5
 
 

@@ -6,6 +6,10 @@ Covariance of a bundle by its reduced normal equations: R. Hartley & A. Zisserma
 Vision (2nd edition, 2004), sections 5.2 and A6.5. That features err together along their tracks is told by their
 scores, track by track, as in `spread.by_blocks` (Liang & Zeger 1986; from memory).
 
+Features of one thing err together as well, a wall's through a codec or for its blur, which no track tells alone. What
+the cameras are without each part of the points in turn tells that (the jackknife: B. Efron & C. Stein, Annals of
+Statistics 9, 1981; from memory).
+
 Of what patterns are shifted by when they are stretched (`stretch`) a part is not known, and it is wrong the same way
 for all features that move alike. So it is asked by how much all cameras would be others without it.
 """
@@ -27,6 +31,9 @@ POINTS_A_FRAME = 40  # that stand for all
 GRID_SHARE = 0.7  # of the frame, over which far things are spread
 NOT_KNOWN = 0.25  # of what views are shifted by: what is seen need not face the camera, and noise is judged
 UNTOLD = 1.5  # times, as measured on pictures with truth: features of pictures err together more than what is left says
+PARTS = (3, 2, 2)  # of the points, across, down and by depth, as many in each: one after the other is left out
+LEAST_POINTS = 100  # that parts tell anything of
+APART, OF_PARTS = 1.5, 4.0  # times what tracks have parts apart by; times what is beyond: measured with truth
 NOTHING = 1e-10  # of the largest, below which a way of moving all cameras changes no picture
 
 
@@ -67,12 +74,50 @@ def slides_px(
         lens = more * np.outer(along, along)
     doubted = _pulled(problem, slopes, weights, views.taken, through, normal, back)
     share = believed if views.taken is None else believed / UNTOLD
+    parted, alone = _by_parts(problem, slopes, weights, rest, scores, back)
     more_of_all = lens + np.outer(doubted, doubted)
     spread = [
-        _by_both(moves, noise * back, together) / share**2 + [_mean_square(each, more_of_all) for each in moves] + extra
+        _by_three(moves, noise * back, together, parted, noise * alone, share**2)
+        + [_mean_square(each, more_of_all) for each in moves]
+        + extra
         for moves, extra in ((near, np.array(own)), (list(_far_moves(problem, size)), 0.0))
     ]
     return np.asarray(np.sqrt(np.maximum(*spread) + PICTURE_PX**2))
+
+
+def _parts(scene: Scene) -> NDArray[np.intp]:
+    """Which of `PARTS` each point of a scene lies in: as many in each third and half."""
+    away = scene.points[:, :3] / np.linalg.norm(scene.points[:, :3], axis=1)[:, None]
+    out = np.zeros(len(away), np.intp)
+    for values, count in zip((away[:, 0], away[:, 1], scene.points[:, 3]), PARTS):
+        out = out * count + np.argsort(np.argsort(values, kind="stable"), kind="stable") * count // len(away)
+    return out
+
+
+def _by_parts(
+    problem: Problem, slopes: Slopes, weights: NDArray, rest: NDArray, scores: Matrix, back: Matrix
+) -> tuple[Matrix, Matrix]:
+    """The covariance of the cameras and the lens, (k, k), by where one step from the solution takes them without each
+    part of the points, and what that would be of a noise of 1 that each view has by itself: the equations without a
+    part, inverted, less those with it; nothing of few points. `back`: all of them, inverted."""
+    scene, views, part = problem.scene, problem.views, _parts(problem.scene)
+    steps, alone = [], np.zeros_like(back)
+    if len(part) < LEAST_POINTS:
+        return alone, alone
+    for each in np.unique(part):
+        kept = part != each
+        mine = kept[views.point]
+        some = Views(views.camera[mine], (np.cumsum(kept) - 1)[views.point[mine]], views.seen[mine])
+        fewer = Scene(scene.focal_px, scene.distortion, scene.turns, scene.places, scene.points[kept])
+        of_some = Slopes(slopes.camera[mine], slopes.lens[mine], slopes.point[mine])
+        both = np.repeat(mine, 2)
+        normal = Normal(Problem(fewer, some, problem.free_focal, problem.free_bend), of_some, weights[both], rest[both])
+        without = _inverse(normal.reduced(0.0)[0])
+        steps.append(without @ scores[kept].sum(axis=0))
+        alone += without - back
+    share = (len(steps) - 1) / len(steps)
+    apart = np.array(steps) - np.mean(steps, axis=0)
+    return share * apart.T @ apart, share * alone
 
 
 def _pulled(
@@ -89,10 +134,17 @@ def _pulled(
     return np.asarray(back @ _scores(problem, slopes, weights, wrong, through, side).sum(axis=0))
 
 
-def _by_both(moves: list[Matrix], plain: Matrix, clustered: Matrix) -> NDArray[np.float64]:
-    """The mean square of moves of each camera, by one covariance, and as much more as the other has it in the mean."""
-    one, other = (np.array([_mean_square(each, way) for each in moves]) for way in (plain, clustered))
-    return np.asarray(one * max(1.0, float(other.sum() / max(one.sum(), 1e-20))))
+def _by_three(
+    moves: list[Matrix], plain: Matrix, clustered: Matrix, parted: Matrix, alone: Matrix, share: float
+) -> NDArray[np.float64]:
+    """The mean square of moves of each camera by one covariance, and as much more as that by tracks has it in the mean
+    over a share of the views; or as much more as parts of the points are farther apart than that, if it is more."""
+    ways = plain, clustered, parted, alone
+    one, tracks, parts, expected = (np.array([_mean_square(each, way) for each in moves]) for way in ways)
+    least = max(float(one.sum()), 1e-20)
+    by_tracks = max(1.0, float(tracks.sum()) / least)
+    beyond = max(float(parts.sum()) - APART * by_tracks * float(expected.sum()), 0.0) / least
+    return np.asarray(one * max(by_tracks / share, 1 + OF_PARTS * beyond))
 
 
 def _mean_square(moves: Matrix, covariance: Matrix) -> float:
