@@ -66,7 +66,8 @@ def local_sky(pixels: Array, chance: Array, feed: Array, own: Array) -> Sky:
     whitening = whitening_of(pixels, surface, deep if deep.any() else share > 0, max(noise, 1e-4))
     whitening = _no_finer(whitening)
     surface = _through_gaps(feed, own, surface, whitening, share, uneven)
-    return Sky(surface, whitening, float(share.mean()), _in_deviations(uneven, whitening))
+    coarse = np.float32(CELLS_ACROSS / across)  # the coarser cells are, the more of a cloud's rim they do not follow
+    return Sky(surface, whitening, float(share.mean()), coarse * _in_deviations(uneven, whitening))
 
 
 @part
