@@ -74,7 +74,7 @@ def slides_px(
         lens = more * np.outer(along, along)
     doubted = _pulled(problem, slopes, weights, views.taken, through, normal, back)
     share = believed if views.taken is None else believed / UNTOLD
-    parted, alone = _by_parts(problem, slopes, weights, rest, scores, back)
+    parted, alone = _by_parts(problem, slopes, weights, rest, scores, square, back)
     more_of_all = lens + np.outer(doubted, doubted)
     spread = [
         _by_three(moves, noise * back, together, parted, noise * alone, share**2)
@@ -95,25 +95,26 @@ def _parts(scene: Scene) -> NDArray[np.intp]:
 
 
 def _by_parts(
-    problem: Problem, slopes: Slopes, weights: NDArray, rest: NDArray, scores: Matrix, back: Matrix
+    problem: Problem, slopes: Slopes, weights: NDArray, rest: NDArray, scores: Matrix, square: Matrix, back: Matrix
 ) -> tuple[Matrix, Matrix]:
     """The covariance of the cameras and the lens, (k, k), by where one step from the solution takes them without each
     part of the points, and what that would be of a noise of 1 that each view has by itself: the equations without a
-    part, inverted, less those with it; nothing of few points. `back`: all of them, inverted."""
+    part, inverted, less those with it; nothing of few points. `square`: all of them, the sum of their parts; `back`:
+    inverted."""
     scene, views, part = problem.scene, problem.views, _parts(problem.scene)
     steps, alone = [], np.zeros_like(back)
     if len(part) < LEAST_POINTS:
         return alone, alone
     for each in np.unique(part):
-        kept = part != each
-        mine = kept[views.point]
-        some = Views(views.camera[mine], (np.cumsum(kept) - 1)[views.point[mine]], views.seen[mine])
-        fewer = Scene(scene.focal_px, scene.distortion, scene.turns, scene.places, scene.points[kept])
-        of_some = Slopes(slopes.camera[mine], slopes.lens[mine], slopes.point[mine])
-        both = np.repeat(mine, 2)
-        normal = Normal(Problem(fewer, some, problem.free_focal, problem.free_bend), of_some, weights[both], rest[both])
-        without = _inverse(normal.reduced(0.0)[0])
-        steps.append(without @ scores[kept].sum(axis=0))
+        mine = part == each
+        seen = mine[views.point]
+        some = Views(views.camera[seen], (np.cumsum(mine) - 1)[views.point[seen]], views.seen[seen])
+        few = Scene(scene.focal_px, scene.distortion, scene.turns, scene.places, scene.points[mine])
+        of_some = Slopes(slopes.camera[seen], slopes.lens[seen], slopes.point[seen])
+        both = np.repeat(seen, 2)
+        own = Normal(Problem(few, some, problem.free_focal, problem.free_bend), of_some, weights[both], rest[both])
+        without = _inverse(square - own.reduced(0.0)[0])
+        steps.append(without @ scores[~mine].sum(axis=0))
         alone += without - back
     share = (len(steps) - 1) / len(steps)
     apart = np.array(steps) - np.mean(steps, axis=0)

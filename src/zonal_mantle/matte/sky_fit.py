@@ -38,8 +38,8 @@ class Sky:
     surface : (gh, gw, 3) float32, coded, at the middles of cells spread over the frame.
     whitening : (3, 3), takes a difference in coded values to units of the noise's standard deviation.
     share : of the frame's cells that were taken for sky, 0…1.
-    uneven : (gh, gw) float32, how far clouds lie from the sky as it is broadly, in deviations of noise; None where that
-        was not looked at.
+    uneven : (gh, gw) float32, how far clouds lie from the sky as it is broadly, in deviations of noise, more for cells
+        that are coarse and follow them less; None where that was not looked at.
     """
 
     surface: Array

@@ -141,7 +141,7 @@ class LockStage(Stage):
         if reading is None:
             self.header.show_reading(say("{name}: not solved", name=lock.name), True)
             return
-        if reading.solved == 1 < reading.wanted:
+        if [entry.frame for entry in lock.solved] == [lock.reference_frame] and reading.wanted > 1:
             self.header.show_reading(say("{name}: only its own frame", name=lock.name), True)
             return
         whole = reading.solved == reading.wanted
