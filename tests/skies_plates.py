@@ -9,30 +9,30 @@ from skimage import data
 from zonal_mantle.media.curves import srgb_decode, srgb_encode
 
 
-def clouds(seed: int, size: tuple[int, int], blue: bool) -> np.ndarray:
-    """Coded sky: clouds of noise over octaves of scale, white before blue or grey on grey. (h, w, 3)."""
+def covered(seed: int, size: tuple[int, int], octaves: int) -> np.ndarray:
+    """Noise over octaves of scale, about 0. (h, w)."""
     rng = np.random.default_rng(seed)
     w, h = size
     cover = np.zeros((h, w), np.float32)
-    for octave in range(4):
+    for octave in range(octaves):
         small = rng.standard_normal((max(h >> (7 - octave), 2) + 2, max(w >> (7 - octave), 2) + 2)).astype(np.float32)
         cover += cv2.resize(small, (w, h), interpolation=cv2.INTER_CUBIC) / 2**octave
-    share = np.clip(cover * 0.4 + 0.4, 0, 1)[..., None]
-    fall = np.linspace(0, 1, h, dtype=np.float32)[:, None, None]
+    return cover
+
+
+def clouds(seed: int, size: tuple[int, int], blue: bool) -> np.ndarray:
+    """Coded sky: clouds of noise over octaves of scale, white before blue or grey on grey. (h, w, 3)."""
+    share = np.clip(covered(seed, size, 4) * 0.4 + 0.4, 0, 1)[..., None]
+    fall = np.linspace(0, 1, size[1], dtype=np.float32)[:, None, None]
     low, high = ((0.35, 0.5, 0.75), (0.9, 0.92, 0.95)) if blue else ((0.62, 0.64, 0.68), (0.85, 0.85, 0.86))
     return (np.float32(low) + 0.1 * fall) * (1 - share) + np.float32(high) * share
 
 
 def heaped(seed: int, size: tuple[int, int], soft: float) -> np.ndarray:
     """Coded sky: heaped clouds before blue, their rims `soft` pixels (a deviation) wide. (h, w, 3)."""
-    rng = np.random.default_rng(seed)
-    w, h = size
-    cover = np.zeros((h, w), np.float32)
-    for octave in range(5):
-        small = rng.standard_normal((max(h >> (7 - octave), 2) + 2, max(w >> (7 - octave), 2) + 2)).astype(np.float32)
-        cover += cv2.resize(small, (w, h), interpolation=cv2.INTER_CUBIC) / 2**octave
+    cover = covered(seed, size, 5)
     share = cv2.GaussianBlur(np.clip(cover * 6 + 0.5, 0, 1), (0, 0), soft)[..., None]
-    fall = np.linspace(0, 1, h, dtype=np.float32)[:, None, None]
+    fall = np.linspace(0, 1, size[1], dtype=np.float32)[:, None, None]
     white = np.float32((0.9, 0.92, 0.95)) - 0.12 * np.clip(cover, 0, 1)[..., None]
     return (np.float32((0.3, 0.48, 0.75)) + 0.1 * fall) * (1 - share) + white * share
 
