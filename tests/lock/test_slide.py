@@ -7,6 +7,9 @@ import pytest
 from tracked import FOCAL, SIZE, small_scene
 from zonal_mantle.geometry import carry
 from zonal_mantle.lock.bundle import Scene, Views, adjust, pictured
+from zonal_mantle.lock.dominant import Dominant
+from zonal_mantle.lock.rivals import Rivals, apart_px
+from zonal_mantle.lock.scene import error_of
 from zonal_mantle.lock.slide import far_apart, slides_px
 
 COUNT, NOISE = 24, 0.15
@@ -124,3 +127,22 @@ def test_scenes_are_as_far_apart_as_a_turn_makes_what_is_far():
     back = np.array([np.eye(3), np.eye(3), cv2.Rodrigues(np.array([0, np.pi, 0]))[0]])
     behind, other = (Scene(FOCAL * each, 0.0, back, places, here.points) for each in (1.0, 1.1))
     assert far_apart(behind, [other], SIZE)[2] == 0  # nothing of it is before the lens there
+
+
+def test_of_few_points_another_scene_explains_as_well_what_it_does_not_of_many():
+    """One that is off by a tenth more, and hangs what is far elsewhere, is a rival of thirty, not of four hundred."""
+    for points, counts in ((30, True), (400, False)):
+        true, views = panned(points=points)
+        strays = np.random.default_rng(3).normal(0, NOISE, views.seen.shape)
+        views = Views(views.camera, views.point, views.seen + strays)
+        least, other = error_of(true, views), true
+        for turn in np.linspace(0, 0.01, 500):
+            turned = cv2.Rodrigues(np.array([0, turn, 0]))[0]
+            turns = np.concatenate([true.turns[:-1], [turned @ true.turns[-1]]])
+            other = Scene(true.focal_px, 0.0, turns, true.places, true.points)
+            if error_of(other, views) > 1.1 * least:
+                break
+        rivals = Rivals(other, [other], Dominant(np.zeros(3), 0.5, 20))
+        apart = apart_px(true, views, rivals, None, SIZE)
+        assert (apart[-1] > 0.2) == counts
+        assert apart[0] == 0

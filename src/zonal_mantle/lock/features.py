@@ -23,6 +23,9 @@ ROUGH = np.array([[1, -2, 1], [-2, 4, -2], [1, -2, 1]], np.float32)
 BLOCK_PX = 16  # sides of blocks whose noise is judged
 QUIETER, LEANS = 5.0, 1.1  # per cent of them that are quieter than the one that is taken, and what it is short by
 LEAST_LIFE = 6  # frames; a shorter track says nothing
+SAME, STAYS_PX = 0.5, 0.5  # of a pattern's power, that is the same; by which what stays seems to move at most
+MOVES_PX, MOVING = 1.0, 0.2  # by how much others move, in the middle, and how many
+MOST_BEHIND = 0.25  # of a track's steps on which the others moved
 
 
 @dataclass(frozen=True)
@@ -55,6 +58,12 @@ class _Living:
     track: Track
     born: int
     place: NDArray[np.float32]
+    behind: int = 0  # steps on which it stayed while the others moved, of so many
+    steps: int = 0
+
+    @property
+    def left_behind(self) -> bool:
+        return self.behind > MOST_BEHIND * self.steps
 
     @property
     def first(self) -> tuple[float, float]:
@@ -71,6 +80,9 @@ def follow_features(
 ) -> list[Track]:
     """Finds corners and follows each from its first frame on, by its first pattern, so that it does not drift.
 
+    What is the same from frame to frame to the last code while the others move does not go with the picture: a codec
+    that predicts frames leaves soft blocks where they were, and a burn-in stands. Such tracks are none.
+
     Returns
     -------
     Tracks that live for LEAST_LIFE frames at least (or the whole shot, where that is shorter).
@@ -82,22 +94,25 @@ def follow_features(
     """
     first_codes: dict[int, Codes] = {}
     living: list[_Living] = []
-    done: list[Track] = []
+    done: list[_Living] = []
     last: Codes | None = None
+    before: Array | None = None
     for count, frame in enumerate(frames):
         progress(count / len(frames), say("{words}: frame {frame}", words=words, frame=frame))
-        codes = codes_of(feed_of(frame))
+        feed = feed_of(frame)
+        codes = codes_of(feed)
         cover = cover_of(frame)
-        if last is not None and living:
+        if last is not None and before is not None and living:
             living, ended = _carried(living, last, codes, first_codes, cover, frame, window)
             done += ended
+            _count_behind(living, codes, feed == before, frame, window)
         living += _born(codes, cover, living, frame)
         first_codes[frame] = codes
         needed = {each.born for each in living}
         first_codes = {key: value for key, value in first_codes.items() if key in needed}
-        last = codes
+        last, before = codes, feed
     least = min(LEAST_LIFE, len(frames))
-    return [track for track in done + [each.track for each in living] if track.life >= least]
+    return [each.track for each in done + living if each.track.life >= least and not each.left_behind]
 
 
 def codes_of(feed: Array) -> Codes:
@@ -144,7 +159,7 @@ def _carried(
     cover: Array | None,
     frame: int,
     window: tuple[int, int],
-) -> tuple[list[_Living], list[Track]]:
+) -> tuple[list[_Living], list[_Living]]:
     at = np.array([each.place for each in living], np.float32).reshape(-1, 1, 2)
     stop = (cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 30, 0.003)
     on, ok, _ = cv2.calcOpticalFlowPyrLK(last, codes, at, None, winSize=window, maxLevel=3, criteria=stop)  # type: ignore[call-overload]
@@ -167,7 +182,7 @@ def _carried(
         away = np.linalg.norm((hit - on[mine]).reshape(-1, 2), axis=1)
         fine[mine] = hit
         good[mine] &= (ok2.reshape(-1) > 0) & (ok3.reshape(-1) > 0) & (apart < BACK_PX) & (away < AGREE_PX)
-    stay, ended = [], []
+    stay, ended = list[_Living](), list[_Living]()
     height, width = codes.shape
     rim = window[0] / 2
     for k, each in enumerate(living):
@@ -178,8 +193,31 @@ def _carried(
             each.track.places[frame] = (x + 0.5, y + 0.5)
             stay.append(each)
         else:
-            ended.append(each.track)
+            ended.append(each)
     return stay, ended
+
+
+def _count_behind(
+    living: list[_Living], codes: Codes, same: NDArray[np.bool_], frame: int, window: tuple[int, int]
+) -> None:
+    """Counts which of the features that were followed to a frame have edges that are the `same` there as on the frame
+    before, where the others moved."""
+    across, down = (side // 2 for side in window)
+    across_by, down_by = (each.astype(np.float32) for each in cv2.spatialGradient(codes))
+    power = np.hypot(across_by, down_by) ** 2
+    stays, moved = np.zeros(len(living), bool), np.zeros(len(living))
+    for k, each in enumerate(living):
+        (x, y), (a, b) = each.place, each.track.places[frame - 1]
+        top, left = max(round(float(y)) - down, 0), max(round(float(x)) - across, 0)
+        part = slice(top, top + 2 * down + 1), slice(left, left + 2 * across + 1)
+        moved[k] = np.hypot(x + 0.5 - a, y + 0.5 - b)
+        stays[k] = moved[k] < STAYS_PX and (power[part] * same[part]).sum() > SAME * power[part].sum()
+    others = moved[~stays]
+    if len(others) <= MOVING * len(living) or np.median(others) < MOVES_PX:
+        return
+    for each, behind in zip(living, stays):
+        each.steps += 1
+        each.behind += int(behind)
 
 
 def _born(codes: Codes, cover: Array | None, living: list[_Living], frame: int) -> list[_Living]:

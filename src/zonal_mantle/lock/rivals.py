@@ -22,7 +22,7 @@ from .slide import far_apart
 
 CLEARLY_MORE = 1.005  # times as much explained, from which on another scene is the better
 EITHER = 1.02  # times, up to which one that is turned the other way round is as good
-AS_WELL = 1.03  # times, up to which another scene explains the features as well
+AS_WELL, OF_POINTS = 0.03, 8.0  # by so much more error, or that over how many points, another scene explains as well
 TRIED = 0.4  # of the points on one plane, in what may be a wrong scene: other cameras that see it alike are tried
 FEW_OFF = 60  # features off a plane; as many tell the camera, as measured on pictures
 DEVIATIONS = 2.0  # that the ends of a focal length's interval stand for
@@ -81,7 +81,8 @@ def apart_px(
     ----------
     told : between which focal lengths it is explained as well; None where that is given.
     """
-    as_well = [each for each in rivals.others if error_of(each, views) < AS_WELL * error_of(scene, views)]
+    most = (1 + max(AS_WELL, OF_POINTS / len(scene.points))) * error_of(scene, views)
+    as_well = [each for each in rivals.others if error_of(each, views) < most]
     apart = far_apart(scene, as_well, size)
     if rivals.flat and told is not None:
         ends = [share / DEVIATIONS * far_apart(scene, [end], size) for end, share in told.ends]
