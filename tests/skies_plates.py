@@ -84,3 +84,25 @@ def crown(seed: int, blue: bool) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     codes = codes + rng.normal(0, 0.008, codes.shape)
     seen = srgb_decode(np.round(np.clip(codes, 0, 1) * 255) / 255)
     return np.ascontiguousarray(seen, np.float32), alpha, sky
+
+
+def domed(seed: int, name: str, heaps: bool) -> tuple[np.ndarray, np.ndarray]:
+    """A plate, scene-linear, and its alpha: three ribbed domes of pale green copper on photographed walls before white
+    clouds, heaped or soft."""
+    width, height = size = 640, 360
+    y, x = np.mgrid[0:height, 0:width].astype(np.float32)
+    alpha, fore = np.float32(y > 250), 0.55 * srgb_decode(ground(name, size))
+    for cx, cy, radius in ((320, 190, 90), (110, 190, 36), (530, 200, 40)):
+        dome = np.clip(radius - np.hypot(x - cx, (y - cy) / 0.95) + 0.5, 0, 1) * (y < cy)
+        u = np.clip((x - cx) / radius, -1, 1)
+        ribs = np.clip(np.abs((np.arcsin(u) / np.pi * 12) % 1 - 0.5) * 30 - 1, 0, 1)
+        light = (0.62 + 0.38 * np.sqrt(np.maximum(1 - (u + 0.25) ** 2, 0))) * (0.75 + 0.25 * ribs)
+        copper = srgb_decode(np.float32((0.74, 0.87, 0.82)) * np.float32(light[..., None] ** 0.6))
+        fore = np.where(dome[..., None] > 0, copper, fore)
+        wall = np.float32((np.abs(x - cx) < radius * 1.05) & (y >= cy))
+        alpha = np.max([alpha, dome, wall], axis=0).astype(np.float32)
+    alpha = cv2.GaussianBlur(alpha, (0, 0), 0.6)
+    sky = srgb_decode(heaped(seed, size, 2.0) if heaps else clouds(seed, size, True))
+    codes = srgb_encode(fore * alpha[..., None] + sky * (1 - alpha[..., None]))
+    codes = codes + np.random.default_rng(seed).normal(0, 0.006, codes.shape)
+    return np.ascontiguousarray(srgb_decode(np.round(np.clip(codes, 0, 1) * 255) / 255), np.float32), alpha

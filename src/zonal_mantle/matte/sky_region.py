@@ -5,7 +5,9 @@ of noise taken off. A step of d spread over n pixels costs d²/n, so that the so
 sharp rims of things much. *Colour and texture*: how much more often they occur in what is sky than in what is not,
 counted over frames of the whole shot, and learnt anew from each better guess (a classifier that trains itself, as in
 Rother, Kolmogorov & Blake 2004, with tables in place of mixtures). *Place*: higher is likelier. *Sense*: what a taught
-classifier (`sky_sense`) says of skies and grounds anywhere; since it is coarse, not against sky close to a sky.
+classifier (`sky_sense`) says of skies and grounds anywhere; since it is coarse, not against sky close to a sky. But of
+a hue that nothing has which is surely sky, and that is none of clouds or haze (copper, brick, lawns), it is heard close
+by as well, and has to be surer that it is sky.
 
 Together they are the prior of a random walker (Grady 2005, with priors): the chance that a walk which seldom crosses
 steps of colour ends in sky. It is real-valued and changes smoothly with the picture, so that it does not jump from
@@ -25,7 +27,7 @@ from ..media.bands import run_apart, run_bands
 from ..media.compiled import kernel
 from ..media.curves import coded
 from .dead_border import BLACK, dead_border, filled_in
-from .sky_colours import BINS, entry_at, places
+from .sky_colours import BIN_FROM, BIN_SPAN, BINS, entry_at, places
 from .sky_lines import without_lines
 from .sky_reach import reach
 from .sky_sense import cells, sensed
@@ -47,15 +49,21 @@ LEAST_SPREAD = (0.01, 0.05)  # coded: a frame of one colour tells nothing
 THIN_DARK = np.float32(-4.0)  # log odds of what is thin and dark before an even sky: wires, masts, twigs, birds
 WEIGHTS = (0.5, 0.25, 1.5)  # of reach, of place, and of the classifier
 COARSE = 36  # working pixels: as near to a likely sky the classifier says nothing against one (leaves, gaps)
+SURELY, NEARLY, LEAST_SURE = 2.0, 1.0, 0.02  # log odds by the classifier and by reach of what is surely sky; its share
+NEW = 3e-4  # of what is surely sky: a hue that less of it has is new
+CLOUDS = (6.0, 12.0)  # of a* and b*: what lies as near to the way from the sky's hue to grey may be cloud or haze
+FINER, DOUBTED = 4, 4.0  # of new hues: working pixels instead of COARSE, and log odds more that are wanted
+UNDECIDED = 1.5  # log odds of a colour; where it is less likely sky, that is heard
 
 
 @dataclass(frozen=True)
 class SkyModel:
-    """How sky and ground of a shot differ: log ratios of how often colours (L, a, b) and textures occur in them. And
-    the noise of its plate, coded; 0 where it was not measured."""
+    """How sky and ground of a shot differ: log ratios of how often colours (L, a, b) and textures occur in them; how
+    new a hue (a, b) is to what is surely sky, 0…1; and the noise of its plate, coded, 0 where it was not measured."""
 
     colours: Array
     textures: Array
+    new: Array
     noise: float = 0.0
 
 
@@ -77,6 +85,8 @@ class _Look:
     noise: float
     prior: Array
     sense: Array  # log odds by the classifier
+    sure: Array  # 1 where it is surely sky, by the classifier and by reach; else 0
+    against: Array  # what it says against sky close to a sky, of new hues that do not tell; 0 or less
     places: Array  # (h, w, 3) in the table of colours
     textures: Array  # (h, w) in that of textures
     said: Array | None
@@ -125,9 +135,9 @@ def learn_sky(pictures: Sequence[Array], said: Sequence[Array | None] = ()) -> S
     said : what was said of each of them, see `drawn`; nothing by default.
     """
     looks = [_look(picture, each) for picture, each in zip(pictures, said or [None] * len(pictures))]
-    shares = [_sigmoid(look.prior) for look in looks]
+    shares, new = [_sigmoid(look.prior) for look in looks], _new_to(looks)
     for round_number in range(ROUNDS):
-        model = _counted(looks, shares)
+        model = _counted(looks, shares, new)
         if round_number < ROUNDS - 1:
             shares = [_walked(look, model) for look in looks]
     return model
@@ -187,17 +197,22 @@ def _look(picture: Array, said: Array | None) -> _Look:
     told = np.clip((high - low - LEAST_SPREAD[0]) / (LEAST_SPREAD[1] - LEAST_SPREAD[0]), 0, 1)
     sense = np.clip(sense, -MOST_SENSE, MOST_SENSE) * np.float32(told)
     by_reach, by_place, by_sense = (np.float32(each) for each in WEIGHTS)
-    window = np.ones((2 * COARSE + 1,) * 2, np.uint8)
-    heard = np.minimum(cv2.dilate(sense, window), 0) + np.maximum(sense, 0)
+    coarse, finer = (cv2.dilate(sense, np.ones((2 * n + 1,) * 2, np.uint8)) for n in (COARSE, FINER))
+    coarse, finer = np.minimum(coarse, 0), np.minimum(finer - np.float32(DOUBTED), 0)
+    heard = coarse + np.maximum(sense, 0)
     far = np.clip(-1.6 * np.log((np.sqrt(way()) + 0.004) / NEAR_REACH), -4, 4)
     prior = by_reach * far + by_place * height + by_sense * heard
     if dead is not None:
         sense[dead] = -MOST_SENSE
+    both = ((sense > SURELY) & (far > NEARLY)).astype(np.float32)
+    sure = np.asarray(cv2.erode(both, np.ones((2 * FINER + 1,) * 2, np.uint8)), np.float32)
     return _Look(
         smooth,
         noise,
         np.asarray(prior * (1 - dark) + THIN_DARK * dark, np.float32),
         sense,
+        sure,
+        np.asarray(0.5 * by_sense * np.minimum(finer - coarse, 0) * (1 - dark), np.float32),
         places(smooth),
         step.astype(np.float32),
         said,
@@ -214,7 +229,27 @@ def _smoothed(picture: Array, noise: float) -> Array:
     return np.ascontiguousarray(cv2.bilateralFilter(picture, 5, max(4 * noise, 0.03), 1.5), np.float32)
 
 
-def _counted(looks: Sequence[_Look], shares: Sequence[Array]) -> SkyModel:
+def _new_to(looks: Sequence[_Look]) -> Array:
+    """How new each hue of the table, (a, b), is to what is surely sky by the classifier, where it is neither cloud nor
+    haze either; nothing is where little is sure."""
+    seen, kinds = np.zeros((2, *BINS)), np.zeros((2, TEXTURES))
+    for look in looks:
+        _count(look.places, look.textures, look.sure, np.ones_like(look.sure), seen, kinds)
+    if seen[0].sum() < LEAST_SURE * seen.sum():
+        return np.zeros(BINS[1:], np.float32)
+    share = seen[0].sum(axis=0) / seen[0].sum()
+    hues = [low + span * np.arange(count) / (count - 1) for low, span, count in zip(BIN_FROM, BIN_SPAN, BINS)][1:]
+    hue = np.stack(np.meshgrid(*hues, indexing="ij"), axis=-1)
+    mean = (share[..., None] * hue).sum(axis=(0, 1))
+    along = np.clip(hue @ mean / max(float(mean @ mean), 1e-6), 0, 1)
+    off = np.linalg.norm(hue - along[..., None] * mean, axis=-1)
+    for axis in (0, 1):
+        share = _blurred(share, axis)
+    clear = np.clip((off - CLOUDS[0]) / (CLOUDS[1] - CLOUDS[0]), 0, 1)
+    return np.asarray(np.clip(1 - share / NEW, 0, 1) * clear, np.float32)
+
+
+def _counted(looks: Sequence[_Look], shares: Sequence[Array], new: Array) -> SkyModel:
     """Log ratios of colours and textures, counted with each pixel's share of sky."""
     colours = np.zeros((2, *BINS), np.float64)
     textures = np.zeros((2, TEXTURES), np.float64)
@@ -232,6 +267,7 @@ def _counted(looks: Sequence[_Look], shares: Sequence[Array]) -> SkyModel:
     return SkyModel(
         np.clip(np.log(colours[0] / colours[1]), -4, 4).astype(np.float32),
         np.clip(np.log(textures[0] / textures[1]), -2, 2).astype(np.float32),
+        new,
     )
 
 
@@ -260,8 +296,9 @@ def _count(places, textures, share, weight, colours, kinds):  # type: ignore[no-
 
 
 @kernel
-def _log_ratio(y0, y1, places, textures, colours, kinds, prior, out):  # type: ignore[no-untyped-def]
-    """What reach, place, colour and texture say together."""
+def _log_ratio(y0, y1, places, textures, colours, kinds, new, prior, against, out):  # type: ignore[no-untyped-def]
+    """What reach, place, colour and texture say together; and what speaks `against` sky of new hues that do not
+    tell."""
     half = np.float32(0.5)
     for y in range(y0, y1):
         for x in range(out.shape[1]):
@@ -270,6 +307,9 @@ def _log_ratio(y0, y1, places, textures, colours, kinds, prior, out):  # type: i
             f = textures[y, x] - np.float32(k)
             kind = kinds[k] * (np.float32(1) - f) + kinds[min(k + 1, TEXTURES - 1)] * f
             out[y, x] = half * prior[y, x] + total + half * kind
+            if against[y, x] < 0 and total < UNDECIDED:
+                untold = min(np.float32(1) - total / np.float32(UNDECIDED), np.float32(1))
+                out[y, x] += against[y, x] * untold * new[int(places[y, x, 1] + half), int(places[y, x, 2] + half)]
 
 
 def _sigmoid(value: Array) -> Array:
@@ -279,7 +319,7 @@ def _sigmoid(value: Array) -> Array:
 def _walked(look: _Look, model: SkyModel) -> Array:
     """The random walker over a frame."""
     said = np.empty(look.prior.shape, np.float32)
-    told = look.places, look.textures, model.colours, model.textures, look.prior
+    told = look.places, look.textures, model.colours, model.textures, model.new, look.prior, look.against
     run_bands(_log_ratio, len(said), *told, said)
     chance = _sigmoid(said)
     pull = np.float32(PULL) * np.abs(2 * chance - 1)
