@@ -10,15 +10,16 @@ import numpy as np
 import pytest
 from skimage import data, transform
 
-from skies_plates import cloudy
+from skies_plates import clouds, cloudy, heaped
 from stores import kept_pictures
 from zonal_mantle.api import Session, add_painting, shot_from_plate
-from zonal_mantle.comp import compose
+from zonal_mantle.comp import compose, mend_of, mended, take_readings
 from zonal_mantle.comp.matte_planner import matte_plan, zone_picture
 from zonal_mantle.demo import elements
 from zonal_mantle.demo.elements import FLAG_SIZE, ember_frame
-from zonal_mantle.matte.first import first_pull, own_luma
+from zonal_mantle.matte.first import first_pull, own_luma, screen_of
 from zonal_mantle.media import open_source
+from zonal_mantle.media.curves import srgb_decode
 from zonal_mantle.media.inbetween import flowed
 from zonal_mantle.media.still import write_still
 from zonal_mantle.place import zone_seen
@@ -70,6 +71,38 @@ def inserted(folder: Path, clip: list[np.ndarray], plate: list[np.ndarray] | Non
 
 def keyed(shot: Shot, matte: Matte) -> Shot:
     return shot.with_zone_matte(shot.zones[1], matte.but(reads="own picture"))
+
+
+@pytest.mark.parametrize("screen", ["blue", "green"])
+def test_a_screen_that_nobody_pulled_is_a_finding_and_one_step_pulls_it(tmp_path, screen):
+    pictures = [flag_frame(4 * k, 7) for k in range(2)]
+    swapped = [picture if screen == "blue" else picture[..., [0, 2, 1]] for picture, _ in pictures]
+    shot = inserted(tmp_path, swapped, placement=Placement(size=number(0.4)))
+    said = {each.words: each for each in take_readings(shot, kept_pictures()).findings}
+    found = said[f"clip is {screen} all round, as if shot before a screen: all of it is laid over the picture."]
+    assert (found.stage, found.severity) == ("Matte", "wrong")
+    assert not any("runs out" in words for words in said)
+    mend = mend_of(shot, found)
+    assert mend.label == f"Pull the {screen} screen"
+    after = mended(shot, mend)
+    matte = after.matte_of(after.zones[1])
+    alpha = kept_pictures().matte(after, matte, after.first).alpha
+    assert np.sqrt(((alpha - pictures[0][1]) ** 2).mean()) < 0.06
+    again = take_readings(after, kept_pictures())
+    assert not any("all round" in each.words for each in again.findings)
+    assert again.places[after.zones[1].id].screen is None
+
+
+def test_skies_and_photographs_are_not_taken_for_screens():
+    for pixels in (
+        *(clouds(seed, (320, 180), True) for seed in range(4)),
+        *(heaped(k, (320, 180), 2.0) for k in range(4)),
+    ):
+        assert screen_of(srgb_decode(pixels)) is None
+    for name in ("astronaut", "coffee", "rocket", "chelsea", "retina"):
+        assert screen_of(srgb_decode(np.float32(getattr(data, name)()) / 255)) is None
+    falls = np.linspace(0.35, 0.8, 180, dtype=np.float32)[:, None, None] * np.float32((0.25, 0.45, 1.0))
+    assert screen_of(srgb_decode(np.tile(falls, (1, 320, 1)))) is None  # a clear sky alone, deep blue at its top
 
 
 @pytest.mark.parametrize("seed", [3, 7, 20])

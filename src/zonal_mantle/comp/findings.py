@@ -50,6 +50,13 @@ def findings_of(shot: Shot, readings: Readings) -> list[Finding]:
                 Finding("Place", zone.id, frame, words, fault, "wrong" if fault == "uncovered" else "doubt")
                 for frame, words, fault in place_words(zone, place)
             ]
+            if place.screen is not None:
+                words = say(
+                    "{name} is {screen} all round, as if shot before a screen: all of it is laid over the picture.",
+                    name=zone.name,
+                    screen=say(place.screen),
+                )
+                found.append(Finding("Matte", zone.id, shot.first, words, severity="wrong"))
         if zone.placement.rides and not shot.lock(zone.placement.rides).holds:
             words = say(
                 "{name} rides on {other}, which is not solved.",

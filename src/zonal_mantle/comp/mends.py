@@ -8,14 +8,15 @@ from typing import Literal
 import numpy as np
 
 from ..geometry import carry
-from ..shot import ClearSkyPull, Lock, Matte, MatteUse, Shot, Zone
+from ..shot import ClearSkyPull, Lock, Matte, MatteUse, ScreenPull, Shot, Zone
+from ..shot.matte import AnyPull, Reads
 from ..words import english, say
 from .finding import Finding
 
 What = Literal[
     "ride", "solve", "solve missing", "suggest lock", "matte on", "new matte", "add pull", "zone on", "place on",
     "show lost", "cover", "align horizon", "flip", "relink", "fit tone", "fit lens", "fit grain",
-    "hide border", "all frames",
+    "hide border", "all frames", "pull blue", "pull green",
 ]  # fmt: skip
 
 
@@ -131,6 +132,10 @@ def mend_of(shot: Shot, finding: Finding) -> Mend | None:
     if finding.stage == "Lock":
         return mend_of_lock(shot, zone)
     if finding.stage == "Matte":
+        if "is blue all round" in english(finding.words):
+            return Mend("pull blue", say("Pull the blue screen"), zone.id)
+        if "is green all round" in english(finding.words):
+            return Mend("pull green", say("Pull the green screen"), zone.id)
         return mend_of_matte(shot, zone)
     if finding.stage == "Match" and "from its aim" in english(finding.words):
         return Mend("fit tone", say("Fit tone"), zone.id)
@@ -163,13 +168,10 @@ def mended(shot: Shot, mend: Mend) -> Shot | None:
         zone = shot.zone(mend.part)
         return shot.with_zone(zone.but(matte=zone.matte.but(on=True)))
     if mend.what == "new matte":
-        zone = shot.zone(mend.part)
-        matte = Matte(
-            id=shot.new_id("matte"),
-            name=say("{name} matte", name=zone.name),
-            pulls=(ClearSkyPull(id=shot.new_id("pull")),),
-        )
-        return shot.with_matte(matte).with_zone(zone.but(matte=MatteUse(on=True, id=matte.id)))
+        return _with_pull(shot, mend.part, ClearSkyPull(id=shot.new_id("pull")), "plate")
+    if mend.what in ("pull blue", "pull green"):
+        pull = ScreenPull(id=shot.new_id("pull"), screen="blue" if mend.what == "pull blue" else "green")
+        return _with_pull(shot, mend.part, pull, "own picture")
     if mend.what == "add pull":
         zone = shot.zone(mend.part)
         known = shot.matte_of(zone)
@@ -185,3 +187,11 @@ def mended(shot: Shot, mend: Mend) -> Shot | None:
         zone = shot.zone(mend.part)
         return shot.with_zone(zone.but(on=True, placement=zone.placement.but(on=True)))
     return None
+
+
+def _with_pull(shot: Shot, zone_id: str, pull: AnyPull, reads: Reads) -> Shot:
+    """The shot with a new matte of one pull on a zone."""
+    zone = shot.zone(zone_id)
+    name = say("{name} matte", name=zone.name)
+    matte = Matte(id=shot.new_id("matte"), name=name, pulls=(pull,), reads=reads)
+    return shot.with_matte(matte).with_zone(zone.but(matte=MatteUse(on=True, id=matte.id)))

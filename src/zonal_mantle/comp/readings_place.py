@@ -9,6 +9,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from ..matte.first import Screen, screen_of
 from ..media import MediaError
 from ..media.picture import Picture, picture_of
 from ..place.coverage import CoverageReading, Opening, opening, read_coverage, rim_of, uncovered
@@ -34,13 +35,19 @@ SURE = 0.35  # of a bearing that a finding is built on
 @dataclass(frozen=True)
 class PlaceReading:
     """A zone's placement over the shot. `lit` is the painting's light as it hangs, `plate_lit` the plate's; `trouble`
-    says what cannot be as it is set up, and what happens instead."""
+    says what cannot be as it is set up, and what happens instead; `screen` is what it was shot before and still has."""
 
     coverage: CoverageReading
     horizon: HorizonReading | None = None
     lit: Bearing | None = None
     plate_lit: Bearing | None = None
     trouble: str = ""
+    screen: Screen | None = None
+
+    @property
+    def runs_out(self) -> bool:
+        """Whether it covers less than it should; what has its screen still is not there to cover."""
+        return self.screen is None and self.coverage.covered < self.coverage.frames
 
 
 def opening_of(shot: Shot, zone: Zone, frame: int, pictures: Pictures, scale: float) -> Opening:
@@ -85,7 +92,18 @@ def read_place(shot: Shot, zone: Zone, openings: dict[int, Opening], pictures: P
     except MediaError:
         return PlaceReading(read_coverage(shot, zone, openings))
     coverage = read_coverage(shot, zone, openings, rim)
-    return PlaceReading(coverage, read_horizons(shot, zone), lit, plate_lit, trouble_of(shot, zone))
+    screen = unpulled_screen(shot, zone, pictures)
+    return PlaceReading(coverage, read_horizons(shot, zone), lit, plate_lit, trouble_of(shot, zone), screen)
+
+
+def unpulled_screen(shot: Shot, zone: Zone, pictures: Pictures) -> Screen | None:
+    """The screen that a zone's picture was shot before, where nothing pulls it."""
+    matte, source = shot.matte_of(zone), shot.source(zone.source)
+    pulled = zone.matte.on and matte is not None and (matte.pulls or matte.shapes)
+    if pulled or source.alpha != "none" or zone.placement.way == "dome" or is_around(source):
+        return None
+    picture = picture_of(source, source.start)
+    return pictures.kept(("screen", picture), lambda: screen_of(pictures.painting(source, source.start)))
 
 
 def _rim_over(
@@ -216,7 +234,7 @@ def place_words(zone: Zone, place: PlaceReading) -> list[tuple[int, str, PlaceFa
     """What is outside of the acceptable: frame, sentence, and what can be shown or done."""
     found: list[tuple[int, str, PlaceFault | None]] = []
     cover = place.coverage
-    if cover.covered < cover.frames:
+    if place.runs_out:
         words = say(
             "{name} runs out on {frames} of {frames_2} frames.",
             name=zone.name,

@@ -154,7 +154,7 @@ class Track(QWidget):
         place = self.desk.readings.places.get(zone.id) if zone is not None else None
         if place is not None and self.desk.stage == "Place":
             hatched = QBrush(QColor(theme.WARN), Qt.BrushStyle.BDiagPattern)
-            for frame in place.coverage.short_on:  # the painting runs out there
+            for frame in place.coverage.short_on if place.runs_out else ():
                 painter.fillRect(QRectF(self.x_of(frame) - step / 2, 15, step + 0.5, 9), hatched)
         self._paint_residuals(painter)
         self._paint_patches(painter)

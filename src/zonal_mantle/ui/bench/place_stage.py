@@ -75,11 +75,13 @@ class PlaceStage(Stage):
             self.header.show_reading("moved" if moved else "as it was shot")
         elif place is None:
             self.header.show_reading("…")
+        elif place.screen is not None:
+            self.header.show_reading("not keyed")
         else:
             cover = place.coverage
             self.header.show_reading(
                 say("covers {covered}/{frames}", covered=cover.covered, frames=cover.frames),
-                cover.covered < cover.frames,
+                place.runs_out,
             )
 
     def show_body(self) -> None:
@@ -94,7 +96,7 @@ class PlaceStage(Stage):
         zone = self.zone
         if not zone.placement.on:
             return Mend("place on", "Switch the placement on", zone.id)
-        short = place is not None and place.coverage.covered < place.coverage.frames
+        short = place is not None and place.runs_out
         return Mend("cover", "Scale to cover", zone.id) if short and zone.placement.way == "flat" else None
 
     def switch(self, on: bool) -> None:
