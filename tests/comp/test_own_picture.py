@@ -15,6 +15,7 @@ from stores import kept_pictures
 from zonal_mantle.api import Session, add_painting, shot_from_plate
 from zonal_mantle.comp import compose, mend_of, mended, take_readings
 from zonal_mantle.comp.matte_planner import matte_plan, zone_picture
+from zonal_mantle.comp.mends import is_there
 from zonal_mantle.demo import elements
 from zonal_mantle.demo.elements import FLAG_SIZE, ember_frame
 from zonal_mantle.matte.first import first_pull, own_luma, screen_of
@@ -76,7 +77,8 @@ def keyed(shot: Shot, matte: Matte) -> Shot:
 @pytest.mark.parametrize("screen", ["blue", "green"])
 def test_a_screen_that_nobody_pulled_is_a_finding_and_one_step_pulls_it(tmp_path, screen):
     pictures = [flag_frame(4 * k, 7) for k in range(2)]
-    swapped = [picture if screen == "blue" else picture[..., [0, 2, 1]] for picture, _ in pictures]
+    swapped = [(picture if screen == "blue" else picture[..., [0, 2, 1]]).copy() for picture, _ in pictures]
+    swapped[1][0, 90:110] = 0.8, 0.1, 0.1  # a speck that is kept on the rim
     shot = inserted(tmp_path, swapped, placement=Placement(size=number(0.4)))
     said = {each.words: each for each in take_readings(shot, kept_pictures()).findings}
     found = said[f"clip is {screen} all round, as if shot before a screen: all of it is laid over the picture."]
@@ -85,11 +87,12 @@ def test_a_screen_that_nobody_pulled_is_a_finding_and_one_step_pulls_it(tmp_path
     mend = mend_of(shot, found)
     assert mend.label == f"Pull the {screen} screen"
     after = mended(shot, mend)
+    assert (is_there(shot, mend), is_there(after, mend)) == (True, False)  # while readings of before are shown still
     matte = after.matte_of(after.zones[1])
     alpha = kept_pictures().matte(after, matte, after.first).alpha
     assert np.sqrt(((alpha - pictures[0][1]) ** 2).mean()) < 0.06
     again = take_readings(after, kept_pictures())
-    assert not any("all round" in each.words for each in again.findings)
+    assert not any("all round" in each.words or "runs out" in each.words for each in again.findings)
     assert again.places[after.zones[1].id].screen is None
 
 

@@ -159,6 +159,8 @@ def is_there(shot: Shot, mend: Mend) -> bool:
         return True
     zones, locks, sources = ({each.id for each in kind} for kind in (shot.zones, shot.locks, shot.sources))
     known = zones | locks | sources
+    if mend.what in ("pull blue", "pull green") and mend.part in zones and shot.zone(mend.part).matte.on:
+        return False  # it is cut by now
     return mend.part in known and (mend.to is None or mend.to in known)
 
 

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Literal
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -29,6 +30,7 @@ PlaceFault = Literal["uncovered", "light"]
 ENLARGED_ACCEPTED = 1.005
 HORIZON_ACCEPTED_PX, HORIZON_ACCEPTED_DEG = 3.0, 0.3
 RIM_FRAMES = 5  # that a keyed clip's rim is looked at on
+VEIL = 0.1  # of alpha
 SURE = 0.35  # of a bearing that a finding is built on
 
 
@@ -75,8 +77,11 @@ def _own_alpha(shot: Shot, zone: Zone, frame: int, pictures: Pictures) -> NDArra
 
 
 def missing_cover(shot: Shot, zone: Zone, frame: int, pictures: Pictures, scale: float) -> NDArray[np.float32]:
-    """Where a painting has run out on a frame, (h, w) float32; see `place.coverage.uncovered`."""
+    """Where a painting has run out on a frame, (h, w) float32; see `place.coverage.uncovered`. Nowhere where it still
+    has its screen."""
     opened = _opened(shot, zone, frame, pictures, scale)
+    if unpulled_screen(shot, zone, pictures) is not None:
+        return np.zeros_like(opened, np.float32)
     alpha = _own_alpha(shot, zone, frame, pictures)
     if alpha is None:
         return np.asarray(opened, np.float32)
@@ -117,14 +122,20 @@ def _rim_over(
     few = frames if reads_own(shot, zone) else frames[:1]
     few = [few[int(k)] for k in np.linspace(0, len(few) - 1, min(RIM_FRAMES, len(few)))]
     alphas = [alpha for frame in few if (alpha := _own_alpha(shot, zone, frame, pictures)) is not None]
-    return rim_of(np.max(alphas, axis=0)) if alphas else None
+    if not alphas:
+        return None
+    most = np.max(alphas, axis=0)
+    if reads_own(shot, zone):  # a speck or a veil that a pull left on the rim is nothing that goes on beyond it
+        most = np.asarray(cv2.erode(np.where(most > VEIL, most, 0), np.ones((3, 3), np.uint8)), np.float32)
+    return rim_of(most)
 
 
 def painting_light(shot: Shot, zone: Zone, pictures: Pictures, frame: int | None = None) -> Bearing | None:
     """Where a zone's painting has its light as it hangs: flips and turns are counted in."""
     source, at = shot.source(zone.source), shot.first if frame is None else frame
     own = source_light(source, pictures)
-    if own is None or (reads_own(shot, zone) and source.sun is None):  # what was keyed is no sky
+    keyed = reads_own(shot, zone) or unpulled_screen(shot, zone, pictures) is not None
+    if own is None or (keyed and source.sun is None):  # what is keyed is no sky
         return None
     placement = zone.placement
     around = is_around(source)
