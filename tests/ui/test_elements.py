@@ -73,6 +73,20 @@ def test_a_flag_is_keyed_in_its_own_picture_and_hoisted_behind_the_tower(hands, 
     assert desk.zone.id == flag.id
 
 
+@pytest.mark.background
+def test_a_screen_that_nobody_pulled_is_pulled_by_the_button_of_the_stage(hands, demo: Path):
+    desk, bench = hands.window.desk, hands.window.bench
+    opened_at(hands, demo / "SLT_0140.shot.json")
+    imported(hands, demo / "elements" / "signal_flag.mp4")
+    header = bench.matte.header
+    hands.wait(lambda: not header.mend.isHidden())
+    assert (header.mend.text(), header.words) == ("Pull the blue screen", "▲ off: hides what is behind")
+    assert bench.place.header.words == "not keyed"
+    hands.click(header.mend)
+    assert (desk.matte.reads, desk.matte.pulls[0].kind, desk.matte.pulls[0].screen) == ("own picture", "screen", "blue")
+    hands.wait(lambda: desk.job is None and header.mend.isHidden() and "covers" in bench.place.header.words)
+
+
 def test_embers_are_added_with_plus(hands, demo: Path):
     desk, bench = hands.window.desk, hands.window.bench
     opened_at(hands, demo / "SLT_0140.shot.json")

@@ -8,6 +8,7 @@ from typing import Literal
 import numpy as np
 
 from ..geometry import carry
+from ..matte.first import SCREENS, Screen
 from ..shot import ClearSkyPull, Lock, Matte, MatteUse, ScreenPull, Shot, Zone
 from ..shot.matte import AnyPull, Reads
 from ..words import english, say
@@ -82,6 +83,13 @@ def mend_of_matte(shot: Shot, zone: Zone) -> Mend | None:
     return None
 
 
+def mend_of_screen(zone: Zone, screen: Screen) -> Mend:
+    """What mends a zone whose picture was shot before a screen that nobody pulled."""
+    if screen == "blue":
+        return Mend("pull blue", say("Pull the blue screen"), zone.id)
+    return Mend("pull green", say("Pull the green screen"), zone.id)
+
+
 def mend_of_lock(shot: Shot, zone: Zone) -> Mend | None:
     """What mends the lock that a zone rides on: a lock to ride on, or one to be solved."""
     rides = zone.placement.rides
@@ -132,11 +140,8 @@ def mend_of(shot: Shot, finding: Finding) -> Mend | None:
     if finding.stage == "Lock":
         return mend_of_lock(shot, zone)
     if finding.stage == "Matte":
-        if "is blue all round" in english(finding.words):
-            return Mend("pull blue", say("Pull the blue screen"), zone.id)
-        if "is green all round" in english(finding.words):
-            return Mend("pull green", say("Pull the green screen"), zone.id)
-        return mend_of_matte(shot, zone)
+        before: list[Screen] = [each for each in SCREENS if f"is {each} all round" in english(finding.words)]
+        return mend_of_screen(zone, before[0]) if before else mend_of_matte(shot, zone)
     if finding.stage == "Match" and "from its aim" in english(finding.words):
         return Mend("fit tone", say("Fit tone"), zone.id)
     if finding.fault == "lens":

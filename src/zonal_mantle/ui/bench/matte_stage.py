@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QLineEdit
 from ...comp import MatteOverShot, mend_of_matte
 from ...comp.findings import AGAINST_SKY_ACCEPTED, HOLES_ACCEPTED, LIKELY_WRONG_ACCEPTED
 from ...comp.matte_planner import zone_picture
+from ...comp.mends import mend_of_screen
 from ...matte.first import first_pull
 from ...shot import ClearSkyPull, Matte, MatteUse, Pull
 from ...words import say
@@ -90,7 +91,9 @@ class MatteStage(Stage):
         matte = self.desk.matte
         reading = self.desk.readings.mattes.get(matte.id) if matte is not None else None
         self.header.switch.setChecked(self.zone.matte.on)
-        mend = mend_of_matte(self.desk.shot, self.zone)
+        place = self.desk.readings.places.get(self.zone.id)
+        screen = None if place is None or self.zone.matte.on else place.screen
+        mend = mend_of_matte(self.desk.shot, self.zone) if screen is None else mend_of_screen(self.zone, screen)
         self.header.show_mend(mend)
         if not self.zone.matte.on:
             what = say("off: hides what is behind") if mend is not None else say("off: all of it stays")
