@@ -5,6 +5,8 @@ import numpy as np
 import pytest
 
 from stores import kept_pictures
+from tracked import SIZE as TRACKED
+from tracked import walked
 from zonal_mantle.comp import suggest_lock
 from zonal_mantle.lock import LockError, propose
 from zonal_mantle.lock.camera import camera_from_tracks
@@ -49,6 +51,20 @@ def test_a_camera_that_only_turned_is_never_called_a_moving_one(pan, noise, drif
     """Hartley & Zisserman 2004, 19.8: without a way there is no depth, however noisy the tracks."""
     with pytest.raises(OnlyTurned, match=r"only turned.*pan lock"):
         solved(seen((0, 0, 0), pan, noise, seed, drift=drift, bend=bend))
+
+
+def test_a_camera_that_may_be_off_by_more_than_turning_leaves_is_not_solved_as_a_moving_one():
+    """A way of a centimetre or two, points 4 m away: a turn explains it to a fifth of a pixel. Unless the camera is
+    told as well, a pan lock serves better."""
+
+    def found(way, seed):
+        tracks = walked(seed=seed, way=(way, 0.0, 0.0), noise=0.04, sway=0.0)[0]
+        return camera_from_tracks(LOCK, tracks, range(1, 21), TRACKED, lambda share, words: None)
+
+    for seed in (1, 2):
+        with pytest.raises(OnlyTurned, match="Solved as one that moves it could be off by"):
+            found(0.015, seed)
+    assert max(entry.residual_px for entry in found(0.02, 2).solved) < 0.3
 
 
 def test_blurs_that_shift_patterns_are_not_taken_for_depth():

@@ -134,9 +134,10 @@ def painting_light(shot: Shot, zone: Zone, pictures: Pictures, frame: int | None
     """Where a zone's painting has its light as it hangs: flips and turns are counted in."""
     source, at = shot.source(zone.source), shot.first if frame is None else frame
     own = source_light(source, pictures)
-    keyed = reads_own(shot, zone) or unpulled_screen(shot, zone, pictures) is not None
-    if own is None or (keyed and source.sun is None):  # what is keyed is no sky
+    if own is None:
         return None
+    if source.sun is None and (reads_own(shot, zone) or unpulled_screen(shot, zone, pictures) is not None):
+        return None  # what is keyed is no sky
     placement = zone.placement
     around = is_around(source)
     if placement.way == "dome" and placement.dome.mapping == "lat-long":

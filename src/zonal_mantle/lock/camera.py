@@ -54,7 +54,8 @@ MOST_EXCHANGES = 4
 WITHIN_PX = 0.25  # of where it is seen, a feature is explained
 FOUND_AGAIN = 2  # rounds, after which features are looked for where the scene has them
 STRETCHED = 3  # rounds, after which it is taken off what their patterns are shifted by
-LOOSE_PX, LOOSER = 3.0, 5.0  # of error, and times what turning leaves, from which turning alone is the better lock
+LOOSE_PX, LOOSER = 1.0, 5.0  # of error, and times what turning leaves, from which turning alone is the better lock
+HARDLY_PX = 0.12  # that turning leaves: the times alone decide, for patterns seem to shift as much by blur alone
 HARDLY_MORE = 1.6  # times: turning alone leaves so little more that it may be all, where all lies on one plane
 OF_PLANE = 2.0  # times: cameras that see one plane are off by more than their views say, as measured on pictures
 WORST_PX = 0.6  # common practice: nothing is hung on a camera whose points are off by more
@@ -208,7 +209,8 @@ def camera_from_tracks(
     believed = believed / OF_PLANE if rivals.flat else believed
     found = _no_surer(_as_lock(lock, scene, used, views, order, size, cut, believed, told), order, apart)
     said = float(np.sqrt(np.mean([entry.residual_px**2 for entry in found.solved])))
-    if alone.turning_px < ONLY_TURNED_PX and said > max(LOOSE_PX, LOOSER * alone.turning_px):
+    loose = 0.0 if alone.turning_px < HARDLY_PX else LOOSE_PX
+    if alone.turning_px < ONLY_TURNED_PX and said > max(loose, LOOSER * alone.turning_px):
         raise better_turned(alone.turning_px, said)
     return found
 
