@@ -44,6 +44,12 @@ def reads_own(shot: Shot, zone: Zone) -> bool:
     return zone.matte.on and matte is not None and matte.reads == "own picture" and not shot.holds_plate(zone)
 
 
+def is_cut(shot: Shot, zone: Zone) -> bool:
+    """Whether a matte that pulls or has shapes cuts a zone."""
+    matte = shot.matte_of(zone)
+    return zone.matte.on and matte is not None and bool(matte.pulls or matte.shapes)
+
+
 def shown_of(source: Source, frame: int) -> Picture:
     """A source's picture on one of its own frames, or on the nearest that it uses."""
     return picture_of(source, source.start if source.kind == "still" else min(max(frame, source.start), source.end))

@@ -13,6 +13,7 @@ from ..shot import ClearSkyPull, Lock, Matte, MatteUse, ScreenPull, Shot, Zone
 from ..shot.matte import AnyPull, Reads
 from ..words import english, say
 from .finding import Finding
+from .matte_planner import is_cut
 
 What = Literal[
     "ride", "solve", "solve missing", "suggest lock", "matte on", "new matte", "add pull", "zone on", "place on",
@@ -164,8 +165,8 @@ def is_there(shot: Shot, mend: Mend) -> bool:
         return True
     zones, locks, sources = ({each.id for each in kind} for kind in (shot.zones, shot.locks, shot.sources))
     known = zones | locks | sources
-    if mend.what in ("pull blue", "pull green") and mend.part in zones and shot.zone(mend.part).matte.on:
-        return False  # it is cut by now
+    if mend.what in ("pull blue", "pull green") and mend.part in zones and is_cut(shot, shot.zone(mend.part)):
+        return False
     return mend.part in known and (mend.to is None or mend.to in known)
 
 

@@ -22,7 +22,7 @@ from ..place.transform import corner_trouble
 from ..shot import Matte, Shot, Source, Zone
 from ..words import say
 from .layer import plan_alpha
-from .matte_planner import matte_plan, on_plate, reads_own, zone_matte_plan, zone_picture
+from .matte_planner import is_cut, matte_plan, on_plate, reads_own, zone_matte_plan, zone_picture
 from .pictures import Pictures
 from .stack import openness
 
@@ -103,9 +103,8 @@ def read_place(shot: Shot, zone: Zone, openings: dict[int, Opening], pictures: P
 
 def unpulled_screen(shot: Shot, zone: Zone, pictures: Pictures) -> Screen | None:
     """The screen that a zone's picture was shot before, where nothing pulls it."""
-    matte, source = shot.matte_of(zone), shot.source(zone.source)
-    pulled = zone.matte.on and matte is not None and (matte.pulls or matte.shapes)
-    if pulled or source.alpha != "none" or zone.placement.way == "dome" or is_around(source):
+    source = shot.source(zone.source)
+    if is_cut(shot, zone) or source.alpha != "none" or zone.placement.way == "dome" or is_around(source):
         return None
     picture = picture_of(source, source.start)
     return pictures.kept(("screen", picture), lambda: screen_of(pictures.painting(source, source.start)))
