@@ -29,7 +29,7 @@ def k(value: float) -> Keyed:
 
 
 def part(picture: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    return cv2.GaussianBlur(np.ascontiguousarray(picture), (0, 0), 3), np.ones(picture.shape[:2], bool)
+    return np.ascontiguousarray(picture), np.ones(picture.shape[:2], bool)
 
 
 def carried(fit: ToneFit, picture: np.ndarray) -> np.ndarray:
@@ -72,9 +72,9 @@ def test_halves_that_show_different_things_are_brought_nearer_on_the_whole():
             ):
                 before.append(off(own, truth))
                 after.append(off(fitted(own, aim), truth))
-    assert np.mean(after) < 0.87 * np.mean(before)
+    assert np.mean(after) < 0.6 * np.mean(before)
     assert np.mean(np.array(after) > np.array(before) + 1) < 0.2  # few are made worse
-    assert np.mean(np.array(after) == np.array(before)) < 0.5  # and most are not refused
+    assert np.mean(np.array(after) == np.array(before)) < 0.2  # and most are not refused
 
 
 def test_most_aims_on_quite_other_things_are_refused_in_words():
@@ -113,7 +113,9 @@ def test_a_white_that_was_changed_is_told_in_stops_of_blue_against_red():
     warm = fit_kindred([part(cold[:, :240])], [part(grass[:, 240:])])
     assert warm.cooler_stops == pytest.approx(-np.log2(1.25 / 0.8), abs=0.2)
     assert fit.white_spread < 0.3
-    assert fit_kindred([part(coffee[:, :240])], [part(coffee[:, 240:])]).white_spread > 0.4  # of unlike things
+    unlike = fit_kindred([part(coffee[:, :240])], [part(coffee[:, 240:])])
+    assert unlike.white_spread > 1.3 * fit.white_spread
+    assert abs(unlike.cooler_stops) < 2 * unlike.white_spread  # nobody changed it
 
 
 def test_a_move_that_is_far_off_is_less_sure():
@@ -123,14 +125,15 @@ def test_a_move_that_is_far_off_is_less_sure():
         fit_kindred([part(picture[:, :240] / light)], [part(picture[:, 240:])]) for light in (np.float32(1), 4)
     )
     assert near.spread[0] < 0.35
-    assert far.spread[0] > 2 * near.spread[0]
+    assert far.spread[0] > 1.5 * near.spread[0]
 
 
 def test_a_zone_that_is_stops_too_dark_is_lifted():
     picture = photograph("gravel")
     for stops in (-2.0, 2.0):
         fit = fit_kindred([part(picture[:, :240] * np.float32(2**stops))], [part(picture[:, 240:])])
-        assert fit.moved_stops == pytest.approx(-stops, abs=0.4)
+        assert fit.moved_stops == pytest.approx(-stops, abs=0.3)
+        assert abs(fit.moved_stops + stops) < 2 * fit.spread[0] + 0.05
 
 
 def test_only_what_is_inside_counts_and_it_is_the_same_at_every_run():

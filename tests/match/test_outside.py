@@ -61,4 +61,4 @@ def test_a_fitted_element_is_more_like_what_was_filmed(tmp_path):
     session.fit_all([zone.id])
     after = judged()
     assert after[0] > max(before[0], 0.9)  # structural similarity
-    assert after[1] < 0.6 * before[1]  # FLIP, 0 is alike
+    assert after[1] < 0.65 * before[1]  # FLIP, 0 is alike

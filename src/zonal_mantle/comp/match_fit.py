@@ -5,14 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from ..match.air import transmittances
 from ..match.air_fit import AirFit, AirPart, fit_air, guess_air, without_noise
 from ..match.errors import MatchError
-from ..match.kindred import fit_kindred
+from ..match.kindred import calmed, fit_kindred
 from ..match.lens import blur_circle_px
 from ..match.tone_fit import ToneFit, comparable, fit_palette, fit_tone
 from ..match.wrap_fit import fit_wrap
@@ -35,7 +34,6 @@ WRAP_SURE, LEAST_WRAP = 3.0, 0.05  # standard deviations, share of the sky's lig
 UNSURE_STOPS = 0.3
 LEAST_TOLD = 0.03  # stops, share
 LEAST_LAID = 0.1 / 255  # coded: weaker grain is none
-TONE_SMOOTH_PX = 3.0  # standard deviation
 
 
 @dataclass(frozen=True)
@@ -148,8 +146,7 @@ def _tone(shot: Shot, zone: Zone, pictures: Pictures, whole: bool) -> Fitted:
         seen, distance = aim_seen(shot, zone, frame, pictures)
         aim.append(_without_air(shot, seen, distance) if air_on else seen)
         own.append(zone_seen_with(shot, zone, frame, pictures, bare))
-    own, aim = ([smoothed(seen) for seen in part] for part in (own, aim))
-    own_blocks, aim_blocks = blocks_of(own), blocks_of(aim)
+    own_blocks, aim_blocks = (blocks_of([seen._replace(picture=calmed(*seen)) for seen in part]) for part in (own, aim))
     comparable(own_blocks, aim_blocks)
     by_kind = bool(zone.match.aim.areas) and not whole  # a palette is taken over whatever both show
     fit = fit_kindred(own, aim) if by_kind else fit_tone(own_blocks, aim_blocks)
@@ -191,14 +188,6 @@ def _tone_words(fit: ToneFit) -> str:
     if fit.spread[0] > UNSURE_STOPS:
         words += say("; uncertain: unlike its aim")
     return words
-
-
-def smoothed(seen: Seen) -> Seen:
-    """Without what is finer than a tone: neither noise nor focus then counts as contrast or as colour."""
-    mask = seen.mask.astype(np.float32)
-    light = cv2.GaussianBlur(np.where(seen.mask[..., None], seen.picture, 0), (0, 0), TONE_SMOOTH_PX)
-    share = cv2.GaussianBlur(mask, (0, 0), TONE_SMOOTH_PX)
-    return Seen(np.asarray(light / np.maximum(share, 1e-3)[..., None], np.float32), seen.mask)
 
 
 def _without_air(shot: Shot, seen: Seen, distance: float | None) -> Seen:

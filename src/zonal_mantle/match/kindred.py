@@ -5,9 +5,9 @@ far more than most tones. But some of what they show is alike. Small cells of bo
 little: how strongly light and colour vary in them, finely and coarsely, and how they differ from what is round about
 (in the log encoding exposure and white are moves, and take no part in differences). The cells of the zone, moved and
 spread along lightness and two opponent colours, are to lie among the cells of the aim that are described alike; those
-that have no like are let go. The likeliest move is found by expectation and maximisation, from wide to narrow. How much
-the cells are believed against what is usual for a tone falls with how differently both are described, by which it is
-also told how far the answer may be off.
+that have no like are let go. The likeliest move is found by expectation and maximisation, from wide to narrow, and from
+what black and white points and the colours of light tell (`tone_points`). How much the cells are believed against those
+falls with how differently both are described.
 
 The finest variation counts only from cell to cell: focus and grain change it everywhere.
 
@@ -32,29 +32,26 @@ from numpy.typing import NDArray
 from ..words import say
 from .tone import LOG_SCALE
 from .tone_fit import OPPONENT, ToneFit, log_codes
+from .tone_points import Told, points_of, told_by_points
 
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
 Part = tuple[Array, NDArray[np.bool_]]  # a picture (h, w, 3), scene-linear, and where it is looked at (h, w)
 
+CALM_PX = 3.0  # standard deviation
 WORKING_PX = 290.0  # side of a square as large as the larger part
 CELL_PX, CELLS_ACROSS = 8, 20  # a small part has smaller cells
 FINE_PX, COARSE_PX, AROUND_CELLS = 8.0, 20.0, 2.0
 AROUND_COUNTS = np.array([20, 30, 30], np.float32)  # of a difference from what is round about, against logarithms
 LEAST_SPREAD = 0.3  # of what is told: noise and focus change it by as much
 MOST_OWN, MOST_AIM, LEAST_CELLS = 500, 700, 12
-# how far tones usually move, and in logarithms spread, lightness and the opponent colours; log codes
-USUAL_MOVE, USUAL_SPREAD = np.array([0.025, 0.033, 0.014]), np.array([0.095, 0.2, 0.2])
 LIKE = 0.6  # width of likeness, in spreads of what is told of cells
 HAVE_LIKES = 0.7  # share of cells that are expected to
 WIDE, NARROW, STEPS, AT_NARROW = np.array([0.08, 0.05, 0.04]), np.array([0.02, 0.012, 0.010]), 14, 4  # log codes
 BELIEVED, USUAL_APART, TRUST, MOST_BELIEVED = 0.002, 0.4, 1.5, 0.03  # cells beside one another are no new witnesses
-FAR_OFF = 0.27  # log codes of lightness for each unit apart: what is farther off is more than what both show
-ANEW = 2  # rounds, from where it was found, where it was far off
-OFF, OFF_APART, OFF_CONTRAST = 0.012, 0.06, 0.1  # deviation of the answer, in log codes and for each unit apart
-OFF_WHITE, OFF_WHITE_APART, MOST_OFF_WHITE = 0.05, 2.5, 0.55  # of the white, in stops of blue against red
-OFF_FAR = 0.5  # of a move that is far off: it may as well be that both show unlike things
-MOST_UNLIKE, UNLIKE_FAR = 0.5 / LOG_SCALE, 0.15  # deviation in log codes from which on nothing is told; of a far move
+OFF_MORE = np.array([1.3, 1.7, 1.7])  # witnesses agree in what they are wrong in
+OFF_FAR = 0.25  # of a move of lightness
+MOST_APART = 0.5  # from which on both show too unlike things
 
 
 class Cells(NamedTuple):
@@ -69,7 +66,7 @@ def fit_kindred(own: Sequence[Part], aim: Sequence[Part]) -> ToneFit:
 
     Parameters
     ----------
-    own, aim : the zone and its aim on some frames, without what is finer than a tone, at one scale.
+    own, aim : the zone and its aim on some frames, at one scale.
 
     Raises
     ------
@@ -87,72 +84,80 @@ def fit_kindred(own: Sequence[Part], aim: Sequence[Part]) -> ToneFit:
     largest, smallest = (pick(int(mask.sum()) for _, mask in (*own, *aim)) for pick in (max, min))
     scale = min(1.0, WORKING_PX / max(np.sqrt(largest), 1.0))
     side = int(np.clip(scale * np.sqrt(smallest) / CELLS_ACROSS, 2, CELL_PX))
-    ours, theirs = (_some(_joined(parts, scale, side), most) for parts, most in ((own, MOST_OWN), (aim, MOST_AIM)))
+    seen = [[_at_scale(picture, mask, scale) for picture, mask in parts] for parts in (own, aim)]
+    calm = [[_at_scale(calmed(picture, mask), mask, scale) for picture, mask in parts] for parts in (own, aim)]
+    ours, theirs = (_some(_joined(parts, side), most) for parts, most in zip(calm, (MOST_OWN, MOST_AIM)))
     for cells, name in ((ours, "zone"), (theirs, "aim")):
         if len(cells.mean) < LEAST_CELLS:
             raise ValueError(say("The {name} is too small to compare.", name=name))
     spread = np.hypot(np.concatenate([ours.told, theirs.told]).std(axis=0), LEAST_SPREAD)
     apart = _apart(ours.told / spread, theirs.told / spread)
-    kind = _alike(ours.told / spread, theirs.told / spread)
-    believed = min(BELIEVED * (USUAL_APART / max(apart, 1e-6)) ** TRUST, MOST_BELIEVED)
-    middle = ours.mean.mean(axis=0)
-    start, away = np.zeros(3), theirs.mean.mean(axis=0)[0] - middle[0]
-    far = FAR_OFF * apart
-    if abs(away) > far:
-        start[0] = away * (1 - (far / away) ** 2)
-    move, wider = _moved(ours.mean, theirs.mean, kind, believed, start)
-    for _ in range(ANEW if start[0] else 0):
-        start[0] = move[0]
-        move, wider = _moved(ours.mean, theirs.mean, kind, believed, start)
-    back, by = np.linalg.inv(OPPONENT), np.exp(wider)
-    linear = back @ np.diag(by) @ OPPONENT
-    offset = back @ (middle + move - by * middle)
-    unlike = np.hypot(OFF, OFF_APART * apart)
-    if np.hypot(unlike, UNLIKE_FAR * start[0]) > MOST_UNLIKE:
+    if apart > MOST_APART:
         raise ValueError(
             say(
                 "zone and aim show things too unlike for their tones to be compared. Draw an aim of the zone's own "
                 "kind, or set the tone by hand."
             )
         )
-    unsure = np.hypot(unlike, OFF_FAR * start[0])
+    told = told_by_points(points_of(seen[0]), points_of(seen[1]), apart)
+    kind = _alike(ours.told / spread, theirs.told / spread)
+    believed = min(BELIEVED * (USUAL_APART / max(apart, 1e-6)) ** TRUST, MOST_BELIEVED)
+    middle = ours.mean.mean(axis=0)
+    move, wider, off = _moved(ours.mean, theirs.mean, kind, believed, told)
+    back, by = np.linalg.inv(OPPONENT), np.exp(wider)
+    linear = back @ np.diag(by) @ OPPONENT
+    offset = back @ (middle + move - by * middle)
+    off[0] *= OFF_MORE
+    off[0, 0] = np.hypot(off[0, 0], OFF_FAR * move[0])
+    white = np.sqrt(((back[2] - back[0])[1:] ** 2 * off[0, 1:] ** 2).sum())
     return ToneFit(
         tuple(np.hstack([linear, offset[:, None]]).ravel().tolist()), float(move[0] * LOG_SCALE), float(by[0]),
-        float(np.sqrt(by[1] * by[2])), (float(unsure * LOG_SCALE), OFF_CONTRAST),
-        min(float(np.hypot(OFF_WHITE, OFF_WHITE_APART * apart)), MOST_OFF_WHITE),
+        float(np.sqrt(by[1] * by[2])), (float(off[0, 0] * LOG_SCALE), float(off[1, 0])),
+        float(white * LOG_SCALE),
     )  # fmt: skip
 
 
-def _moved(own: Matrix, aim: Matrix, kind: Matrix, believed: float, start: Matrix) -> tuple[Matrix, Matrix]:
-    """How far the cells are moved (3) and in logarithms spread (3) about their middle; `kind` (n, m) is how far each
-    is of each kind, rows of 1 in all."""
+def calmed(picture: Array, mask: NDArray[np.bool_]) -> Array:
+    """Without what is finer than a tone: neither noise nor focus then counts as contrast or as colour."""
+    light = cv2.GaussianBlur(np.where(mask[..., None], picture, 0), (0, 0), CALM_PX)
+    share = cv2.GaussianBlur(mask.astype(np.float32), (0, 0), CALM_PX)
+    return np.asarray(light / np.maximum(share, 1e-3)[..., None], np.float32)
+
+
+def _moved(own: Matrix, aim: Matrix, kind: Matrix, believed: float, told: Told) -> tuple[Matrix, Matrix, Matrix]:
+    """How far the cells are moved (3) and in logarithms spread (3) about their middle, and the deviations of both
+    (2, 3); `kind` (n, m) is how far each is of each kind, rows of 1 in all, `told` what is expected."""
     middle, broad = own.mean(axis=0), 1.5 * (aim.std(axis=0) + 0.01)
-    move, wider = start.copy(), np.zeros(3)
+    expected, usual = told.move / LOG_SCALE, told.off_move / LOG_SCALE
+    move, wider, off = expected.copy(), told.wider.copy(), np.array([usual, told.off_wider])
     from_middle = own - middle
+    spread = from_middle * np.exp(told.wider)
+    least = np.maximum(1.5 * usual, NARROW)
     for turn in range(STEPS):
         share = min(turn / (STEPS - AT_NARROW), 1.0)
-        width = WIDE * (1 - share) + NARROW * share
+        width = np.minimum(WIDE * (1 - share) + NARROW * share, least)
         here = middle + move + from_middle * np.exp(wider)
-        off = _squares(here / width, aim / width)
-        likes = HAVE_LIKES * kind * np.exp(-0.5 * off) / width.prod()
+        apart = _squares(here / width, aim / width)
+        likes = HAVE_LIKES * kind * np.exp(-0.5 * apart) / width.prod()
         square = (((here - aim.mean(axis=0)) / broad) ** 2).sum(axis=1)
         none = (1 - HAVE_LIKES) * np.exp(-0.5 * square) / broad.prod()
         likes /= (likes.sum(axis=1) + none + 1e-12)[:, None]
         weight = likes.sum(axis=1)
-        wanted = (likes @ aim) / (weight + 1e-12)[:, None] - own - start
+        wanted = (likes @ aim) / (weight + 1e-12)[:, None] - middle - expected - spread
         for c in range(3):
-            u, w = from_middle[:, c], believed * weight / width[c] ** 2
+            u, w = spread[:, c], believed * weight / width[c] ** 2
             across = (w * u).sum()
             square_of = np.array(
                 [
-                    [w.sum() + 1 / USUAL_MOVE[c] ** 2, across],
-                    [across, (w * u * u).sum() + 1 / USUAL_SPREAD[c] ** 2],
+                    [w.sum() + 1 / usual[c] ** 2, across],
+                    [across, (w * u * u).sum() + 1 / told.off_wider[c] ** 2],
                 ]
             )
             y = wanted[:, c]
             found, by = np.linalg.solve(square_of, [(w * y).sum(), (w * u * y).sum()])
-            move[c], wider[c] = start[c] + found, np.log(max(1 + by, 0.5))
-    return move, wider
+            move[c], wider[c] = expected[c] + found, told.wider[c] + np.log(max(1 + by, 0.5))
+            off[:, c] = np.sqrt(np.diag(np.linalg.inv(square_of)))
+    return move, wider, off
 
 
 def _squares(one: Matrix, other: Matrix) -> Matrix:
@@ -179,17 +184,17 @@ def _some(cells: Cells, most: int) -> Cells:
     return Cells(cells.mean[picked], cells.told[picked])
 
 
-def _joined(parts: Sequence[Part], scale: float, side: int) -> Cells:
-    each = [_cells(picture, mask, scale, side) for picture, mask in parts]
+def _joined(parts: Sequence[tuple[Array, Array]], side: int) -> Cells:
+    each = [_cells(light, inside, side) for light, inside in parts]
     return Cells(*(np.concatenate(values) for values in zip(*each)))
 
 
-def _cells(picture: Array, mask: NDArray[np.bool_], scale: float, side: int) -> Cells:
-    """Cells of a side, px at a scale, that are whole. What lies outside is filled from what is near by."""
+def _at_scale(picture: Array, mask: NDArray[np.bool_], scale: float) -> tuple[Array, Array]:
+    """What is inside of a mask, made smaller, and how far its pixels are (h, w); empty where nothing is."""
     mask = mask & np.isfinite(picture).all(axis=2)
     ys, xs = np.nonzero(mask)
     if not len(ys):
-        return Cells(np.empty((0, 3)), np.empty((0, 9)))
+        return np.empty((0, 0, 3), np.float32), np.empty((0, 0), np.float32)
     box = np.s_[ys.min() : ys.max() + 1, xs.min() : xs.max() + 1]
     inside = np.asarray(mask[box], np.float32)
     light = np.asarray(np.where(mask[box][..., None], picture[box], 0), np.float32)
@@ -197,7 +202,12 @@ def _cells(picture: Array, mask: NDArray[np.bool_], scale: float, side: int) -> 
         size = tuple(max(round(n * scale), 1) for n in inside.shape[::-1])
         light = np.asarray(cv2.resize(light, size, interpolation=cv2.INTER_AREA), np.float32)
         inside = np.asarray(cv2.resize(inside, size, interpolation=cv2.INTER_AREA), np.float32)
-    codes = np.asarray(log_codes(light / np.maximum(inside, 1e-3)[..., None]) @ OPPONENT.T, np.float32)
+    return np.asarray(light / np.maximum(inside, 1e-3)[..., None], np.float32), inside
+
+
+def _cells(light: Array, inside: Array, side: int) -> Cells:
+    """Cells of a side, px, that are whole. What lies outside is filled from what is near by."""
+    codes = np.asarray(log_codes(light) @ OPPONENT.T, np.float32)
     rows, columns = (n // side * side for n in inside.shape)
     if not rows or not columns:
         return Cells(np.empty((0, 3)), np.empty((0, 9)))
