@@ -102,3 +102,15 @@ def test_pictures_of_one_value_give_finite_points(value):
     flat = points(np.full((12, 12, 3), value, np.float32))
     told = told_by_points(flat, points(halves("coffee")[0]), 0.2)
     assert all(np.isfinite(part).all() for part in told)
+
+
+def test_what_lies_outside_is_no_point_of_a_shape():
+    picture = np.ascontiguousarray(halves("astronaut")[0])
+    inside = np.zeros(picture.shape[:2], np.float32)
+    inside[40:200, 30:110] = 1
+    inside[60:90, 50:70] = 0
+    black, white = (np.where(inside[..., None] > 0, picture, np.float32(value)) for value in (0, 9))
+    for one, other in zip(points_of([(black, inside)]), points_of([(white, inside)])):
+        np.testing.assert_array_equal(one, other)
+    grey = points_of([(np.where(inside[..., None] > 0, np.float32(0.2), black * 0), inside)])
+    np.testing.assert_allclose(grey.lightness, grey.middle[0], atol=0.01)  # its rim is not darker

@@ -50,8 +50,8 @@ HAVE_LIKES = 0.7  # share of cells that are expected to
 WIDE, NARROW, STEPS, AT_NARROW = np.array([0.08, 0.05, 0.04]), np.array([0.02, 0.012, 0.010]), 14, 4  # log codes
 BELIEVED, USUAL_APART, TRUST, MOST_BELIEVED = 0.002, 0.4, 1.5, 0.03  # cells beside one another are no new witnesses
 OFF_MORE = np.array([1.3, 1.7, 1.7])  # witnesses agree in what they are wrong in
-OFF_FAR = 0.25  # of a move of lightness
-MOST_APART = 0.5  # from which on both show too unlike things
+OFF_FAR = 0.2  # of a move of lightness
+MOST_APART, MOST_OFF = 0.5, 0.55  # stops; from which on both show too unlike things
 
 
 class Cells(NamedTuple):
@@ -93,12 +93,7 @@ def fit_kindred(own: Sequence[Part], aim: Sequence[Part]) -> ToneFit:
     spread = np.hypot(np.concatenate([ours.told, theirs.told]).std(axis=0), LEAST_SPREAD)
     apart = _apart(ours.told / spread, theirs.told / spread)
     if apart > MOST_APART:
-        raise ValueError(
-            say(
-                "zone and aim show things too unlike for their tones to be compared. Draw an aim of the zone's own "
-                "kind, or set the tone by hand."
-            )
-        )
+        raise _too_unlike()
     told = told_by_points(points_of(seen[0]), points_of(seen[1]), apart)
     kind = _alike(ours.told / spread, theirs.told / spread)
     believed = min(BELIEVED * (USUAL_APART / max(apart, 1e-6)) ** TRUST, MOST_BELIEVED)
@@ -109,12 +104,23 @@ def fit_kindred(own: Sequence[Part], aim: Sequence[Part]) -> ToneFit:
     offset = back @ (middle + move - by * middle)
     off[0] *= OFF_MORE
     off[0, 0] = np.hypot(off[0, 0], OFF_FAR * move[0])
+    if off[0, 0] * LOG_SCALE > MOST_OFF:
+        raise _too_unlike()
     white = np.sqrt(((back[2] - back[0])[1:] ** 2 * off[0, 1:] ** 2).sum())
     return ToneFit(
         tuple(np.hstack([linear, offset[:, None]]).ravel().tolist()), float(move[0] * LOG_SCALE), float(by[0]),
         float(np.sqrt(by[1] * by[2])), (float(off[0, 0] * LOG_SCALE), float(off[1, 0])),
         float(white * LOG_SCALE),
     )  # fmt: skip
+
+
+def _too_unlike() -> ValueError:
+    return ValueError(
+        say(
+            "zone and aim show things too unlike for their tones to be compared. Draw an aim of the zone's own "
+            "kind, or set the tone by hand."
+        )
+    )
 
 
 def calmed(picture: Array, mask: NDArray[np.bool_]) -> Array:

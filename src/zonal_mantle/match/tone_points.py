@@ -97,9 +97,7 @@ class Told(NamedTuple):
 
 def points_of(parts: Sequence[Part]) -> Points:
     """The witnesses of a zone or an aim, seen on some frames."""
-    calm = [
-        (np.asarray(cv2.GaussianBlur(each, (0, 0), CALM_PX), np.float32), inside) for each, inside in parts if each.size
-    ]
+    calm = [(_calmed(picture, inside), inside) for picture, inside in parts if inside.size]
     pixels = np.concatenate([picture[inside > 0.99] for picture, inside in calm])
     edges = np.concatenate([_edges(picture, inside) for picture, inside in calm])
     seen = _opponent(pixels)
@@ -164,6 +162,13 @@ def told_by_points(own: Points, aim: Points, apart: float) -> Told:
     wider_by, off_by = np.array([contrast, saturation, saturation]).T
     move[1:] += (np.exp(saturation[0]) - 1) * own.middle[1:]  # a saturation leaves grey as it is
     return Told(move, wider_by, off, off_by)
+
+
+def _calmed(picture: Array, inside: Array) -> Array:
+    """Without noise. What lies outside is not mixed in."""
+    share = cv2.GaussianBlur(inside, (0, 0), CALM_PX)
+    light = cv2.GaussianBlur(picture * inside[..., None], (0, 0), CALM_PX)
+    return np.asarray(light / np.maximum(share, 1e-3)[..., None], np.float32)
 
 
 def _opponent(light: NDArray) -> Values:
