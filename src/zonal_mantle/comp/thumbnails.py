@@ -13,6 +13,7 @@ from .pictures import Pictures
 from .views import show
 
 Codes = NDArray[np.uint8]  # (h, w, 4), BGRX
+SEEN_ACROSS = 4  # pixels of a picture across one of its thumbnail
 OVER_BLACK, OVER_GREY = 0.01, 0.05  # what shows through where a thumbnail holds nothing: plate, painting
 
 
@@ -26,7 +27,7 @@ def source_thumbnail(source: Source, pictures: Pictures, is_plate: bool, most: t
     pixels = pictures.plate(source, source.start) if is_plate else pictures.painting(source, source.start)
     ratio = min(most[0] / source.width, most[1] / source.height)
     size = (max(1, round(source.width * ratio)), max(1, round(source.height * ratio)))
-    return show(np.ascontiguousarray(cv2.resize(pixels, size, interpolation=cv2.INTER_AREA)))
+    return show(_small(pixels, size))
 
 
 def zone_thumbnail(shot: Shot, zone: Zone, matte: Matte | None, pictures: Pictures, width: int) -> Codes:
@@ -46,7 +47,7 @@ def zone_thumbnail(shot: Shot, zone: Zone, matte: Matte | None, pictures: Pictur
     else:
         size = proxy_size((source.width, source.height), scale)
         whole = pictures.painting(source, source.start)
-        small = cv2.resize(whole, size, interpolation=cv2.INTER_AREA)
+        small = _small(whole, size)
         pixels = small[..., :3] + OVER_GREY * (1 - small[..., 3:])
     return show(np.ascontiguousarray(pixels, np.float32))
 
@@ -59,4 +60,11 @@ def shown_picture(picture: Picture, pictures: Pictures, size: tuple[int, int]) -
     MediaError : it cannot be read.
     """
     pixels = pictures.pixels(picture)[..., :3]
-    return show(np.ascontiguousarray(cv2.resize(pixels, size, interpolation=cv2.INTER_AREA)))
+    return show(_small(pixels, size))
+
+
+def _small(pixels: NDArray, size: tuple[int, int]) -> NDArray[np.float32]:
+    """A picture shrunk to (width, height): the mean of some pixels of each, of all of them where they are few."""
+    step = max(1, min(pixels.shape[1] // size[0], pixels.shape[0] // size[1]) // SEEN_ACROSS)
+    some = np.ascontiguousarray(pixels[step // 2 :: step, step // 2 :: step], np.float32)
+    return np.asarray(cv2.resize(some, size, interpolation=cv2.INTER_AREA), np.float32)

@@ -109,7 +109,7 @@ def autocorrelation(tiles: NDArray) -> tuple[tuple[float, ...], tuple[float, ...
     out = []
     tiles = tiles[:: max(1, len(tiles) // MOST_TILES)]
     for c in range(3):
-        t = tiles[..., c]
+        t = np.ascontiguousarray(tiles[..., c])
         energy = max(float((t**2).mean()), 1e-20)
         table = np.ones((5, 5))
         for j in range(LAGS + 1):

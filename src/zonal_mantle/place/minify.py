@@ -77,6 +77,11 @@ def tile_steps(
     return [divmod(int(k), MOST_STEPS) for k in used], at.astype(np.int32).reshape(shape)
 
 
+def is_light(painting: Array) -> bool:
+    """Whether none of its three colours is below 0. Asked of all channels first, which is several times as fast."""
+    return float(painting.min()) >= 0 or float(painting[..., :3].min()) >= 0
+
+
 def shrunk(painting: Array, steps: Steps, made: Callable[[Steps], Array] | None = None) -> Array:
     """A painting shrunk by quarter octaves. (h, w, c) float32.
 
@@ -96,7 +101,7 @@ def shrunk(painting: Array, steps: Steps, made: Callable[[Steps], Array] | None 
         nearer = tuple(max(0, s - STEPS_AN_OCTAVE) if s > FAR_STEPS else 0 for s in steps)
         source = made((nearer[0], nearer[1]))
     out = _resized(np.ascontiguousarray(source, np.float32), new)
-    if float(source[..., :3].min()) >= 0:
+    if is_light(source):
         np.maximum(out, 0, out=out)
     if out.shape[2] == 4:
         np.clip(out[..., 3], 0, 1, out=out[..., 3])

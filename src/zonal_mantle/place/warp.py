@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry import carry
 from ..media.bands import run_bands
 from ..media.compiled import fast_kernel
-from .minify import TILE_HEIGHT, TILE_WIDTH, Steps, densities, shrunk, tile_centres, tile_steps
+from .minify import TILE_HEIGHT, TILE_WIDTH, Steps, densities, is_light, shrunk, tile_centres, tile_steps
 from .sampling import TILE, sample_stretch
 
 Array = NDArray[np.float32]
@@ -33,7 +34,7 @@ def with_alpha(picture: Array) -> Array:
     """A picture with four channels: opaque where it had three."""
     if picture.shape[2] == 4:
         return np.ascontiguousarray(picture)
-    return np.concatenate([picture, np.ones((*picture.shape[:2], 1), np.float32)], axis=2)
+    return np.asarray(cv2.cvtColor(np.ascontiguousarray(picture, np.float32), cv2.COLOR_RGB2RGBA), np.float32)
 
 
 LOWEST = np.float32(-3e38)
@@ -41,7 +42,7 @@ LOWEST = np.float32(-3e38)
 
 def lowest_of(painting: Array) -> np.float32:
     """What light must not fall below where a painting is sampled: 0, where it has nothing below 0 itself."""
-    return np.float32(0) if float(painting[..., :3].min()) >= 0 else LOWEST
+    return np.float32(0) if is_light(painting) else LOWEST
 
 
 def sizes_seen(
