@@ -19,9 +19,11 @@ from zonal_mantle.comp import (
 from zonal_mantle.comp.findings import findings_of
 from zonal_mantle.comp.mends import Mend, best_lock, hidden_behind, is_there
 from zonal_mantle.comp.readings import Readings
+from zonal_mantle.comp.readings_match import MatchReading
 from zonal_mantle.lock import read_lock
 from zonal_mantle.media.still import write_still
-from zonal_mantle.shot import Finish, Lock, LockFrame, MatteUse, SetAside, load
+from zonal_mantle.shot import Finish, Keyed, Lock, LockFrame, MatteUse, SetAside, load
+from zonal_mantle.shot.match import Palette
 
 
 @pytest.fixture
@@ -66,6 +68,24 @@ def test_a_lock_that_holds_its_own_frame_alone_is_found_though_nothing_rides_on_
     assert [f.words for f in said] == ["Alone holds 1 of 10 frames. Lost on frame 1002: too little texture."]
     assert (said[0].frame, said[0].severity) == (1002, "wrong")
     assert read_lock(alone.but(solved=()), shot.frames) is None
+
+
+def test_a_tone_that_was_fitted_is_not_offered_once_more(shot):
+    zone = hung(shot)
+    reading = MatchReading(1003, delta_e=(4.0, 6.0, 13.2), drawn=True)
+
+    def said(zone):
+        found = findings_of(shot.with_zone(zone), Readings(matches={zone.id: reading}))
+        return next(each for each in found if each.stage == "Match")
+
+    far = said(zone)
+    assert mend_of(shot, far) == Mend("fit tone", "Fit tone", zone.id)
+    moved = Palette(matrix=(1, 0, 0, 0.03, 0, 1, 0, 0.03, 0, 0, 1, 0.03), strength=Keyed(constant=1.0))
+    fitted = said(zone.but(match=zone.match.but(tone=zone.match.tone.but(palette=moved))))
+    assert fitted.words == f"{far.words} Its tone was fitted: both may show different things."
+    assert mend_of(shot, fitted) is None
+    for idle in (Palette(strength=Keyed(constant=1.0)), moved.but(strength=Keyed(constant=0.0))):
+        assert not idle.is_laid
 
 
 def test_what_a_lock_is_off_by_is_said_with_its_reason(shot):

@@ -12,7 +12,7 @@ from .readings_matte import Fault
 from .readings_place import PlaceFault
 
 Severity = Literal["wrong", "doubt"]
-MatchFault = Literal["grain", "lens"]
+MatchFault = Literal["tone", "grain", "lens"]
 MUCH_WORSE = 1.5  # times as much as when it was set aside
 _NO_AMOUNTS = re.compile(r"[Ff]rames? \d[\d–-]*|about [-−\d., ]+")
 _HELD = re.compile(r"holds (\d+) of (\d+)")

@@ -143,7 +143,7 @@ def mend_of(shot: Shot, finding: Finding) -> Mend | None:
     if finding.stage == "Matte":
         before: list[Screen] = [each for each in SCREENS if f"is {each} all round" in english(finding.words)]
         return mend_of_screen(zone, before[0]) if before else mend_of_matte(shot, zone)
-    if finding.stage == "Match" and "from its aim" in english(finding.words):
+    if finding.fault == "tone":
         return Mend("fit tone", say("Fit tone"), zone.id)
     if finding.fault == "lens":
         return Mend("fit lens", say("Fit lens"), zone.id)

@@ -73,6 +73,11 @@ def read_match(shot: Shot, zone: Zone, pictures: Pictures) -> MatchReading:
     return replace(known(("match", key, spoken()), look, READINGS_KNOWN), drawn=drawn)
 
 
+def is_fitted(zone: Zone) -> bool:
+    """Whether a fit of its tone is laid on a zone: another would find what this one found."""
+    return zone.match.tone.on and zone.match.tone.palette.is_laid
+
+
 def beside_aim(shot: Shot, zone: Zone, match: Match, frame: int) -> str:
     """A digest of all that a zone under a match and its aim look like on a frame."""
     planned = plan(shot, frame, 1.0, [zone.but(match=match)])

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QComboBox
 from ...comp import Mend
 from ...comp.match_fit import FittedAll, fit_all
 from ...comp.new_light import new_sky_light
-from ...comp.readings_match import FAR_OFF
+from ...comp.readings_match import FAR_OFF, is_fitted
 from ...match import transmittance
 from ...shot import Aim, AimArea, MantleError
 from ...words import say
@@ -112,7 +112,8 @@ class MatchStage(Stage):
         plate = shot.holds_plate(zone)
         reading = self.desk.readings.matches.get(zone.id)
         far = reading is not None and reading.drawn and not reading.problem and reading.worst > FAR_OFF
-        self.header.show_mend(Mend("fit tone", "Fit tone", zone.id) if far and match.on and not plate else None)
+        helps = far and match.on and not plate and not is_fitted(zone)
+        self.header.show_mend(Mend("fit tone", "Fit tone", zone.id) if helps else None)
         if not match.on:
             self.header.show_reading("off")
         elif plate:
