@@ -158,6 +158,12 @@ def test_what_is_no_number_is_passed_by_and_a_part_of_no_cell_is_refused():
     holed = fit_kindred([(own, inside)], [part(picture[:, 240:])])
     assert np.isfinite(holed.matrix).all()
     assert holed.moved_stops == pytest.approx(whole.moved_stops, abs=0.05)
+    dotted = np.where(np.random.default_rng(3).random((360, 240, 1)) < 0.1, np.nan, picture[:, :240])
+    assert fit_kindred([(dotted, inside)], [part(picture[:, 240:])]).moved_stops == pytest.approx(
+        whole.moved_stops, abs=0.1
+    )
+    with pytest.raises(ValueError, match="too unlike"):  # 16 stops away: no tone, but another encoding
+        fit_kindred([part(picture[:, :240] * np.float32(6e4))], [part(picture[:, 240:])])
     own[:] = np.nan
     for mask in (inside, inside & (np.arange(240) == 5)):
         with pytest.raises(ValueError, match="zone is too small"):

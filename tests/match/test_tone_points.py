@@ -114,3 +114,10 @@ def test_what_lies_outside_is_no_point_of_a_shape():
         np.testing.assert_array_equal(one, other)
     grey = points_of([(np.where(inside[..., None] > 0, np.float32(0.2), black * 0), inside)])
     np.testing.assert_allclose(grey.lightness, grey.middle[0], atol=0.01)  # its rim is not darker
+
+
+def test_a_part_that_has_holes_all_over_has_points():
+    picture = np.ascontiguousarray(halves("chelsea")[0])
+    dotted = np.full(picture.shape[:2], 0.8, np.float32)  # made smaller, each pixel is part hole
+    for one, other in zip(points_of([(picture, dotted)]), points(picture)):
+        np.testing.assert_allclose(one, other, atol=1e-4)

@@ -51,7 +51,7 @@ WIDE, NARROW, STEPS, AT_NARROW = np.array([0.08, 0.05, 0.04]), np.array([0.02, 0
 BELIEVED, USUAL_APART, TRUST, MOST_BELIEVED = 0.002, 0.4, 1.5, 0.03  # cells beside one another are no new witnesses
 OFF_MORE = np.array([1.3, 1.7, 1.7])  # witnesses agree in what they are wrong in
 OFF_FAR = 0.2  # of a move of lightness
-MOST_APART, MOST_OFF = 0.5, 0.55  # stops; from which on both show too unlike things
+MOST_APART, MOST_OFF, MOST_AWAY = 0.5, 0.55, 4.0  # and stops; from which on both are too unlike
 
 
 class Cells(NamedTuple):
@@ -81,6 +81,7 @@ def fit_kindred(own: Sequence[Part], aim: Sequence[Part]) -> ToneFit:
     >>> bool(fit.moved_stops > 0.5)
     True
     """
+    own, aim = ([(picture, mask & np.isfinite(picture).all(axis=2)) for picture, mask in parts] for parts in (own, aim))
     largest, smallest = (pick(int(mask.sum()) for _, mask in (*own, *aim)) for pick in (max, min))
     scale = min(1.0, WORKING_PX / max(np.sqrt(largest), 1.0))
     side = int(np.clip(scale * np.sqrt(smallest) / CELLS_ACROSS, 2, CELL_PX))
@@ -92,7 +93,8 @@ def fit_kindred(own: Sequence[Part], aim: Sequence[Part]) -> ToneFit:
             raise ValueError(say("The {name} is too small to compare.", name=name))
     spread = np.hypot(np.concatenate([ours.told, theirs.told]).std(axis=0), LEAST_SPREAD)
     apart = _apart(ours.told / spread, theirs.told / spread)
-    if apart > MOST_APART:
+    away = (theirs.mean - ours.mean.mean(axis=0)).mean(axis=0)[0] * LOG_SCALE
+    if apart > MOST_APART or abs(away) > MOST_AWAY:
         raise _too_unlike()
     told = told_by_points(points_of(seen[0]), points_of(seen[1]), apart)
     kind = _alike(ours.told / spread, theirs.told / spread)
@@ -197,7 +199,6 @@ def _joined(parts: Sequence[tuple[Array, Array]], side: int) -> Cells:
 
 def _at_scale(picture: Array, mask: NDArray[np.bool_], scale: float) -> tuple[Array, Array]:
     """What is inside of a mask, made smaller, and how far its pixels are (h, w); empty where nothing is."""
-    mask = mask & np.isfinite(picture).all(axis=2)
     ys, xs = np.nonzero(mask)
     if not len(ys):
         return np.empty((0, 0, 3), np.float32), np.empty((0, 0), np.float32)

@@ -10,7 +10,7 @@ tones of a grid, and its mean and deviation are the answer.
 
 White that is clipped in the aim says no more than that the zone's has to be as bright, and its colour is not asked.
 
-Scales were measured on the halves of 110 photographs of `gcompris-qt-data` (animals and buildings); how much each
+Scales were measured on the halves of 127 photographs of `gcompris-qt-data` (animals and buildings); how much each
 counts was chosen with a look at them, since they are no independent witnesses.
 
 References
@@ -41,6 +41,7 @@ CALM_PX = 1.0  # standard deviation; noise and focus are no points
 PLACES = (0.002, 0.05, 0.5, 0.95, 0.999)  # quantiles of lightness, black to white
 EDGE_NORM, BRIGHT_NORM, BRIGHTEST = 4, 8, 0.98
 CLIPPED, MUCH_CLIPPED, LEAST_LEFT = 0.97, 0.002, 0.2  # of the brightest there is; shares of pixels
+WHOLE = 0.99  # share of a pixel
 LEAST_LIGHT, LEAST_EDGE, LEAST_SPREAD = 1e-4, 1e-5, 0.05
 
 
@@ -98,7 +99,7 @@ class Told(NamedTuple):
 def points_of(parts: Sequence[Part]) -> Points:
     """The witnesses of a zone or an aim, seen on some frames."""
     calm = [(_calmed(picture, inside), inside) for picture, inside in parts if inside.size]
-    pixels = np.concatenate([picture[inside > 0.99] for picture, inside in calm])
+    pixels = np.concatenate([picture[_whole(inside)] for picture, inside in calm])
     edges = np.concatenate([_edges(picture, inside) for picture, inside in calm])
     seen = _opponent(pixels)
     top = pixels.max(axis=1)
@@ -171,13 +172,18 @@ def _calmed(picture: Array, inside: Array) -> Array:
     return np.asarray(light / np.maximum(share, 1e-3)[..., None], np.float32)
 
 
+def _whole(inside: Array) -> NDArray[np.bool_]:
+    """The pixels that belong to a part as a whole; of one that has holes all over those that mostly do."""
+    return np.asarray(inside > min(WHOLE, 0.9 * float(inside.max())))
+
+
 def _opponent(light: NDArray) -> Values:
     return np.asarray(log_codes(np.maximum(light, LEAST_LIGHT)) @ OPPONENT.T * LOG_SCALE)
 
 
 def _edges(picture: Array, inside: Array) -> Values:
     """How strongly each channel changes, from pixel to pixel (n, 3); not where white is clipped."""
-    whole = (inside > 0.99) & (picture.max(axis=2) < CLIPPED * picture.max())
+    whole = _whole(inside) & (picture.max(axis=2) < CLIPPED * picture.max())
     there = whole[:-1, :-1] & whole[1:, :-1] & whole[:-1, 1:]
     across, down = np.diff(picture, axis=1)[:-1], np.diff(picture, axis=0)[:, :-1]
     return np.asarray(np.hypot(across, down)[there], float)
