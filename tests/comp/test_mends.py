@@ -84,8 +84,12 @@ def test_a_tone_that_was_fitted_is_not_offered_once_more(shot):
     fitted = said(zone.but(match=zone.match.but(tone=zone.match.tone.but(palette=moved))))
     assert fitted.words == f"{far.words} Its tone was fitted: both may show different things."
     assert mend_of(shot, fitted) is None
-    for idle in (Palette(strength=Keyed(constant=1.0)), moved.but(strength=Keyed(constant=0.0))):
-        assert not idle.is_laid
+    for other in (  # laid in part, or not at all, or changed by hand after: another fit may help
+        {"palette": moved.but(strength=Keyed(constant=0.2))}, {"palette": Palette(strength=Keyed(constant=1.0))},
+        {"palette": moved, "exposure_stops": Keyed(constant=1.0)},
+    ):  # fmt: skip
+        changed = said(zone.but(match=zone.match.but(tone=zone.match.tone.but(**other))))
+        assert mend_of(shot, changed) == Mend("fit tone", "Fit tone", zone.id)
 
 
 def test_what_a_lock_is_off_by_is_said_with_its_reason(shot):

@@ -11,7 +11,8 @@ from ..match.compare import compare
 from ..match.edge_mtf import sharpness
 from ..match.errors import MatchError
 from ..match.sharpness import LUMA
-from ..shot import Match, Shot, Zone
+from ..shot import Keyed, Match, Shot, ToneMatch, Zone
+from ..shot.match import Palette
 from ..words import say, spoken
 from .aim import aim_seen, blocks_of, frames_for, zone_seen_with
 from .digest import digest
@@ -74,8 +75,10 @@ def read_match(shot: Shot, zone: Zone, pictures: Pictures) -> MatchReading:
 
 
 def is_fitted(zone: Zone) -> bool:
-    """Whether a fit of its tone is laid on a zone: another would find what this one found."""
-    return zone.match.tone.on and zone.match.tone.palette.is_laid
+    """Whether a fit is laid on a zone in full and nothing by hand: another would find what this one found."""
+    matrix = zone.match.tone.palette.matrix
+    fitted = ToneMatch(palette=Palette(matrix=matrix, strength=Keyed(constant=1.0)))
+    return matrix != Palette().matrix and zone.match.tone == fitted
 
 
 def beside_aim(shot: Shot, zone: Zone, match: Match, frame: int) -> str:

@@ -94,11 +94,6 @@ class Palette(Value):
             raise ValueError(say("A palette's matrix has twelve numbers: three rows of red, green, blue and offset."))
         return self
 
-    @property
-    def is_laid(self) -> bool:
-        """Whether it moves anything on any frame."""
-        return self.strength != _keyed(0.0) and self.matrix != Palette().matrix
-
 
 class Slope(Value):
     """Exposure that changes softly across the picture: `stops` more from `a` to `b` (plate pixels of the reference
