@@ -61,7 +61,7 @@ LIGHTNESS = (
     Student(2.16, 0.34, 0.46, 0.13), Student(1.89, 0.16, 0.49, 0.67),
 )  # fmt: skip
 SPREAD = Student(10.0, 0.25, 0.93, 0.45)
-COLOURS = (  # edges, norm, brightest, mean; blue against red and green against both
+COLOURS = (  # edges, norm, brightest, mean; red against blue, and green against both
     (Student(2.13, 0.19, 0.66, 0.5), Student(1.76, 0.06, 0.6, 0.5)),
     (Student(2.26, 0.21, 0.83, 0.35), Student(1.77, 0.06, 0.77, 0.35)),
     (Student(1.23, 0.15, 0.66, 0.5), Student(1.34, 0.03, 0.41, 0.5)),
