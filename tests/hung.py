@@ -3,8 +3,10 @@
 import cv2
 import numpy as np
 
+from zonal_mantle.geometry import carry
+from zonal_mantle.lock import fit_motion
 from zonal_mantle.lock.runs import flat
-from zonal_mantle.shot import Lens, Lock, LockFrame, Placement, Shot, Source, Zone
+from zonal_mantle.shot import Lens, Lock, LockFrame, Mark, Placement, Shot, Source, Zone
 
 SIZE, FOCAL = (640, 360), 700.0
 K = np.array([[FOCAL, 0, 320], [0, FOCAL, 180], [0, 0, 1]])
@@ -41,6 +43,26 @@ def walk(count: int = 24) -> Lock:
     return Lock(
         id="walk", name="Walk", kind="camera", reference_frame=1, lens=lens, solved=tuple(entries), in_metres=True
     )
+
+
+MARKS = ((180.0, 240.0), (470.0, 250.0))
+
+
+def turn_at(n: float) -> np.ndarray:
+    """How a camera that turns right moves its picture in n frames."""
+    return K @ cv2.Rodrigues(np.array([0.001, -0.01, 0.0008]) * n)[0] @ np.linalg.inv(K)
+
+
+def marked(places: tuple = MARKS, count: int = 12, error: float = 0.05, turn=turn_at, **more) -> Lock:
+    """Marks that a turning camera moves, followed perfectly, with a shift, a turn and a size as their motion."""
+    entries = []
+    for n in range(count):
+        seen = carry(turn(n), np.array(places))
+        motion = fit_motion(np.array(places), seen, "similarity" if len(places) > 1 else "translation")
+        ends = tuple(map(tuple, seen.tolist()))
+        entries.append(LockFrame(frame=1 + n, homography=flat(motion), marks=ends, residual_px=error if n else 0.0))
+    marks = tuple(Mark(x=x, y=y) for x, y in places)
+    return Lock(id="m", name="M", reference_frame=1, marks=marks, solved=tuple(entries), **more)
 
 
 def shot_with(

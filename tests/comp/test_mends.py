@@ -1,16 +1,19 @@
 """What mends a trouble, and findings by their weight."""
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 
+from hung import marked, shot_with
 from zonal_mantle.api import new
 from zonal_mantle.comp import (
     Finding,
     by_severity,
     came_back,
     mend_of,
+    mend_of_bend,
     mend_of_lock,
     mend_of_matte,
     mended,
@@ -20,8 +23,10 @@ from zonal_mantle.comp.findings import findings_of
 from zonal_mantle.comp.mends import Mend, best_lock, hidden_behind, is_there
 from zonal_mantle.comp.readings import Readings
 from zonal_mantle.comp.readings_match import MatchReading
+from zonal_mantle.comp.readings_ride import read_ride
 from zonal_mantle.lock import read_lock
 from zonal_mantle.media.still import write_still
+from zonal_mantle.place.coverage import Opening
 from zonal_mantle.shot import Finish, Keyed, Lock, LockFrame, MatteUse, SetAside, load
 from zonal_mantle.shot.match import Palette
 
@@ -150,6 +155,39 @@ def test_an_unsolved_lock_is_solved_and_a_lacking_one_completed(shot):
     assert mend_of_lock(short, zone).what == "solve missing"
     assert mend_of_lock(shot, zone) is None
     assert mended(unsolved, mend_of_lock(unsolved, zone)) is None  # that takes a measurement
+
+
+def test_marks_that_cannot_follow_a_turning_camera_are_a_finding_and_one_step_mends_it():
+    shot = shot_with(marked(), (640, 360), 12)
+    places = np.array([[x, y] for x in (1.0, 320.0, 639.0) for y in (1.0, 120.0, 700.0)])  # the last is not painted
+    openings = {frame: Opening(places, places, np.ones(9, np.float32), 640 * 360) for frame in shot.frames}
+
+    def found(of):
+        reading = read_ride(of, of.zone("z"), openings)
+        findings = findings_of(of, Readings(rides={"z": reading}))
+        return reading, [f for f in findings if f.part == "z" and f.stage == "Lock"]
+
+    reading, findings = found(shot)
+    assert reading.worst_px > 5
+    assert reading.worst_place[1] <= 360
+    assert reading.frames_px[1] == 0
+    assert sorted(reading.frames_px) == list(shot.frames)
+    assert [f.fault for f in findings] == ["bent"]
+    mend = mend_of(shot, findings[0])
+    assert (mend.what, mend.part) == ("turn marks", "m")
+    after = mended(shot, mend)
+    assert after.lock("m").moves == "camera turn"
+    assert found(after)[0].fault == "far"
+    assert found(after)[0].worst_px < reading.worst_px / 2
+    assert mend_of_bend(after, after.zone("z")) is None
+    plane = shot.with_lock(marked().but(kind="plane", motion="similarity"))
+    assert mend_of_bend(plane, plane.zone("z")) is None  # it has no marks to turn by
+
+    far = replace(reading, fault="far", worst_px=1.5)
+    assert not [f for f in findings_of(shot, Readings(rides={"z": far})) if f.fault == "far"]  # a bound, not a guess
+    far = replace(reading, fault="far", worst_px=9.0)
+    words = [f.words for f in findings_of(shot, Readings(rides={"z": far})) if f.fault == "far"]
+    assert "reaches far beyond what M looks at" in words[0]
 
 
 def test_findings_are_known_again_whatever_their_numbers():

@@ -114,6 +114,7 @@ def test_the_command_line_renders_and_checks(demo, tmp_path, capsys):
         "locks",
         "coverage",
         "places",
+        "rides",
         "matches",
         "grains",
         "lenses",

@@ -10,12 +10,13 @@ import pytest
 from PySide6.QtCore import QPoint, Qt
 from skimage import data
 
+from hung import FOCAL, SIZE, K, marked, turn_at
 from zonal_mantle.api import shot_from_plate
 from zonal_mantle.comp import solve_lock
 from zonal_mantle.geometry import carry
 from zonal_mantle.media import open_source
 from zonal_mantle.place import reference_to_frame
-from zonal_mantle.shot import Lock, load, save
+from zonal_mantle.shot import Lock, Placement, Zone, load, save
 
 
 @pytest.fixture
@@ -348,3 +349,59 @@ def test_what_a_solve_left_out_is_drawn_until_the_field_is_changed(opened):
     draw_house(opened, stage)
     assert desk.lock.left_out == ()
     assert opened.pixel(100, 60) == bare[40]
+
+
+@pytest.mark.background
+def test_a_sky_that_a_turning_camera_films_elsewhere_is_said_and_one_click_mends_it(hands, tmp_path):
+    """The photograph *coffee* (scikit-image) panned over; a sky rides on two marks."""
+    picture = cv2.resize(data.coffee()[..., ::-1], (1200, 800)).astype(np.float32) / 255
+    rays = np.array([[1 / FOCAL, 0, -600 / FOCAL], [0, 1 / FOCAL, -400 / FOCAL], [0, 0, 1]])
+    for n in range(12):
+        frame = cv2.warpPerspective(picture, turn_at(n) @ K @ rays, SIZE, flags=cv2.INTER_CUBIC)
+        cv2.imwrite(str(tmp_path / f"turn.{n + 1:04d}.png"), np.clip(frame * 255, 0, 255).astype(np.uint8))
+    cv2.imwrite(str(tmp_path / "sky.png"), np.full((500, 900, 3), 120, np.uint8))
+    desk, bench = hands.window.desk, hands.window.bench
+    shot = shot_from_plate(open_source(tmp_path / "turn.%04d.png", "plate"))
+    sky = open_source(tmp_path / "sky.png", "sky")
+    zone = Zone(id="z", name="Sky", source="sky", placement=Placement(rides="m", anchor=(320, 180)))
+    shot = shot.with_zone(shot.zones[0].but(on=False)).with_lock(marked()).with_source(sky).with_zone(zone)
+    desk.open(shot, None)
+    desk.choose_zone("z")
+    desk.choose_lock("m")
+    hands.open_stage(bench.lock)
+    hands.wait(lambda: not desk.is_measuring and "z" in desk.readings.rides, 120)
+    desk.set_frame(9)
+    bench.refresh()
+    said, header = desk.readings.rides["z"], bench.lock.header
+    assert said.fault == "bent"
+    assert said.worst_px > 5
+    assert f"zone < {said.worst_px:.1f} px" in header.words
+    assert f"at worst {said.worst_px:.1f} px" in bench.lock.words.text()
+    hands.window.rail.grab()  # with the zone's line over the lock's band
+    hands.click(header.mend)
+    assert desk.shot.lock("m").moves == "camera turn"
+    assert desk.shot.lock("m").lens.focal_px == pytest.approx(FOCAL, rel=0.1)
+    hands.wait(lambda: not desk.is_measuring and desk.readings.rides["z"].fault == "far", 120)
+    bench.refresh()
+    assert header.mend.isHidden()
+    assert desk.readings.rides["z"].worst_px < said.worst_px / 2
+    desk.undo()
+    assert desk.shot.lock("m") == marked()
+
+
+def test_marks_turn_like_a_camera_by_their_motion_model(opened):
+    desk = opened.window.desk
+    stage = new_lock(opened, "point")
+    opened.click(stage.measure.corners)
+    opened.drag_plate(205, 165, 318, 224)
+    opened.wait(lambda: bool(desk.lock.marks))
+    opened.window.bench.refresh()
+    assert not stage.measure.focal.isVisible()
+    opened.choose(stage.measure.motion, "camera turn")
+    opened.window.bench.refresh()
+    assert stage.measure.focal.isVisible()
+    assert not stage.measure.bend.isVisible()
+    opened.click(stage.measure.both)
+    solved(opened)
+    assert desk.lock.lens.focal_px is not None
+    assert "Focal length" in stage.measure.start.text()

@@ -22,6 +22,7 @@ from .readings_lens import read_lens
 from .readings_match import read_match
 from .readings_matte import MatteTally, wrong_picture
 from .readings_place import opening_of, read_place
+from .readings_ride import read_ride
 from .readings_source import damaged_files, doubtful_files, lost_sizes, missing_files
 
 CHECK_SCALE = 0.25  # of the frames that places are judged on
@@ -170,6 +171,9 @@ def _places_over_frames(
         with unread.left_out(shot.first):
             out.places[zone.id] = read_place(shot, zone, openings[zone.id], pictures)
             out.coverage[zone.id] = out.places[zone.id].coverage
+        ride = read_ride(shot, zone, openings[zone.id])
+        if ride is not None:
+            out.rides[zone.id] = ride
 
 
 def _added(shot: Shot) -> list[Zone]:

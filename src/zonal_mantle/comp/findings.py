@@ -23,6 +23,7 @@ from .readings_matte import (
     STRIP_ACCEPTED,
 )
 from .readings_place import place_words
+from .readings_ride import ride_finding
 
 HOLES_ACCEPTED = 0.002
 LEFTOVER_ACCEPTED = 0.002
@@ -64,6 +65,8 @@ def findings_of(shot: Shot, readings: Readings) -> list[Finding]:
                 other=shot.lock(zone.placement.rides).name,
             )
             found.append(Finding("Lock", zone.id, shot.first, words, severity="wrong"))
+        if (ride := readings.rides.get(zone.id)) and (finding := ride_finding(shot, zone, ride)):
+            found.append(finding)
         free = zone.placement.on and zone.on and not zone.placement.rides and not shot.holds_plate(zone)
         if free and (lock := best_lock(shot, zone.distance_m, zone.placement.way)) is not None:
             words = say(
@@ -82,7 +85,7 @@ def findings_of(shot: Shot, readings: Readings) -> list[Finding]:
             words = say("{name} is off by {worst_px:.2f} px at its worst.", name=lock.name, worst_px=held.worst_px)
             words = say("{words} {remark}", words=words, remark=lock.remarks[0]) if lock.remarks else words
             found.append(Finding("Lock", lock.id, held.worst_frame, words))
-        if lock.solved and lock.kind == "camera" and not lock.lens.focal_told:
+        if lock.solved and lock.kind in ("camera", "point") and lock.knows_camera and not lock.lens.focal_told:
             reason = lock.lost[-1] if lock.lost else say("this motion does not tell the focal length.")
             words = say("{name}: {reason}", name=lock.name, reason=reason)
             found.append(Finding("Lock", lock.id, lock.reference_frame, words))

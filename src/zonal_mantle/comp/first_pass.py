@@ -143,7 +143,7 @@ def _hung(shot: Shot, pictures: Pictures, cards: list[SkyCard]) -> tuple[Shot, s
     if known is not None and known.distance_m is None:
         return shot, say("{name} was there already.", name=known.name)
     lock = best_lock(shot)
-    turns = lock is not None and lock.kind in ("pan", "camera")
+    turns = lock is not None and lock.knows_camera
     fits = fits_this_plate(shot, [card for card in cards if turns or not card.around], pictures)
     if not fits:
         return shot, say("no sky of the library is there.")

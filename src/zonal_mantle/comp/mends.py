@@ -8,6 +8,7 @@ from typing import Literal
 import numpy as np
 
 from ..geometry import carry
+from ..lock import turning_marks
 from ..matte.first import SCREENS, Screen
 from ..shot import ClearSkyPull, Lock, Matte, MatteUse, ScreenPull, Shot, Zone
 from ..shot.matte import AnyPull, Reads
@@ -18,7 +19,7 @@ from .matte_planner import is_cut
 What = Literal[
     "ride", "solve", "solve missing", "suggest lock", "matte on", "new matte", "add pull", "zone on", "place on",
     "show lost", "cover", "align horizon", "flip", "relink", "fit tone", "fit lens", "fit grain",
-    "hide border", "all frames", "pull blue", "pull green",
+    "hide border", "all frames", "pull blue", "pull green", "turn marks",
 ]  # fmt: skip
 
 
@@ -44,7 +45,7 @@ def best_lock(shot: Shot, distance_m: float | None = None, way: str = "flat") ->
     A card or a dome needs a camera that was solved."""
     held = [lock for lock in shot.locks if lock.holds and lock.kind != "by hand"]
     if way in ("card", "dome"):
-        held = [lock for lock in held if lock.kind in ("pan", "camera")]
+        held = [lock for lock in held if lock.knows_camera]
     if not held:
         return None
     far = distance_m is None or distance_m >= FAR_M
@@ -108,6 +109,14 @@ def mend_of_lock(shot: Shot, zone: Zone) -> Mend | None:
     return Mend("suggest lock", say("Suggest a lock"), zone.id)
 
 
+def mend_of_bend(shot: Shot, zone: Zone) -> Mend | None:
+    """What mends a lock of marks that cannot follow a turning camera."""
+    lock = shot.lock(zone.placement.rides) if zone.placement.rides is not None else None
+    if lock is None or lock.kind != "point" or lock.knows_camera:
+        return None
+    return Mend("turn marks", say("Let {name} turn like a camera", name=lock.name), lock.id)
+
+
 def mend_of_solve(shot: Shot, lock: Lock) -> Mend | None:
     """Solving a lock, or the frames that nobody solved yet; else where it was lost."""
     if lock.kind == "by hand" or (lock.kind == "point" and not lock.marks):
@@ -139,7 +148,7 @@ def mend_of(shot: Shot, finding: Finding) -> Mend | None:
     if zone is None:
         return None
     if finding.stage == "Lock":
-        return mend_of_lock(shot, zone)
+        return mend_of_bend(shot, zone) if finding.fault == "bent" else mend_of_lock(shot, zone)
     if finding.stage == "Matte":
         before: list[Screen] = [each for each in SCREENS if f"is {each} all round" in english(finding.words)]
         return mend_of_screen(zone, before[0]) if before else mend_of_matte(shot, zone)
@@ -191,6 +200,8 @@ def mended(shot: Shot, mend: Mend) -> Shot | None:
         zone, lock = shot.zone(mend.part), shot.lock(mend.to)
         placement = zone.placement.but(rides=lock.id)
         return shot.with_zone(zone.but(placement=placement))
+    if mend.what == "turn marks":
+        return shot.with_lock(turning_marks(shot.lock(mend.part), shot.size))
     if mend.what in ("zone on", "place on"):
         zone = shot.zone(mend.part)
         return shot.with_zone(zone.but(on=True, placement=zone.placement.but(on=True)))

@@ -15,6 +15,7 @@ from .readings_grain import GrainReading
 from .readings_lens import LensReading
 from .readings_match import MatchReading
 from .readings_place import PlaceReading
+from .readings_ride import RideReading
 
 
 @dataclass
@@ -26,6 +27,7 @@ class Readings:
     locks: dict[str, LockReading] = field(default_factory=dict)
     coverage: dict[str, CoverageReading] = field(default_factory=dict)
     places: dict[str, PlaceReading] = field(default_factory=dict)
+    rides: dict[str, RideReading] = field(default_factory=dict)
     matches: dict[str, MatchReading] = field(default_factory=dict)
     grains: dict[str, GrainReading] = field(default_factory=dict)
     lenses: dict[str, LensReading] = field(default_factory=dict)
@@ -40,6 +42,7 @@ class Readings:
             "locks": {key: asdict(value) for key, value in self.locks.items()},
             "coverage": {key: asdict(value) for key, value in self.coverage.items()},
             "places": {key: asdict(value) for key, value in self.places.items()},
+            "rides": {key: asdict(value) for key, value in self.rides.items()},
             "matches": {key: asdict(value) for key, value in self.matches.items()},
             "grains": {key: _of_grain(value) for key, value in self.grains.items()},
             "lenses": {key: asdict(value) for key, value in self.lenses.items()},

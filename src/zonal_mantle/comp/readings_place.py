@@ -216,9 +216,10 @@ def trouble_of(shot: Shot, zone: Zone) -> str:
                 height=source.height,
                 high=high,
             )
-        if lock is None or lock.kind not in ("pan", "camera"):
+        if lock is None or not lock.knows_camera:
             return say(
-                "A dome hangs by the lens of a pan or camera lock. {name} is shown through a lens of 40°.",
+                "A dome hangs by the lens of a pan or camera lock, or of marks that turn like a camera. "
+                "{name} is shown through a lens of 40°.",
                 name=zone.name,
             )
     if placement.way == "card" and (lock is None or lock.kind != "camera"):

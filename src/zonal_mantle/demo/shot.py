@@ -15,6 +15,7 @@ from ..comp import Pictures, solve_lock
 from ..lock import Found, Patch, fit_motion, lock_feed
 from ..media import open_source
 from ..shot import Air, ClearSkyPull, Keyed, Lock, Mark, Matte, Placement, Shape, ShapeKey, Shot, Zone
+from ..shot.lock import Motion
 from .camera import Camera
 from .paintings import SKY_HORIZON, SKY_SIZE
 from .write import NAME, DemoPlan, write_demo
@@ -120,7 +121,8 @@ def _best_lock(
         tried = [(_trial(shot, store, lock.but(marks=(mark,)), truth, far), mark) for _, mark in likely[:6]]
         if tried:
             chosen.append(min(tried, key=lambda pair: pair[0])[1])
-    shot = shot.with_lock(lock.but(marks=tuple(chosen)))
+    motion: Motion | None = "camera turn" if len(chosen) > 1 else None  # one mark tells no focal length
+    shot = shot.with_lock(lock.but(marks=tuple(chosen), motion=motion))
     return solve_lock(shot, lock.id, store) if chosen else shot
 
 

@@ -16,6 +16,7 @@ from .point import solve_point
 from .propose import propose, propose_marks, region_parallax
 from .residual import LockReading, read_lock
 from .stay import solve_staying
+from .turn_of_marks import turning_marks
 
 __all__ = [
     "Area",
@@ -41,4 +42,5 @@ __all__ = [
     "solve_plane",
     "solve_point",
     "solve_staying",
+    "turning_marks",
 ]

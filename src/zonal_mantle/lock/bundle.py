@@ -9,6 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry import turned_by
 from . import bundle_rows
 
 Matrix = NDArray[np.float64]
@@ -46,24 +47,6 @@ class Views:
     seen: NDArray[np.float64]
     taken: NDArray[np.float64] | None = None
     robust_px: float = ROBUST_PX
-
-
-def skew(v: NDArray) -> NDArray[np.float64]:
-    """Cross-product matrices (n, 3, 3) of vectors (n, 3)."""
-    out = np.zeros((len(v), 3, 3))
-    out[:, 0, 1], out[:, 0, 2], out[:, 1, 2] = -v[:, 2], v[:, 1], -v[:, 0]
-    return out - out.transpose(0, 2, 1)
-
-
-def turned_by(small: NDArray) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Rotations (n, 3, 3) of turn vectors (n, 3), and their left Jacobians (Barfoot 2017, equation 7.77)."""
-    angle = np.linalg.norm(small, axis=1)[:, None, None]
-    k, eye = skew(small), np.eye(3)[None]
-    safe = np.maximum(angle, 1e-9)
-    a = np.where(angle < 1e-6, 1.0, np.sin(safe) / safe)
-    b = np.where(angle < 1e-6, 0.5, (1 - np.cos(safe)) / safe**2)
-    c = np.where(angle < 1e-6, 1 / 6, (safe - np.sin(safe)) / safe**3)
-    return eye + a * k + b * k @ k, eye + b * k + c * k @ k
 
 
 def _across(away: NDArray) -> NDArray[np.float64]:

@@ -10,13 +10,18 @@ from ..shot.lock import Motion
 from ..words import say
 
 Matrix = NDArray[np.float64]
-POINTS_NEEDED: dict[Motion, int] = {"translation": 1, "similarity": 2, "affine": 3, "perspective": 4}
+POINTS_NEEDED: dict[Motion, int] = {
+    "translation": 1, "similarity": 2, "affine": 3, "perspective": 4, "camera turn": 2,
+}  # fmt: skip
 LEAST_SPREAD_PX = 0.1  # no point is held to be bad for less
+BAD_POINT = 0.05  # one of less weight disagrees with the others
 WIDE = 4.685  # of Tukey's biweight, in robust deviations (Huber 1981)
 
 
 def possible_motion(wanted: Motion, points: int) -> Motion:
-    """The fullest motion, up to the wanted one, that a number of points can tell."""
+    """The fullest motion, up to the wanted one, that a number of points can tell; a turning camera by any."""
+    if wanted == "camera turn":
+        return wanted
     order: list[Motion] = ["translation", "similarity", "affine", "perspective"]
     able = [motion for motion in order[: order.index(wanted) + 1] if POINTS_NEEDED[motion] <= points]
     return able[-1] if able else "translation"
@@ -99,6 +104,13 @@ def robust_motion(source: NDArray, target: NDArray, motion: Motion) -> tuple[Mat
         except (ValueError, np.linalg.LinAlgError):
             break
     return best, weights
+
+
+def misfit(squares: NDArray, weights: NDArray, motion: Motion) -> float:
+    """The mean square (n) by which points lie off a motion that they were fitted by, with their weights (n)."""
+    if np.count_nonzero(weights > BAD_POINT) <= POINTS_NEEDED[motion]:  # so few fit any motion: the others are heard
+        return float(squares.mean())
+    return float((weights * squares).sum() / weights.sum())
 
 
 def _apart(motion: Matrix, source: NDArray, target: NDArray) -> NDArray[np.float64]:

@@ -9,12 +9,11 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..geometry import DEFAULT_FOCAL, camera_matrix, carry, distorted, rays_of, undistorted
+from ..geometry import DEFAULT_FOCAL, camera_matrix, carry, distorted, rays_of, turn_motion, turned_by, undistorted
 from ..shot.lock import Lens, Lock, LockFrame
 from ..words import say
 from .align import PICTURE_PX
 from .bend import bends_advice, bends_words, bent, lens_distortion, straightened, with_beside
-from .bundle import turned_by
 from .chain import SOFT, Chain, Links, Settled, chained, columns_of, settled, spreads
 from .errors import FocalUnknown, LockError
 from .residual import likely
@@ -120,9 +119,8 @@ class Turned:
 
     def motions(self, size: tuple[int, int]) -> dict[int, Matrix]:
         """The reference frame to each, for what is far. (3, 3)."""
-        k = camera_matrix(self.lens.focal_px or DEFAULT_FOCAL * size[0], size)
-        out = {frame: k @ turn @ np.linalg.inv(k) for frame, turn in self.turns.items()}
-        return {frame: motion / motion[2, 2] for frame, motion in out.items()}
+        focal = self.lens.focal_px or DEFAULT_FOCAL * size[0]
+        return {frame: turn_motion(turn, focal, size) for frame, turn in self.turns.items()}
 
     def give_px(self, size: tuple[int, int], corners: NDArray[np.float64]) -> dict[int, float]:
         """How unsure the motions are: root mean square of where (n, 2) places of each frame may be, px."""

@@ -16,10 +16,11 @@ from .blur import SHARE_KNOWN, SHUTTER, Blur, Course, Exposure, courses_of, smea
 from .check import is_blank
 from .errors import LockError
 from .few import unchecked
-from .fit import POINTS_NEEDED, fit_motion, possible_motion, robust_motion
+from .fit import BAD_POINT, fit_motion, misfit, possible_motion, robust_motion
 from .patch import UPRIGHT, Found, Patch, Shape
 from .residual import likely
 from .runs import BLANK, Direction, SoFar, flat, run_both_ways, unseen
+from .turn_of_marks import turning_marks
 
 Array = NDArray[np.float32]
 LEAST_CONTRAST = 0.004  # coded values; flatter than the grain of a clean 8-bit plate
@@ -35,7 +36,6 @@ FIRST_REACH = 3  # times its reach, within which a mark is looked for while it i
 ALIKE = 0.7  # of what another place is unlike, over which both may be the mark
 NEARER = 0.3  # of how far the other is from where a mark should be, within which the near one is taken
 KNOWN, CHANGE = 3, 0.2  # frames that tell how a motion changes; else, by what share of it it may
-BAD_MARK = 0.05  # a mark of less weight disagrees with the others
 
 
 @dataclass
@@ -144,9 +144,11 @@ def solve_point(
     found = run_both_ways(
         lock, first, frames, direction, begin, lambda s, w: progress(0.8 * s, w), missing_only, so_far=so_far
     )
-    if lock.renewal != "hold the first" or missing_only:
-        return unchecked(found)
-    return unchecked(_settled(found, walks, feed_of, lambda s, w: progress(0.8 + 0.2 * s, w)))
+    if lock.renewal == "hold the first" and not missing_only:
+        found = _settled(found, walks, feed_of, lambda s, w: progress(0.8 + 0.2 * s, w))
+    if lock.moves == "camera turn":
+        found = turning_marks(found, (reference.shape[1], reference.shape[0]))
+    return unchecked(found)
 
 
 def _settled(
@@ -418,23 +420,20 @@ def _entry(lock: Lock, frame: int, hits: list[tuple[Living, Found, float]]) -> L
     agree."""
     homes = np.array([each.home for each, _, _ in hits])
     places = np.array([(hit.x, hit.y) for _, hit, _ in hits])
-    motion = possible_motion(lock.moves, len(hits))
+    turns = lock.moves == "camera turn"  # which is found when all are there, see `turning_marks`
+    motion = possible_motion("similarity" if turns else lock.moves, len(hits))
     try:
         matrix, weights = robust_motion(homes, places, motion)
     except (ValueError, np.linalg.LinAlgError):
         matrix, weights = fit_motion(homes, places, possible_motion("similarity", len(hits))), np.ones(len(hits))
-    if len(hits) > 2 and np.count_nonzero(weights > BAD_MARK) < 2:
+    if len(hits) > 2 and np.count_nonzero(weights > BAD_POINT) < 2:
         return None
     squares = sum(
         weight * (hit.uncertainty_px**2 + back**2 + each.drift_px**2)
         for (each, hit, back), weight in zip(hits, weights)
     ) / float(weights.sum())
     if len(hits) > 2:
-        off = ((carry(matrix, homes) - places) ** 2).sum(axis=1)
-        if np.count_nonzero(weights > BAD_MARK) <= POINTS_NEEDED[motion]:  # so few fit any motion: the others are heard
-            squares += float(off.mean())
-        else:
-            squares += float((weights * off).sum() / weights.sum())
+        squares += misfit(((carry(matrix, homes) - places) ** 2).sum(axis=1), weights, motion)
     seen = {each.number: (hit.x, hit.y) for each, hit, _ in hits}
     return LockFrame(
         frame=frame,

@@ -54,7 +54,7 @@ def _on_reference(lines: tuple[Line, ...], lock: Lock | None, size: tuple[int, i
             (ax, ay), (bx, by) = carry(np.linalg.inv(lock_motion(lock, line.frame, size)), np.array([line.a, line.b]))
             line = line.but(a=(float(ax), float(ay)), b=(float(bx), float(by)))
         moved.append(line)
-    known = lock.lens.focal_px if lock is not None and lock.kind in ("pan", "camera") else None
+    known = lock.lens.focal_px if lock is not None and lock.knows_camera else None
     return read_lines(_of(moved, "horizon"), _of(moved, "first"), _of(moved, "second"), size, known)
 
 

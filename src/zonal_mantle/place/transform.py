@@ -85,9 +85,9 @@ def reference_to_frame(shot: Shot, rider: Zone | Shape | str | None, frame: int)
 
 
 def placement_lens(shot: Shot, placement: Placement) -> Lens | None:
-    """The lens of the pan or camera lock that a placement rides on."""
+    """The lens of the lock that a placement rides on, where that knows the camera."""
     lock = shot.lock(placement.rides) if placement.rides is not None else None
-    return lock.lens if lock is not None and lock.kind in ("pan", "camera") else None
+    return lock.lens if lock is not None and lock.knows_camera else None
 
 
 def placement_camera(shot: Shot, placement: Placement) -> Matrix:

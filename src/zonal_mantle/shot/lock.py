@@ -16,7 +16,7 @@ from .shapes import Point, Shape
 Nine = tuple[float, float, float, float, float, float, float, float, float]
 Triple = tuple[float, float, float]
 LockKind = Literal["point", "plane", "pan", "camera", "by hand"]
-Motion = Literal["translation", "similarity", "affine", "perspective"]
+Motion = Literal["translation", "similarity", "affine", "perspective", "camera turn"]
 Renewal = Literal["hold the first", "renew below", "renew every frame"]
 
 
@@ -121,7 +121,8 @@ class Correction(Value):
 class Lock(Value):
     """A measured motion that things can ride on.
 
-    - point: marks; one gives position, more give what `motion` allows (a similarity where it is None).
+    - point: marks; one gives position, more give what `motion` allows (a similarity where it is None). By a turning
+      camera they tell its turn, and its focal length where they are far enough apart; all else has no such motion.
     - plane: a field, its keep shapes without its drop shapes, measured as a whole. A field that stays does not move
       with what it measures: the motion seen through it is added up.
     - pan: a camera that turns and does not move, measured through a field that stays.
@@ -168,7 +169,14 @@ class Lock(Value):
     @property
     def moves(self) -> Motion:
         """The fullest motion that the lock may find."""
-        return self.motion or ("similarity" if self.kind == "point" else "perspective")
+        if self.kind == "point":
+            return self.motion or "similarity"
+        return "perspective" if self.motion in (None, "camera turn") else self.motion
+
+    @property
+    def knows_camera(self) -> bool:
+        """Whether its motion is that of a camera with a lens: it turns, or moves too."""
+        return self.kind in ("pan", "camera") or (self.kind == "point" and self.moves == "camera turn")
 
     @property
     def holds(self) -> bool:

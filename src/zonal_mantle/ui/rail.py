@@ -32,7 +32,7 @@ from .widgets import push_button, tool_button
 
 MARGIN = 14
 PATCH_TOP = 10.0  # ΔE at the top of the graph
-GRAPH_PX = (0.2, 0.5, 1.0, 2.0, 5.0)  # errors of which one is at the top of the graph
+GRAPH_PX = (0.2, 0.5, 1.0, 2.0, 5.0, 10.0, 20.0, 50.0)  # errors of which one is at the top of the graph
 
 
 @guarded
@@ -201,7 +201,10 @@ class Track(QWidget):
         if not lock.solved:
             return
         worst = max(lock.solved, key=lambda entry: entry.residual_px)
-        most = next((top for top in GRAPH_PX if top >= SHOWN_TIMES * worst.residual_px), GRAPH_PX[-1])
+        zone = self.desk.zone
+        ride = self.desk.readings.rides.get(zone.id) if zone is not None and zone.placement.rides == lock.id else None
+        needed = max(SHOWN_TIMES * worst.residual_px, 0.0 if ride is None else ride.worst_px)
+        most = next((top for top in GRAPH_PX if top >= needed), GRAPH_PX[-1])
 
         def curve(times: float) -> list[QPointF]:
             """So many times the error that is told, frame by frame."""
@@ -230,6 +233,14 @@ class Track(QWidget):
         words = say(
             "error < {shown_times:.2f} px ({frame})", shown_times=SHOWN_TIMES * worst.residual_px, frame=worst.frame
         )
+        if ride is not None:
+            painter.setPen(QPen(QColor(theme.WARN), 1.4, Qt.PenStyle.DashLine))
+            shares = [(frame, min(px / most, 1.0)) for frame, px in sorted(ride.frames_px.items())]
+            painter.drawPolyline(
+                QPolygonF([QPointF(self.x_of(frame), bottom - share * (bottom - top)) for frame, share in shares])
+            )
+            painter.setPen(QColor(theme.DIM))
+            words += say(" · zone < {px:.1f} px ({frame}, dashed)", px=ride.worst_px, frame=ride.worst_frame)
         at = min(self.x_of(worst.frame) + 4, self.width() - painter.fontMetrics().horizontalAdvance(words) - 6)
         wide = painter.fontMetrics().horizontalAdvance(words)
         painter.fillRect(QRectF(at - 3, top - 5, wide + 6, 14), QColor(theme.GROUND))

@@ -25,7 +25,7 @@ from .panel import Panel
 from .takes import Takes
 
 CHANNELS = ["luma", "red", "green", "blue", "saturation"]
-MOTIONS = ["translation", "similarity", "affine", "perspective"]
+MOTIONS = ["translation", "similarity", "affine", "perspective", "camera turn"]
 PATTERNS = {
     "hold the first": "never", "renew below": "when unsure",
     "renew every frame": "on every frame",
@@ -154,15 +154,16 @@ class MeasurePanel(Panel):
         lock = self.desk.lock
         self.as_pan.setVisible(lock is not None and lock.kind == "camera" and self.turned == lock.id)
         point = lock is None or lock.kind == "point"
-        lens = lock is not None and lock.kind in ("pan", "camera")
+        lens = lock is not None and lock.knows_camera
         for part in (self.keep, self.drop, self.form):
             part.setVisible(not point)
         for part in (self.list, self.key, self.remove):
             part.setVisible(lock is not None and not point and bool(lock.field))
         self.corners.setVisible(lock is not None and point)
         self.stays.setVisible(lock is not None and lock.kind == "plane")
-        for part in (self.focal, self.sensor, self.given, self.bend):
+        for part in (self.focal, self.sensor, self.given):
             part.setVisible(lens)
+        self.bend.setVisible(lens and not point)
         blurs = lock is not None and lock.kind in ("point", "plane", "pan")
         self.shutter_given.setVisible(blurs)
         self.shutter.setVisible(blurs and lock is not None and lock.shutter_deg is not None)
@@ -210,7 +211,7 @@ class MeasurePanel(Panel):
         self.motion.setVisible(lock.kind in ("point", "plane"))
         self.renewal.setVisible(lock.kind == "point" or (lock.kind == "plane" and not lock.field_stays))
         self.guess.setVisible(lock.kind in ("point", "plane") and not lock.field_stays)
-        show_choice(self.motion, MOTIONS, lock.moves)
+        show_choice(self.motion, MOTIONS if point else MOTIONS[:-1], lock.moves)
         show_choice(self.channel, CHANNELS, lock.channel)
         show_choice(self.reads, ["raw plate", "denoised plate"], lock.reads)
         show_choice(self.renewal, list(PATTERNS.values()), PATTERNS[lock.renewal])
@@ -449,20 +450,19 @@ def _untouched(zone: object) -> bool:
 def _words(lock: Lock) -> str:
     """What is measured, and from where."""
     start = say("Solves from frame {reference_frame}.", reference_frame=lock.reference_frame)
+    focal = lock.lens.focal_px
+    lens = say(" Focal length {focal:.1f} px.", focal=focal) if focal and lock.knows_camera and lock.solved else ""
     if lock.kind == "point":
         count = len(lock.marks)
         if count == 0:
             return say("No mark yet: click on the picture.")
-        what = {1: say("One mark: position"), 2: say("Two marks: position, turn, size")}.get(
-            count, say("{count} marks: {moves}", count=count, moves=say(lock.moves))
-        )
-        return f"{what}. {start}"
-    focal = lock.lens.focal_px
-    lens = (
-        say(" Focal length {focal:.1f} px.", focal=focal)
-        if focal and lock.kind in ("pan", "camera") and lock.solved
-        else ""
-    )
+        two = say("Two marks: position, turn, size")
+        some = say("{count} marks: {moves}", count=count, moves=say(lock.moves))
+        if lock.knows_camera:
+            what = say("One mark: {moves}", moves=say(lock.moves)) if count == 1 else some
+        else:
+            what = {1: say("One mark: position"), 2: two}.get(count, some)
+        return f"{what}. {start}{lens}"
     if lock.kind == "camera":
         points = (
             say(" {count} points.", count=len(lock.points)) if lock.points else say(" The whole frame is measured.")

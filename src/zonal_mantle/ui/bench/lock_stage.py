@@ -6,7 +6,7 @@ from functools import cached_property
 
 from PySide6.QtWidgets import QCheckBox
 
-from ...comp import mend_of_lock
+from ...comp import mend_of_bend, mend_of_lock
 from ...comp.findings import RESIDUAL_ACCEPTED_PX
 from ...lock import read_lock
 from ...shot import Lock, Shot
@@ -116,16 +116,26 @@ class LockStage(Stage):
             confidence=entry.confidence,
         )
         worst = sorted(lock.solved, key=lambda each: -each.residual_px)[:3]
-        return (
-            words
-            + say(" Worst: ")
-            + ", ".join(f"{each.frame} ({SHOWN_TIMES * each.residual_px:.2f})" for each in worst)
-            + "."
+        listed = ", ".join(f"{each.frame} ({SHOWN_TIMES * each.residual_px:.2f})" for each in worst)
+        words += say(" Worst: ") + listed + "."
+        ride = self.desk.readings.rides.get(self.zone.id)
+        if self.zone.placement.rides != lock.id or ride is None or entry.frame not in ride.frames_px:
+            return words
+        return words + say(
+            " {name}: under {px:.1f} px, at worst {worst:.1f} px (frame {frame}, about {x:.0f}, {y:.0f}).",
+            name=self.zone.name,
+            px=ride.frames_px[entry.frame],
+            worst=ride.worst_px,
+            frame=ride.worst_frame,
+            x=ride.worst_place[0],
+            y=ride.worst_place[1],
         )
 
     def show_header(self) -> None:
         shot, zone = self.desk.shot, self.zone
-        self.header.show_mend(mend_of_lock(shot, zone))
+        ride = self.desk.readings.rides.get(zone.id)
+        bent = ride is not None and ride.is_off and ride.fault == "bent"
+        self.header.show_mend((mend_of_bend(shot, zone) if bent else None) or mend_of_lock(shot, zone))
         plate = shot.holds_plate(zone)
         lock = shot.lock(zone.placement.rides) if zone.placement.rides else self.desk.lock if plate else None
         if lock is None and shot.first == shot.last:
@@ -146,9 +156,12 @@ class LockStage(Stage):
             return
         whole = reading.solved == reading.wanted
         extra = "" if whole else f" · {reading.solved}/{reading.wanted}"
+        off = ride is not None and ride.is_off and not plate
+        if ride is not None and off:
+            extra += say(" · zone < {px:.1f} px", px=ride.worst_px)
         self.header.show_reading(
             say("{name} {rms_px:.2f} px{extra}", name=lock.name, rms_px=reading.rms_px, extra=extra),
-            not whole or reading.worst_px > RESIDUAL_ACCEPTED_PX,
+            not whole or off or reading.worst_px > RESIDUAL_ACCEPTED_PX,
         )
 
     # --- changing ---
