@@ -1,5 +1,6 @@
 """What rides on marks far from them, as a sky does: how far it is off by a similarity of the marks and by a turning
-camera, and what is said of it. Usage: rides.py [--seed 1] [--cases 24] [--photographs FILE …]
+camera, and what is said of it; or on fields of planes and pans there. Usage: rides.py [--seed 1] [--cases 24]
+[--kinds marks | fields] [--photographs FILE …]
 
 Cameras that pan by 3 to 16° with a hand-held sway, far from everything, through lenses of 25 to 65° across; 640×360,
 eight bits, photographs that ship with scikit-image or given ones, grain 0.5 to 3 %, a quarter each as H.264 of crf 23
@@ -31,10 +32,11 @@ from zonal_mantle.lock import LockError, propose_marks
 from zonal_mantle.media.still import write_still
 from zonal_mantle.place.ride_error import ride_errors
 from zonal_mantle.place.transform import reference_to_frame
-from zonal_mantle.shot import Lock, Mark, Placement, Shot, Source, Zone
+from zonal_mantle.shot import Lock, Mark, Placement, Shape, ShapeKey, Shot, Source, Zone
 
 PLACES = np.array([[x, y] for x in np.linspace(3, 637, 7) for y in np.linspace(3, 200, 4)])
 COUNT = 24
+MARKS, FIELDS = ("similarity", "camera turn"), ("affine", "perspective", "fixed field", "pan")
 
 
 def shot_of(frames: list[NDArray[np.float32]], quality: int, folder: Path) -> Shot:
@@ -71,7 +73,18 @@ def judged(shot: Shot, lock: Lock, ways: list[NDArray[np.float64]]) -> tuple[flo
     return rms(away), float(away.max()), float(told.max()), float((away <= told).mean())
 
 
-def row(number: int, seed: int, names: tuple[str, ...]) -> None:
+def _lock(motion: str, places: list[tuple[float, float]], across: tuple[float, float], start: int) -> Lock:
+    if motion in MARKS:
+        return lock_of("point", marks=tuple(Mark(x=x, y=y) for x, y in places), motion=motion, reference_frame=start)
+    (x0, x1), (y0, y1) = across, (220.0, 330.0)
+    key = ShapeKey(frame=start, points=((x0, y0), (x1, y0), (x1, y1), (x0, y1)))
+    kind, motion = ("pan", None) if motion == "pan" else ("plane", motion)
+    stays, moves = motion == "fixed field", None if motion == "fixed field" else motion
+    lock = lock_of(kind, field=(Shape(id="f", name="Field", keys=(key,)),), field_stays=stays, motion=moves)
+    return lock.but(reference_frame=start)
+
+
+def row(number: int, seed: int, names: tuple[str, ...], kinds: str) -> None:
     rng = np.random.default_rng([seed, number])
     some = tuple(names[n] for n in rng.choice(len(names), 2, replace=False))
     grain, quality = float(rng.choice([0.005, 0.01, 0.03])), int(rng.choice([0, 0, 23, 28]))
@@ -87,18 +100,17 @@ def row(number: int, seed: int, names: tuple[str, ...]) -> None:
         return
     with tempfile.TemporaryDirectory() as folder:
         shot = shot_of(plates.frames, quality, Path(folder))
-        for motion in ("similarity", "camera turn"):
-            lock = lock_of("point", marks=tuple(Mark(x=x, y=y) for x, y in places), motion=motion)
-            lock = lock.but(reference_frame=shot.first + COUNT // 2)
+        for motion in MARKS if kinds == "marks" else FIELDS:
+            lock = _lock(motion, places, (x0, x1), shot.first + COUNT // 2)
             try:
                 solved = solve_lock(shot.with_lock(lock), "l", kept_pictures()).lock("l")
                 off, worst, said, under = judged(shot, solved, plates.truth)
             except LockError as problem:
-                print(f"{words}, {motion}: refused: {str(problem)[:90]}", flush=True)
-                return
+                print(f"{words}, {motion:14}: refused: {str(problem)[:90]}", flush=True)
+                continue
             lens = solved.lens
             focal = ""
-            if lens.bounds_px and lens.focal_px:
+            if lens.bounds_px and lens.focal_px and lock.kind == "point":
                 low, high = (each / plates.focal_px for each in lens.bounds_px)
                 focal = f", focal × {lens.focal_px / plates.focal_px:.2f} ({low:.2f} to {high:.2f})"
             held = max(entry.residual_px for entry in solved.solved)
@@ -114,12 +126,13 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--cases", type=int, default=24)
+    parser.add_argument("--kinds", choices=("marks", "fields"), default="marks")
     parser.add_argument("--photographs", nargs="*", default=[])
     options = parser.parse_args()
     if options.photographs:
         lock_plates.photograph = given  # type: ignore[assignment]
     for number in range(options.cases):
-        row(number, options.seed, tuple(options.photographs) or NAMES)
+        row(number, options.seed, tuple(options.photographs) or NAMES, options.kinds)
 
 
 if __name__ == "__main__":

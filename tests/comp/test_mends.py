@@ -13,9 +13,9 @@ from zonal_mantle.comp import (
     by_severity,
     came_back,
     mend_of,
-    mend_of_bend,
     mend_of_lock,
     mend_of_matte,
+    mend_of_ride,
     mended,
     reason_set_aside,
 )
@@ -179,9 +179,13 @@ def test_marks_that_cannot_follow_a_turning_camera_are_a_finding_and_one_step_me
     assert after.lock("m").moves == "camera turn"
     assert found(after)[0].fault == "far"
     assert found(after)[0].worst_px < reading.worst_px / 2
-    assert mend_of_bend(after, after.zone("z")) is None
+    assert mend_of_ride(after, after.zone("z"), "far") is None
     plane = shot.with_lock(marked().but(kind="plane", motion="similarity"))
-    assert mend_of_bend(plane, plane.zone("z")) is None  # it has no marks to turn by
+    mend = mend_of_ride(plane, plane.zone("z"), "far")
+    assert (mend.what, mend.part) == ("as pan", "m")
+    assert mended(plane, mend) is None  # that takes a measurement
+    near = plane.with_zone(plane.zone("z").but(distance_m=40.0))
+    assert mend_of_ride(near, near.zone("z"), "far") is None
 
     far = replace(reading, fault="far", worst_px=1.5)
     assert not [f for f in findings_of(shot, Readings(rides={"z": far})) if f.fault == "far"]  # a bound, not a guess

@@ -16,7 +16,9 @@ from zonal_mantle.comp import solve_lock
 from zonal_mantle.geometry import carry
 from zonal_mantle.media import open_source
 from zonal_mantle.place import reference_to_frame
-from zonal_mantle.shot import Lock, Placement, Zone, load, save
+from zonal_mantle.shot import Lock, Placement, Shape, ShapeKey, Zone, load, save
+
+CORNERS = np.array([[5.0, 5.0], [635.0, 5.0], [320.0, 60.0]])
 
 
 @pytest.fixture
@@ -405,3 +407,50 @@ def test_marks_turn_like_a_camera_by_their_motion_model(opened):
     solved(opened)
     assert desk.lock.lens.focal_px is not None
     assert "Focal length" in stage.measure.start.text()
+
+
+@pytest.mark.background
+def test_a_sky_far_beyond_a_planes_field_is_said_and_one_click_makes_a_pan_lock(hands, tmp_path):
+    """The photograph *coffee* (scikit-image), grained, panned over; a sky rides on a plane with a small field."""
+    rng = np.random.default_rng(1)
+    picture = cv2.resize(data.coffee()[..., ::-1], (1200, 800)).astype(np.float32) / 255
+    rays = np.array([[1 / FOCAL, 0, -600 / FOCAL], [0, 1 / FOCAL, -400 / FOCAL], [0, 0, 1]])
+    for n in range(12):
+        frame = cv2.warpPerspective(picture, turn_at(n) @ K @ rays, SIZE, flags=cv2.INTER_CUBIC)
+        frame += 0.02 * rng.standard_normal(frame.shape, np.float32)
+        cv2.imwrite(str(tmp_path / f"turn.{n + 1:04d}.png"), np.clip(frame * 255, 0, 255).astype(np.uint8))
+    cv2.imwrite(str(tmp_path / "sky.png"), np.full((500, 900, 3), 120, np.uint8))
+    desk, bench = hands.window.desk, hands.window.bench
+    shot = shot_from_plate(open_source(tmp_path / "turn.%04d.png", "plate"))
+    key = ShapeKey(frame=1, points=((250, 230), (450, 230), (450, 330), (250, 330)))
+    field = (Shape(id="f", name="Field", keys=(key,)),)
+    shot = shot.with_zone(shot.zones[0].but(on=False)).with_source(open_source(tmp_path / "sky.png", "sky"))
+    shot = shot.with_lock(Lock(id="m", name="M", kind="plane", reference_frame=1, field=field))
+    zone = Zone(id="z", name="Sky", source="sky", placement=Placement(rides="m", anchor=(320, 180)))
+    desk.open(shot.with_zone(zone), None)
+    desk.choose_zone("z")
+    desk.choose_lock("m")
+    hands.open_stage(bench.lock)
+    hands.click(bench.lock.measure.both)
+    hands.wait(lambda: desk.job is None and bool(desk.shot.lock("m").solved), 120)
+
+    def off(lock):
+        away = [
+            carry(np.reshape(entry.homography, (3, 3)), CORNERS) - carry(turn_at(entry.frame - 1), CORNERS)
+            for entry in lock.solved
+        ]
+        return float(np.linalg.norm(away, axis=2).max())
+
+    by_plane = desk.shot.lock("m")
+    hands.wait(lambda: not desk.is_measuring and "z" in desk.readings.rides, 120)
+    bench.refresh()
+    said = desk.readings.rides["z"]
+    assert said.fault == "far"
+    assert off(by_plane) < said.worst_px
+    assert said.is_off
+    hands.click(bench.lock.header.mend)
+    hands.wait(lambda: desk.job is None and desk.shot.lock("m").kind == "pan", 120)
+    assert off(desk.shot.lock("m")) < 0.4 * off(by_plane)
+    hands.wait(lambda: not desk.is_measuring and desk.readings.rides["z"].worst_px < said.worst_px / 2, 120)
+    desk.undo()
+    assert desk.shot.lock("m") == by_plane

@@ -3,7 +3,7 @@
 from .all_readings import take_readings
 from .finding import Finding, by_severity, came_back, reason_set_aside
 from .matte_over_shot import MatteOverShot
-from .mends import Mend, mend_of, mend_of_bend, mend_of_lock, mend_of_matte, mended
+from .mends import Mend, mend_of, mend_of_lock, mend_of_matte, mend_of_ride, mended
 from .pictures import Pictures
 from .planner import plan
 from .readings import Readings
@@ -36,9 +36,9 @@ __all__ = [
     "compose_plan",
     "finish_frame",
     "mend_of",
-    "mend_of_bend",
     "mend_of_lock",
     "mend_of_matte",
+    "mend_of_ride",
     "mended",
     "plan",
     "reason_set_aside",

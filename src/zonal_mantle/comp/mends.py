@@ -20,6 +20,7 @@ What = Literal[
     "ride", "solve", "solve missing", "suggest lock", "matte on", "new matte", "add pull", "zone on", "place on",
     "show lost", "cover", "align horizon", "flip", "relink", "fit tone", "fit lens", "fit grain",
     "hide border", "all frames", "pull blue", "pull green", "turn marks",
+    "as pan",
 ]  # fmt: skip
 
 
@@ -109,12 +110,17 @@ def mend_of_lock(shot: Shot, zone: Zone) -> Mend | None:
     return Mend("suggest lock", say("Suggest a lock"), zone.id)
 
 
-def mend_of_bend(shot: Shot, zone: Zone) -> Mend | None:
-    """What mends a lock of marks that cannot follow a turning camera."""
+def mend_of_ride(shot: Shot, zone: Zone, fault: str | None) -> Mend | None:
+    """What mends a lock by which a rider is off: marks that cannot follow a turning camera ("bent") may turn like one; for
+    what is far beyond a plane's field ("far") a pan lock serves, which has less to find out."""
     lock = shot.lock(zone.placement.rides) if zone.placement.rides is not None else None
-    if lock is None or lock.kind != "point" or lock.knows_camera:
+    if lock is None or lock.knows_camera:
         return None
-    return Mend("turn marks", say("Let {name} turn like a camera", name=lock.name), lock.id)
+    if lock.kind == "point" and fault == "bent":
+        return Mend("turn marks", say("Let {name} turn like a camera", name=lock.name), lock.id)
+    if lock.kind == "plane" and (zone.distance_m is None or zone.distance_m >= FAR_M):
+        return Mend("as pan", say("Solve {name} as a pan lock", name=lock.name), lock.id)
+    return None
 
 
 def mend_of_solve(shot: Shot, lock: Lock) -> Mend | None:
@@ -148,7 +154,7 @@ def mend_of(shot: Shot, finding: Finding) -> Mend | None:
     if zone is None:
         return None
     if finding.stage == "Lock":
-        return mend_of_bend(shot, zone) if finding.fault == "bent" else mend_of_lock(shot, zone)
+        return mend_of_ride(shot, zone, finding.fault) if finding.fault in ("bent", "far") else mend_of_lock(shot, zone)
     if finding.stage == "Matte":
         before: list[Screen] = [each for each in SCREENS if f"is {each} all round" in english(finding.words)]
         return mend_of_screen(zone, before[0]) if before else mend_of_matte(shot, zone)

@@ -41,6 +41,9 @@ class Mender:
             self.bench.refresh()
             self.bench.lock.measure.solve("both", missing=mend.what == "solve missing")
             return
+        if mend.what == "as pan":
+            self.bench.lock.measure.solve_as_pan(mend.part)
+            return
         if mend.what == "show lost":
             self._show_lost(desk.shot.lock(mend.part))
             return

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QCheckBox, QListWidget, QListWidgetItem
 
 from ...comp import Suggested, solve_lock, suggest_lock
 from ...comp.scheduler import Job
-from ...comp.solve import merged
+from ...comp.solve import MEASURED_FIELDS, SOLVED_FIELDS, merged
 from ...lock import lock_feed, propose_marks
 from ...lock.errors import OnlyTurned
 from ...lock.runs import Direction
@@ -401,6 +401,32 @@ class MeasurePanel(Panel):
         if lock is not None:
             self._anew("Pan lock", kind="pan", points=(), in_metres=False)
             self.solve("both")
+
+    def solve_as_pan(self, lock_id: str) -> None:
+        """Solves a lock of a field as a pan lock in the background; it stays as it is where that fails."""
+        shot = self.desk.shot
+        before = shot.lock(lock_id)
+        turning = before.but(**UNSOLVED, kind="pan", motion=None)
+
+        def work(job: Job) -> Lock:
+            return solve_lock(shot.with_lock(turning), lock_id, self.desk.store, "both", job.progress).lock(lock_id)
+
+        def ended(solved: Lock) -> None:
+            now = next((lock for lock in self.desk.shot.locks if lock.id == lock_id), None)
+            if now is None or any(getattr(now, name) != getattr(before, name) for name in MEASURED_FIELDS):
+                self.desk.said.emit(
+                    say("{name} was changed while it was solved; what came out was let go.", name=before.name), True
+                )
+                return
+            found = {name: getattr(solved, name) for name in SOLVED_FIELDS}
+            made = now.but(kind="pan", motion=None, **found)
+            self.desk.edit(self.desk.shot.with_lock(made), say("Solve {name} as a pan lock", name=now.name))
+            self.desk.choice_changed.emit()
+            words = " ".join((*solved.lost, *solved.remarks)[:1])
+            done = say("{name} is solved on {count} frames.", name=now.name, count=len(solved.solved))
+            self.desk.said.emit(words or done, bool(words))
+
+        self.desk.run(say("Solving {name}", name=before.name), work, ended)
 
     def _solved(self, lock: Lock, began: Shot) -> None:
         shot, note = merged(self.desk.shot, began, lock)

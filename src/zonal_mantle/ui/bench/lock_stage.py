@@ -6,7 +6,7 @@ from functools import cached_property
 
 from PySide6.QtWidgets import QCheckBox
 
-from ...comp import mend_of_bend, mend_of_lock
+from ...comp import mend_of_lock, mend_of_ride
 from ...comp.findings import RESIDUAL_ACCEPTED_PX
 from ...lock import read_lock
 from ...shot import Lock, Shot
@@ -134,8 +134,8 @@ class LockStage(Stage):
     def show_header(self) -> None:
         shot, zone = self.desk.shot, self.zone
         ride = self.desk.readings.rides.get(zone.id)
-        bent = ride is not None and ride.is_off and ride.fault == "bent"
-        self.header.show_mend((mend_of_bend(shot, zone) if bent else None) or mend_of_lock(shot, zone))
+        helps = mend_of_ride(shot, zone, ride.fault) if ride is not None and ride.is_off else None
+        self.header.show_mend(helps or mend_of_lock(shot, zone))
         plate = shot.holds_plate(zone)
         lock = shot.lock(zone.placement.rides) if zone.placement.rides else self.desk.lock if plate else None
         if lock is None and shot.first == shot.last:
