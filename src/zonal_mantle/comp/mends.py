@@ -111,8 +111,8 @@ def mend_of_lock(shot: Shot, zone: Zone) -> Mend | None:
 
 
 def mend_of_ride(shot: Shot, zone: Zone, fault: str | None) -> Mend | None:
-    """What mends a lock by which a rider is off: marks that cannot follow a turning camera ("bent") may turn like one; for
-    what is far beyond a plane's field ("far") a pan lock serves, which has less to find out."""
+    """What mends a lock by which a rider is off. Marks that cannot follow a turning camera ("bent") may turn like one.
+    For what is far beyond a plane's field ("far") a pan lock serves, which has less to find out."""
     lock = shot.lock(zone.placement.rides) if zone.placement.rides is not None else None
     if lock is None or lock.knows_camera:
         return None
