@@ -309,7 +309,7 @@ def blind_look(demo: Path) -> None:
         for frame in frames:
             out = srgb_encode(delivered(session.frame(frame)[..., :3], Path(place))).astype(np.float32)
             truth = srgb_encode(read_picture(picture_of(finished, frame))[..., :3]).astype(np.float32)
-            kept = read_picture(picture_of(alpha, frame))[..., 0]
+            kept = srgb_encode(read_picture(picture_of(alpha, frame))[..., 0])  # it is read as a picture
             for y in range(0, out.shape[0] - PATCH, PATCH):
                 for x in range(0, out.shape[1] - PATCH, PATCH):
                     at = np.s_[y : y + PATCH, x : x + PATCH]
@@ -348,7 +348,7 @@ def against_the_generator(demo: Path) -> None:
         for frame in list(session.shot.frames)[1:-1:2]:
             out = srgb_encode(np.clip(compose(bare, frame, session.store)[..., :3], 0, 1))
             wanted = srgb_encode(np.clip(read_picture(picture_of(truth, frame))[..., :3], 0, 1))
-            kept = read_picture(picture_of(alpha, frame))[..., 0]
+            kept = srgb_encode(read_picture(picture_of(alpha, frame))[..., 0])  # it is read as a picture
             away, edge = (out - wanted) * 255, (kept > 0.02) & (kept < 0.98)
             parts = [np.sqrt((away[kept < 0.02] ** 2).mean()), np.sqrt((away[edge] ** 2).mean())]
             for name in ("Mill tower", "Far range"):

@@ -25,10 +25,10 @@ from zonal_mantle.comp.readings import Readings
 from zonal_mantle.comp.readings_match import MatchReading
 from zonal_mantle.comp.readings_ride import read_ride
 from zonal_mantle.lock import read_lock
+from zonal_mantle.match.tone_off import ToneOff
 from zonal_mantle.media.still import write_still
 from zonal_mantle.place.coverage import Opening
-from zonal_mantle.shot import Finish, Keyed, Lock, LockFrame, MatteUse, SetAside, load
-from zonal_mantle.shot.match import Palette
+from zonal_mantle.shot import Finish, Lock, LockFrame, MatteUse, SetAside, load
 
 
 @pytest.fixture
@@ -75,26 +75,23 @@ def test_a_lock_that_holds_its_own_frame_alone_is_found_though_nothing_rides_on_
     assert read_lock(alone.but(solved=()), shot.frames) is None
 
 
-def test_a_tone_that_was_fitted_is_not_offered_once_more(shot):
+@pytest.mark.parametrize(
+    ("tone", "drawn", "off"),
+    [
+        ((7.0, 3.0), True, True),
+        ((7.0, 5.0), True, False),  # as unsure as that
+        ((3.0, 0.5), True, False),  # too little to be seen beside other things
+        ((7.0, 3.0), False, False),  # of no aim that somebody drew
+        (None, True, False),
+    ],
+)
+def test_a_tone_that_is_seen_to_be_off_is_offered_a_fit(shot, tone, drawn, off):
     zone = hung(shot)
-    reading = MatchReading(1003, delta_e=(4.0, 6.0, 13.2), drawn=True)
-
-    def said(zone):
-        found = findings_of(shot.with_zone(zone), Readings(matches={zone.id: reading}))
-        return next(each for each in found if each.stage == "Match")
-
-    far = said(zone)
-    assert mend_of(shot, far) == Mend("fit tone", "Fit tone", zone.id)
-    moved = Palette(matrix=(1, 0, 0, 0.03, 0, 1, 0, 0.03, 0, 0, 1, 0.03), strength=Keyed(constant=1.0))
-    fitted = said(zone.but(match=zone.match.but(tone=zone.match.tone.but(palette=moved))))
-    assert fitted.words == f"{far.words} Its tone was fitted: both may show different things."
-    assert mend_of(shot, fitted) is None
-    for other in (  # laid in part, or not at all, or changed by hand after: another fit may help
-        {"palette": moved.but(strength=Keyed(constant=0.2))}, {"palette": Palette(strength=Keyed(constant=1.0))},
-        {"palette": moved, "exposure_stops": Keyed(constant=1.0)},
-    ):  # fmt: skip
-        changed = said(zone.but(match=zone.match.but(tone=zone.match.tone.but(**other))))
-        assert mend_of(shot, changed) == Mend("fit tone", "Fit tone", zone.id)
+    tone = None if tone is None else ToneOff(*tone)
+    reading = MatchReading(1003, delta_e=(40.0, 6.0, 13.2), tone=tone, untold="" if tone else "unlike", drawn=drawn)
+    found = [f for f in findings_of(shot, Readings(matches={zone.id: reading})) if f.stage == "Match"]
+    assert [f.words for f in found] == (["Evening sky: its tone seems 7 ± 3 ΔE from its aim's."] if off else [])
+    assert [mend_of(shot, f) for f in found] == ([Mend("fit tone", "Fit tone", zone.id)] if off else [])
 
 
 def test_what_a_lock_is_off_by_is_said_with_its_reason(shot):

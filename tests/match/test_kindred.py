@@ -5,10 +5,11 @@ import numpy as np
 import pytest
 from skimage import data
 
-from zonal_mantle.match.compare import delta_e_2000, lab
+from zonal_mantle.match.compare import compare, delta_e_2000, lab
 from zonal_mantle.match.grade import grade
 from zonal_mantle.match.kindred import fit_kindred
 from zonal_mantle.match.tone_fit import ToneFit, log_codes
+from zonal_mantle.match.tone_off import ToneOff, tone_off
 from zonal_mantle.media.curves import srgb_decode
 from zonal_mantle.shot import Cdl, Keyed, Match, ToneMatch
 
@@ -168,3 +169,48 @@ def test_what_is_no_number_is_passed_by_and_a_part_of_no_cell_is_refused():
     for mask in (inside, inside & (np.arange(240) == 5)):
         with pytest.raises(ValueError, match="zone is too small"):
             fit_kindred([(own, mask)], [part(picture[:, 240:])])
+
+
+NAMES = ("grass", "gravel", "brick", "coffee", "chelsea", "rocket", "astronaut")
+
+
+def seen_off(own: np.ndarray, aim: np.ndarray) -> ToneOff | None:
+    try:
+        return tone_off([part(own)], [part(aim)])
+    except ValueError:
+        return None
+
+
+def test_how_far_a_tone_seems_off_is_as_far_as_is_said_on_halves_of_photographs():
+    """What percentiles cannot tell: unlike halves of one tone are near, like halves of two tones are far."""
+    right, wrong, held = [], [], []
+    for n, name in enumerate(NAMES):
+        picture = photograph(name)
+        done = toned(picture, 0.3, 5800, 1.05)
+        aim, truth = done[:, 240:], done[:, :240]
+        for by in (0.0, (-1.2, 1.0)[n % 2]):
+            own = (truth * 2**by).astype(np.float32)
+            found = seen_off(own, aim)
+            if found is None:
+                continue
+            (wrong if by else right).append(found)
+            held.append(abs(found.delta_e - off(own, truth)) <= 2 * found.spread)
+    assert len(right) >= 5
+    assert np.median([each.delta_e for each in right]) < 3
+    assert np.median([each.delta_e for each in wrong]) > 6
+    assert np.mean(held) >= 0.9
+    by_percentile = [compare(p[:, :240].reshape(-1, 3), p[:, 240:].reshape(-1, 3)) for p in map(photograph, NAMES)]
+    assert max(max(each.delta_e) for each in by_percentile) > 10  # that is what they show, of one tone
+
+
+def test_a_small_zone_is_compared_by_its_pixels_and_one_of_numbers_that_are_none_without_them():
+    picture = photograph("grass")
+    mask = np.zeros(picture.shape[:2], bool)
+    mask[100:130, 100:160] = True
+    small = tone_off([(picture, mask)], [part(picture)])
+    assert small.delta_e < 3 * small.spread
+    spoilt = picture.copy()
+    spoilt[40:80, 40:90] = np.nan
+    found = tone_off([part(spoilt)], [part(picture)])
+    assert np.isfinite(found).all()
+    assert found.delta_e < 2

@@ -6,13 +6,12 @@ import numpy as np
 
 from ..shot import Matte, Shot, Zone
 from ..words import say
-from .finding import Finding, MatchFault
+from .finding import Finding
 from .matte_over_shot import MatteOverShot
 from .mends import best_lock, hidden_behind
 from .readings import Readings
 from .readings_grain import GrainReading
 from .readings_lens import LensReading
-from .readings_match import FAR_OFF, is_fitted
 from .readings_matte import (
     CHATTER_ACCEPTED,
     DOUBT_ACCEPTED,
@@ -113,12 +112,14 @@ def _match_findings(shot: Shot, readings: Readings) -> list[Finding]:
         reading = readings.matches.get(zone.id)
         if reading is not None and reading.drawn and reading.problem:
             found.append(Finding("Match", zone.id, reading.frame, reading.problem))
-        if reading is not None and reading.drawn and not reading.problem and reading.worst > FAR_OFF:
-            words = say("{name} is {worst:.0f} ΔE from its aim.", name=zone.name, worst=reading.worst)
-            if is_fitted(zone):
-                words += " " + say("Its tone was fitted: both may show different things.")
-            fault: MatchFault | None = None if is_fitted(zone) else "tone"
-            found.append(Finding("Match", zone.id, reading.frame, words, fault))
+        if reading is not None and reading.is_off and (tone := reading.tone) is not None:
+            words = say(
+                "{name}: its tone seems {off:.0f} ± {spread:.0f} ΔE from its aim's.",
+                name=zone.name,
+                off=tone.delta_e,
+                spread=tone.spread,
+            )
+            found.append(Finding("Match", zone.id, reading.frame, words, "tone"))
         if zone.id in readings.lenses and zone.match.aim.areas:
             found += _lens_findings(zone, readings.lenses[zone.id])
         if zone.id in readings.grains:

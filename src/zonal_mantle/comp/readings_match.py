@@ -11,15 +11,15 @@ from ..match.compare import compare
 from ..match.edge_mtf import sharpness
 from ..match.errors import MatchError
 from ..match.sharpness import LUMA
-from ..shot import Keyed, Match, Shot, ToneMatch, Zone
-from ..shot.match import Palette
+from ..match.tone_off import ToneOff, tone_off
+from ..shot import Match, Shot, Zone
 from ..words import say, spoken
 from .aim import aim_seen, blocks_of, frames_for, zone_seen_with
 from .digest import digest
 from .pictures import READINGS_KNOWN, Pictures, known
 from .planner import plan
 
-FAR_OFF = 12.0  # ΔE between a zone and an aim that was drawn for it, that is a finding
+TONE_OFF, TONE_SURE = 4.0, 1.5  # ΔE, and deviations, by which a tone must seem to be off to be a finding
 
 
 @dataclass(frozen=True)
@@ -27,7 +27,9 @@ class MatchReading:
     """A zone against its aim on a frame: brighter by so many stops at the 2nd, 25th, 50th, 75th and 98th percentile;
     CIEDE2000 in shadows, middle and lights, and their mean colours, scene-linear; luma at those percentiles;
     where the response of their edges falls to a half (cycles a pixel, and its standard error; see `edge_mtf`); or why
-    they cannot be compared. `drawn`: the aim was drawn for it."""
+    they cannot be compared. These compare what both show, which need not be alike. `tone`: by how much the tone seems
+    to be off whatever both show, ΔE and its standard deviation, or `untold`, why that cannot be told. `drawn`: the aim
+    was drawn for it."""
 
     frame: int
     stops: tuple[float, ...] = ()
@@ -38,13 +40,15 @@ class MatchReading:
     aim_light: tuple[float, ...] = ()
     zone_mtf50: tuple[float, float] | None = None
     aim_mtf50: tuple[float, float] | None = None
+    tone: ToneOff | None = None
+    untold: str = ""
     problem: str = ""
     drawn: bool = False
 
     @property
-    def worst(self) -> float:
-        """The largest difference."""
-        return max(self.delta_e)
+    def is_off(self) -> bool:
+        """Whether the tone is seen to be off an aim that was drawn."""
+        return self.drawn and self.tone is not None and self.tone.delta_e > max(TONE_OFF, TONE_SURE * self.tone.spread)
 
 
 def read_match(shot: Shot, zone: Zone, pictures: Pictures) -> MatchReading:
@@ -66,19 +70,17 @@ def read_match(shot: Shot, zone: Zone, pictures: Pictures) -> MatchReading:
             return MatchReading(frame, problem=str(problem), drawn=drawn)
         light = (found.zone_light, found.aim_light)
         own_mtf50, other_mtf50 = (_mtf50(each.picture @ LUMA, each.mask) for each in (seen, aim))
+        tone, untold = None, ""
+        try:
+            tone = tone_off([seen], [aim])
+        except ValueError as problem:
+            untold = str(problem)
         return MatchReading(
-            frame, found.stops, found.delta_e, found.zone, found.aim, *light, own_mtf50, other_mtf50,
+            frame, found.stops, found.delta_e, found.zone, found.aim, *light, own_mtf50, other_mtf50, tone, untold,
             drawn=drawn,
         )  # fmt: skip
 
     return replace(known(("match", key, spoken()), look, READINGS_KNOWN), drawn=drawn)
-
-
-def is_fitted(zone: Zone) -> bool:
-    """Whether a fit is laid on a zone in full and nothing by hand: another would find what this one found."""
-    matrix = zone.match.tone.palette.matrix
-    fitted = ToneMatch(palette=Palette(matrix=matrix, strength=Keyed(constant=1.0)))
-    return matrix != Palette().matrix and zone.match.tone == fitted
 
 
 def beside_aim(shot: Shot, zone: Zone, match: Match, frame: int) -> str:

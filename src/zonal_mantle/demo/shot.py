@@ -110,6 +110,8 @@ def _best_lock(
                 patch = Patch(feed, mark)
             except ValueError:
                 continue
+            if patch.is_edge:  # along which it would slide: a solve refuses it
+                continue
             miss = 0.0
             for index in others:
                 miss = max(miss, _miss(patch.refine(feeds[index], *path[index]), path[index]))

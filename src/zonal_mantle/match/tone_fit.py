@@ -72,6 +72,17 @@ def log_codes(pixels: NDArray) -> NDArray[np.float64]:
     return np.asarray(np.where(x > LOG_BREAK, high, LOG_SLOPE * x + LOG_OFFSET))
 
 
+def light_of(codes: NDArray) -> NDArray[np.float64]:
+    """The log encoding of `match.tone` back to scene-linear. (…, 3).
+
+    >>> light_of(log_codes(np.array([0.001, 0.18, 4.0]))).round(9).tolist()
+    [0.001, 0.18, 4.0]
+    """
+    y = np.asarray(codes, float)
+    low = (y - LOG_OFFSET) / LOG_SLOPE
+    return np.asarray(np.where(y > LOG_SLOPE * LOG_BREAK + LOG_OFFSET, 2.0 ** (y * LOG_SCALE - LOG_SHIFT), low))
+
+
 def fit_tone(own: Sequence[NDArray], aim: Sequence[NDArray]) -> ToneFit:
     """Lightness, contrast, tint and saturation of the aim, as far as they stand out from how things differ.
 

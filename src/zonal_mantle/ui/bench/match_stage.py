@@ -10,7 +10,6 @@ from PySide6.QtWidgets import QComboBox
 from ...comp import Mend
 from ...comp.match_fit import FittedAll, fit_all
 from ...comp.new_light import new_sky_light
-from ...comp.readings_match import FAR_OFF, is_fitted
 from ...match import transmittance
 from ...shot import Aim, AimArea, MantleError
 from ...words import say
@@ -111,15 +110,20 @@ class MatchStage(Stage):
         self.header.switch.setChecked(match.on)
         plate = shot.holds_plate(zone)
         reading = self.desk.readings.matches.get(zone.id)
-        far = reading is not None and reading.drawn and not reading.problem and reading.worst > FAR_OFF
-        helps = far and match.on and not plate and not is_fitted(zone)
+        far = reading is not None and reading.is_off
+        helps = far and match.on and not plate
         self.header.show_mend(Mend("fit tone", "Fit tone", zone.id) if helps else None)
         if not match.on:
             self.header.show_reading("off")
         elif plate:
             self.header.show_reading("the plate itself")
-        elif reading is not None and not reading.problem:
-            self.header.show_reading(say("ΔE {worst:.1f} from its aim", worst=reading.worst), far)
+        elif reading is not None and reading.tone is not None:
+            off = reading.tone
+            self.header.show_reading(
+                say("{off:.1f} ± {spread:.1f} ΔE from its aim", off=off.delta_e, spread=off.spread), far
+            )
+        elif reading is not None and reading.drawn and reading.untold:
+            self.header.show_reading("unlike its aim")
         elif zone.distance_m is None:
             self.header.show_reading("no aim at infinity")
         elif not match.air.on:
