@@ -418,12 +418,8 @@ class TonePanel(MatchPart):
         if found is None or found.problem:
             return found.problem if found is not None else ""
         dark, middle, light = found.delta_e
-        about = ""
-        if found.tone is not None:
-            off = found.tone
-            about = say("Tone off by {off:.1f} ± {spread:.1f} ΔE. ", off=off.delta_e, spread=off.spread)
-        elif found.drawn and found.untold:
-            about = say("How far its tone is off cannot be told: {why} ", why=found.untold)
+        untold = found.drawn and bool(found.untold)
+        about = say("How far its tone is off cannot be told: {why} ", why=found.untold) if untold else ""
         return about + say(
             "As seen, shadows, middle, lights: ΔE {dark:.1f}, {middle:.1f}, {light:.1f}; {stops:+.1f}, "
             "{stops_2:+.1f}, {stops_3:+.1f} stops",
