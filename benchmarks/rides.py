@@ -75,7 +75,8 @@ def judged(shot: Shot, lock: Lock, ways: list[NDArray[np.float64]]) -> tuple[flo
 
 def _lock(motion: str, places: list[tuple[float, float]], across: tuple[float, float], start: int) -> Lock:
     if motion in MARKS:
-        return lock_of("point", marks=tuple(Mark(x=x, y=y) for x, y in places), motion=motion, reference_frame=start)
+        marks = tuple(Mark(x=x, y=y) for x, y in places)
+        return lock_of("point", marks=marks, motion=motion).but(reference_frame=start)
     (x0, x1), (y0, y1) = across, (220.0, 330.0)
     key = ShapeKey(frame=start, points=((x0, y0), (x1, y0), (x1, y1), (x0, y1)))
     kind, motion = ("pan", None) if motion == "pan" else ("plane", motion)
