@@ -155,7 +155,8 @@ def _fitted(quantiles: NDArray, wobble: NDArray, distances: NDArray, begin: NDAr
     def off(p: NDArray) -> NDArray:
         t = shares(p)[:, None, :]
         rest = quantiles - p[2:5] * (1 - t)
-        own = (weights**2 * t * rest).sum(axis=0) / (weights**2 * t * t).sum(axis=0)
+        # of what all air hides nothing is seen
+        own = (weights**2 * t * rest).sum(axis=0) / np.maximum((weights**2 * t * t).sum(axis=0), 1e-30)
         own = np.maximum(own, 0)
         miss = (rest - t * own) * weights
         return np.concatenate([miss.ravel(), [(p[1] - USUAL_EXPONENT) / EXPONENT_SPREAD]])
