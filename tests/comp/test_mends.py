@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from hung import marked, shot_with
+from hung import marked, shot_with, turn_at
 from zonal_mantle.api import new
 from zonal_mantle.comp import (
     Finding,
@@ -24,7 +24,8 @@ from zonal_mantle.comp.mends import Mend, best_lock, hidden_behind, is_there
 from zonal_mantle.comp.readings import Readings
 from zonal_mantle.comp.readings_match import MatchReading
 from zonal_mantle.comp.readings_ride import read_ride
-from zonal_mantle.lock import read_lock
+from zonal_mantle.lock import read_lock, turning_marks
+from zonal_mantle.lock.runs import flat
 from zonal_mantle.match.tone_off import ToneOff
 from zonal_mantle.media.still import write_still
 from zonal_mantle.place.coverage import Opening
@@ -250,3 +251,15 @@ def test_what_was_set_aside_counts_again_once_it_is_much_worse(shot, then, now, 
     assert (came_back(kept, finding) is not None) == open_again
     if then:
         assert reason_set_aside(kept, before) == "soft focus"
+
+
+def test_a_sky_rides_on_the_lock_by_which_it_is_off_least_of_those_that_move_alike():
+    by_picture = marked()
+    by_camera = turning_marks(marked(), (640, 360)).but(id="c", name="C")
+    shot = shot_with(by_picture, (640, 360), 12)
+    for locks in ((by_picture, by_camera), (by_camera, by_picture)):
+        assert best_lock(shot.but(zones=(), locks=locks)).id == "c"
+    twice = {entry.frame: turn_at(2 * (entry.frame - 1)) for entry in by_camera.solved}  # of what is nearer
+    moved = tuple(e.but(homography=flat(twice[e.frame] / twice[e.frame][2, 2])) for e in by_camera.solved)
+    nearer = by_camera.but(id="n", solved=moved)
+    assert best_lock(shot.but(zones=(), locks=(nearer, by_picture))).id == "m"

@@ -10,7 +10,8 @@ import numpy as np
 from ..geometry import carry
 from ..lock import turning_marks
 from ..matte.first import SCREENS, Screen
-from ..shot import ClearSkyPull, Lock, Matte, MatteUse, ScreenPull, Shot, Zone
+from ..place.ride_error import ride_errors
+from ..shot import ClearSkyPull, Lock, Matte, MatteUse, Placement, ScreenPull, Shot, Zone
 from ..shot.matte import AnyPull, Reads
 from ..words import english, say
 from .finding import Finding
@@ -38,24 +39,38 @@ class Mend:
 
 
 FAR_M = 1000.0  # from here on a zone had best follow what moves least
+ALIKE_PX, ALIKE_SHARE = 2.0, 0.05  # by which locks on the same thing move differently
+SKY = np.array([[x, y] for x in (0.0, 0.5, 1.0) for y in (0.0, 0.3, 0.6)])  # of the frame
+SOME = 8  # frames
 
 
 def best_lock(shot: Shot, distance_m: float | None = None, way: str = "flat") -> Lock | None:
     """The solved lock that a thing at a distance had best ride on: one that holds on the most frames; for what is far
-    the one that moves least, since nearer things move more under a camera that walks; else that of the least error.
-    A card or a dome needs a camera that was solved."""
+    the one that moves least, since nearer things move more under a camera that walks, and of those that move alike the
+    one by which a sky across the frame is off least; else that of the least error. A card or a dome needs a camera that
+    was solved."""
     held = [lock for lock in shot.locks if lock.holds and lock.kind != "by hand"]
     if way in ("card", "dome"):
         held = [lock for lock in held if lock.knows_camera]
     if not held:
         return None
-    far = distance_m is None or distance_m >= FAR_M
+    most = max(len(lock.solved) for lock in held)
+    held = [lock for lock in held if len(lock.solved) == most]
+    if distance_m is not None and distance_m < FAR_M:
+        return min(held, key=lambda lock: max((entry.residual_px for entry in lock.solved), default=0.0))
+    motion = {lock.id: _motion_px(shot, lock) for lock in held}
+    least = min(motion.values())
+    alike = [lock for lock in held if motion[lock.id] <= least + max(ALIKE_PX, ALIKE_SHARE * least)]
+    return alike[0] if len(alike) == 1 else min(alike, key=lambda lock: _sky_off_px(shot, lock))
 
-    def rank(lock: Lock) -> tuple[float, float]:
-        worst = max((entry.residual_px for entry in lock.solved), default=0.0)
-        return -len(lock.solved), _motion_px(shot, lock) if far else worst
 
-    return min(held, key=rank)
+def _sky_off_px(shot: Shot, lock: Lock) -> float:
+    """By how much a sky across the frame may be off on a lock, at worst of some frames."""
+    sky = Zone(id="sky", name="", source="", placement=Placement(rides=lock.id))
+    places = SKY * shot.size
+    some = lock.solved[:: max(len(lock.solved) // SOME, 1)]
+    errors = (ride_errors(shot, sky, entry.frame, places) for entry in some)
+    return max((float(each.most.max()) for each in errors if each is not None), default=0.0)
 
 
 def _motion_px(shot: Shot, lock: Lock) -> float:
