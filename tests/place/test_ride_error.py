@@ -100,3 +100,19 @@ def test_locks_that_know_the_camera_are_as_good_all_over():
     unsure = walk(12)
     unsure = unsure.but(solved=tuple(e.but(residual_px=0.2) for e in unsure.solved))
     assert errors(unsure).most == pytest.approx(np.full(6, 0.4))
+
+
+def test_locks_that_came_without_marks_or_with_odd_ones_are_judged_all_the_same():
+    lock = marked()
+    bare = lock.but(marks=(), solved=tuple(e.but(marks=()) for e in lock.solved))
+    assert (errors(bare).most > 0.7 * missed(bare)).all()
+    assert turning_marks(bare, SIZE) == bare  # there is nothing to turn by
+    for odd in (
+        lock.but(solved=tuple(e.but(residual_px=0.0) for e in lock.solved)),
+        lock.but(marks=tuple(mark.but(frame=5) for mark in lock.marks)),
+        lock.but(reference_frame=99),
+        marked(((300.0, 200.0), (300.0, 200.001))),
+    ):
+        for each in (odd, turning_marks(odd, SIZE)):
+            assert np.isfinite(errors(each).most).all()
+    assert errors(lock.but(solved=lock.solved[:1])) is None

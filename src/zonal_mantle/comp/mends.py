@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from ..geometry import carry
-from ..lock import turning_marks
+from ..lock import followed_on, turning_marks
 from ..matte.first import SCREENS, Screen
 from ..place.ride_error import ride_errors
 from ..shot import ClearSkyPull, Lock, Matte, MatteUse, Placement, ScreenPull, Shot, Zone
@@ -131,7 +131,7 @@ def mend_of_ride(shot: Shot, zone: Zone, fault: str | None) -> Mend | None:
     lock = shot.lock(zone.placement.rides) if zone.placement.rides is not None else None
     if lock is None or lock.knows_camera:
         return None
-    if lock.kind == "point" and fault == "bent":
+    if fault == "bent" and followed_on(lock):
         return Mend("turn marks", say("Let {name} turn like a camera", name=lock.name), lock.id)
     if lock.kind == "plane" and (zone.distance_m is None or zone.distance_m >= FAR_M):
         return Mend("as pan", say("Solve {name} as a pan lock", name=lock.name), lock.id)

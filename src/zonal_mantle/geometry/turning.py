@@ -16,7 +16,8 @@ LEAST_SPREAD_PX = 0.1  # no place is held to be bad for less
 WIDE = 4.685  # of Tukey's biweight, in robust deviations (Huber 1981)
 MOST_OFF = 9.0  # squared deviations that one place counts for in a focal length
 FOCALS = np.geomspace(0.35, 12.0, 60)  # that are tried, in widths of the frame
-FINER, TIMES_FINER = 9, 2  # of them about the best, and about the best of those
+FINER, TIMES_FINER = 9, 3  # of them about the best, about the best of those, and so on
+LEAST_ERROR_PX = 0.03  # no place is known better than pictures are
 AS_MANY = 8.0  # frames' worth of what is told by any number: places that are followed err alike from frame to frame
 WITHIN = 4.0  # of twice the logarithm of likeness, 95 %
 RIDGE = 1e-7  # of the normal equations: a turn about the one place that is seen is none
@@ -160,7 +161,8 @@ def told_focal(homes: NDArray, places: NDArray, errors_px: NDArray, size: tuple[
     ends = FOCALS[0] * size[0], FOCALS[-1] * size[0]
     if not enough.any():
         return ToldFocal(DEFAULT_FOCAL * size[0], (float(ends[0]), float(ends[1])))
-    places, deviation = places[enough], np.asarray(errors_px, float)[enough] / np.sqrt(2)
+    places = places[enough]
+    deviation = np.maximum(np.asarray(errors_px, float)[enough], LEAST_ERROR_PX) / np.sqrt(2)
 
     def cost(focal: float) -> float:
         found = turned_frames(homes, places, focal, size)

@@ -16,7 +16,7 @@ from .point import solve_point
 from .propose import propose, propose_marks, region_parallax
 from .residual import LockReading, read_lock
 from .stay import solve_staying
-from .turn_of_marks import turning_marks
+from .turn_of_marks import followed_on, turning_marks
 
 __all__ = [
     "Area",
@@ -27,6 +27,7 @@ __all__ = [
     "Patch",
     "fit_motion",
     "follow_features",
+    "followed_on",
     "joined",
     "lock_feed",
     "propose",

@@ -19,8 +19,19 @@ FOCAL_GUESSED = 0.5  # relative half width of the bounds within which marks are 
 ODD_TIMES, ODD_PX = 5.0, 1.0  # of what marks may be off by, over which a turning camera does not explain them
 
 
+def followed_on(lock: Lock) -> list[LockFrame]:
+    """The frames on which a point lock's marks were found, without its reference frame; none where it came without
+    them, as from a file of another program."""
+    start = lock.reference_frame
+    if lock.kind != "point" or not any(mark.frame in (None, start) for mark in lock.marks):
+        return []
+    count = len(lock.marks)
+    return [each for each in lock.solved if each.frame != start and len(each.marks) == count and any(each.marks)]
+
+
 def turning_marks(lock: Lock, size: tuple[int, int]) -> Lock:
     """A point lock whose motion is that of a turning camera, by the marks that were followed: none is followed anew.
+    One whose marks are not known on other frames stays as it is.
 
     The focal length is the lock's where it is given, else what the marks tell over all frames; where they do not tell
     it a usual one is taken, and said so. What the marks lie off the turn counts as error.
@@ -30,10 +41,10 @@ def turning_marks(lock: Lock, size: tuple[int, int]) -> Lock:
     size : width and height of the plate.
     """
     start, moved = lock.reference_frame, lock.moves
-    lock = lock.but(motion="camera turn")
-    entries = [entry for entry in lock.solved if entry.frame != start and any(entry.marks)]
+    entries = followed_on(lock)
     if not entries:
         return lock
+    lock = lock.but(motion="camera turn")
     places = np.array([[place or (np.nan, np.nan) for place in entry.marks] for entry in entries])
     own = np.array([mark.frame in (None, start) for mark in lock.marks])
     homes = np.array([(mark.x, mark.y) for mark in lock.marks])

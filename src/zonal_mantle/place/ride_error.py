@@ -16,7 +16,8 @@ from numpy.typing import NDArray
 
 from ..geometry import DEFAULT_FOCAL, ToldFocal, carry, moved_by_turn, told_focal, turn_motion, turned_frames
 from ..shot.follow import WHOLE
-from ..shot.lock import FOCAL_TOLD, SHOWN_TIMES, Correction, Lock
+from ..shot.lock import FOCAL_TOLD, SHOWN_TIMES, Correction, Lock, Mark
+from ..shot.shapes import Point
 from ..shot.shot import Shot
 from ..shot.zone import Zone
 from .transform import reference_to_frame
@@ -76,7 +77,7 @@ def ride_errors(shot: Shot, zone: Zone, frame: int, places: Places) -> RideError
     whole = zone.placement.follow == WHOLE and lock.correction == Correction()
     if whole and lock.kind in ("point", "plane") and lock.moves not in ("perspective", "camera turn"):
         seen = carry(np.reshape(entry.homography, (3, 3)), anchors)
-        turned = _turned(lock, frame, anchors, seen, focal, shot.size, far=_is_far(zone))
+        turned = _turned(lock, frame, anchors, seen, focal, shot.size, _is_far(zone))
         if turned is not None:
             there = carry(turned @ np.linalg.inv(motion), places)
             bent = np.linalg.norm(there - places, axis=1)
@@ -87,6 +88,13 @@ def _is_far(zone: Zone) -> bool:
     return zone.distance_m is None or zone.placement.way == "dome"
 
 
+def _seen_marks(lock: Lock, frame: int) -> list[tuple[Mark, Point]]:
+    """The marks that were set on the reference frame and are seen on another, and where."""
+    entry = lock.at(frame)
+    pairs = zip(lock.marks, entry.marks) if entry is not None else ()
+    return [(mark, at) for mark, at in pairs if at is not None and mark.frame in (None, lock.reference_frame)]
+
+
 def _goes_along(lock: Lock) -> bool:
     """Whether what it looks at moves with it; through a field that stays it looks at one part of the frame."""
     return lock.kind in ("point", "plane") and not lock.field_stays
@@ -95,14 +103,10 @@ def _goes_along(lock: Lock) -> bool:
 def _anchors(lock: Lock, frame: int, size: tuple[int, int]) -> Places:
     """Where a lock looks, (n, 2): its marks, or places all over its field; on its reference frame."""
     if lock.kind == "point":
-        entry = lock.at(frame)
-        seen = entry.marks if entry is not None else ()
-        own = [
-            (mark.x, mark.y)
-            for mark, place in zip(lock.marks, seen)
-            if place is not None and mark.frame in (None, lock.reference_frame)
-        ]
-        return np.array(own or [(mark.x, mark.y) for mark in lock.marks[:1]], float).reshape(-1, 2)
+        own = [(mark.x, mark.y) for mark, _ in _seen_marks(lock, frame)]
+        if own or lock.marks:
+            return np.array(own or [(mark.x, mark.y) for mark in lock.marks[:1]], float)
+        return np.asarray(GRID * size, float)  # it came without its marks
     kept = [shape for shape in lock.field if shape.on and shape.mode == "keep"]
     points = [point for shape in kept for point in shape.points_at(lock.reference_frame)]
     if lock.kind == "camera" or not points:
@@ -169,23 +173,17 @@ def _turned(
     lock: Lock, frame: int, anchors: Places, seen: Places, focal: float | None, size: tuple[int, int], far: bool
 ) -> NDArray[np.float64] | None:
     """How a turning camera moves the picture that moves a lock's marks or field so; None where that is not known."""
-    entry = lock.at(frame)
-    assert entry is not None
-    widest = LENSES[0] * size[0]
-    if lock.kind == "point" and len(anchors) > 1:
+    widest, marks = LENSES[0] * size[0], _seen_marks(lock, frame) if lock.kind == "point" else []
+    if len(marks) > 1:
         told, odd = _told_by_marks(lock, size)
         if odd or (focal is None and not told.is_told(FOCAL_TOLD) and not far):
             return None
         focal = focal or (told.focal_px if told.is_told(FOCAL_TOLD) else max(widest, told.bounds_px[0]))
-        seen = np.array([place for mark, place in zip(lock.marks, entry.marks) if _counts(lock, mark.frame, place)])
+        seen = np.array([place for _, place in marks])
     elif not far:
         return None
     turn = turned_frames(anchors, seen[None], focal or widest, size).turns[0]
     return turn_motion(turn, focal or widest, size)
-
-
-def _counts(lock: Lock, of_frame: int | None, place: object) -> bool:
-    return place is not None and of_frame in (None, lock.reference_frame)
 
 
 @lru_cache(maxsize=32)
@@ -208,15 +206,10 @@ def _told_by_marks(lock: Lock, size: tuple[int, int]) -> tuple[ToldFocal, bool]:
 
 def _other_focal(lock: Lock, frame: int, places: Places, motion: NDArray[np.float64], size: tuple[int, int]) -> Places:
     """How far places lie elsewhere by the focal lengths at the ends of what marks tell, (n), px."""
-    entry = lock.at(frame)
-    assert entry is not None
-    assert lock.lens.bounds_px is not None
-    own = [k for k, mark in enumerate(lock.marks) if _counts(lock, mark.frame, entry.marks[k])]
-    if not own:
-        return np.zeros(len(places))
-    homes = np.array([(lock.marks[k].x, lock.marks[k].y) for k in own])
-    seen = np.array([[entry.marks[k] for k in own]])
-    out = np.zeros(len(places))
+    marks, out = _seen_marks(lock, frame), np.zeros(len(places))
+    if not marks or lock.lens.bounds_px is None:
+        return out
+    homes, seen = np.array([(mark.x, mark.y) for mark, _ in marks]), np.array([[place for _, place in marks]])
     least, most = (share * size[0] for share in LENSES)
     for focal in (min(max(each, least), most) for each in lock.lens.bounds_px):
         turn = turned_frames(homes, seen, focal, size).turns[0]
