@@ -6,8 +6,10 @@ import cv2
 import numpy as np
 import pytest
 
+import hung
+from hung import marked
 from zonal_mantle.geometry import carry
-from zonal_mantle.lock import LockError
+from zonal_mantle.lock import LockError, turning_marks
 from zonal_mantle.lock.files import (
     camera_from_usd,
     camera_to_usd,
@@ -171,3 +173,15 @@ def test_a_lock_for_a_plate_of_twice_the_size_has_all_of_it_doubled():
     assert (twice.correction.x.constant, twice.correction.y.constant) == (6, -4)
     assert twice.correction.centre == (200, 100)
     assert twice.correction.size.constant == 1.1
+
+
+def test_marks_that_turn_like_a_camera_leave_as_one_and_come_back_whole(tmp_path):
+    lock = turning_marks(marked(), hung.SIZE)
+    assert lock_from_json(lock_to_json(lock, hung.SIZE), hung.SIZE) == lock
+    camera_to_usd(lock, hung.SIZE, 24.0, tmp_path / "marks.usda")
+    back = camera_from_usd(lock.but(solved=(), kind="plane"), hung.SIZE, tmp_path / "marks.usda")
+    assert back.lens.focal_px == pytest.approx(hung.FOCAL, rel=0.02)
+    corners = np.array([[0, 0], [640, 0], [640, 360], [0, 360.0]])
+    for ours, theirs in zip(back.solved, lock.solved):
+        a, b = (carry(np.reshape(each.homography, (3, 3)), corners) for each in (ours, theirs))
+        assert a == pytest.approx(b, abs=0.01)

@@ -285,7 +285,8 @@ def _number(row: dict[str, str], column: str) -> float:
 
 
 def camera_to_usd(lock: Lock, size: tuple[int, int], rate: float, path: Path) -> None:
-    """A pan or camera lock as an animated camera with its points, as OpenUSD (y up, metres, one time code a frame).
+    """A pan or camera lock, or marks that turn like a camera, as an animated camera with its points, as OpenUSD (y up,
+    metres, one time code a frame).
 
     Raises
     ------
@@ -293,7 +294,12 @@ def camera_to_usd(lock: Lock, size: tuple[int, int], rate: float, path: Path) ->
     """
     solved = [entry for entry in lock.solved if entry.rotation is not None]
     if not solved or lock.lens.focal_px is None:
-        raise LockError(say("{name} holds no camera. Solve it as a pan or camera lock first.", name=lock.name))
+        raise LockError(
+            say(
+                "{name} holds no camera. Solve it as a pan or camera lock first, or let its marks turn like a camera.",
+                name=lock.name,
+            )
+        )
     usd = _usd()
     stage = usd.Usd.Stage.CreateInMemory()
     usd.UsdGeom.SetStageUpAxis(stage, usd.UsdGeom.Tokens.y)
