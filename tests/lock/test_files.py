@@ -178,9 +178,12 @@ def test_a_lock_for_a_plate_of_twice_the_size_has_all_of_it_doubled():
 def test_marks_that_turn_like_a_camera_leave_as_one_and_come_back_whole(tmp_path):
     lock = turning_marks(marked(), hung.SIZE)
     assert lock_from_json(lock_to_json(lock, hung.SIZE), hung.SIZE) == lock
+    half = lock_from_json(lock_to_json(lock, hung.SIZE), (320, 180)).lens
+    assert np.array([half.focal_px, *half.bounds_px]) * 2 == pytest.approx([lock.lens.focal_px, *lock.lens.bounds_px])
     camera_to_usd(lock, hung.SIZE, 24.0, tmp_path / "marks.usda")
     back = camera_from_usd(lock.but(solved=(), kind="plane"), hung.SIZE, tmp_path / "marks.usda")
     assert back.lens.focal_px == pytest.approx(hung.FOCAL, rel=0.02)
+    assert back.lens.bounds_px is None  # what a file gives is not measured
     corners = np.array([[0, 0], [640, 0], [640, 360], [0, 360.0]])
     for ours, theirs in zip(back.solved, lock.solved):
         a, b = (carry(np.reshape(each.homography, (3, 3)), corners) for each in (ours, theirs))

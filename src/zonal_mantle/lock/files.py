@@ -186,14 +186,17 @@ def resized(lock: Lock, across: float, down: float) -> Lock:
         y=hand.y.scaled(down),
         centre=None if hand.centre is None else place(hand.centre),
     )
-    focal = lock.lens.focal_px
+    focal, bounds = lock.lens.focal_px, lock.lens.bounds_px
     return lock.but(
         solved=tuple(entry(old) for old in lock.solved),
         field=field,
         marks=marks,
         correction=correction,
         quad=None if lock.quad is None else tuple(place(p) for p in lock.quad),
-        lens=lock.lens.but(focal_px=None if focal is None else focal * across),
+        lens=lock.lens.but(
+            focal_px=None if focal is None else focal * across,
+            bounds_px=None if bounds is None else (bounds[0] * across, bounds[1] * across),
+        ),
     )
 
 
@@ -404,7 +407,8 @@ def _from_stage(usd: Any, stage: Any, lock: Lock, size: tuple[int, int], name: s
                 position=triple(turn0 @ (place - place0)),
             )
         )
-    lens = lock.lens.but(focal_px=float(focal), sensor_mm=float(camera.GetHorizontalApertureAttr().Get()))
+    across = float(camera.GetHorizontalApertureAttr().Get())
+    lens = lock.lens.but(focal_px=float(focal), sensor_mm=across, bounds_px=None)
     read = lock.but(kind="camera", reference_frame=reference, solved=tuple(entries), lens=lens, lost=())
     _check_solved(read, name)
     return read
