@@ -38,7 +38,7 @@ Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
 Part = tuple[Array, NDArray[np.bool_]]  # a picture (h, w, 3), scene-linear, and where it is looked at (h, w)
 
-CALM_PX = 3.0  # standard deviation
+CALM_PX, BESIDE_PX = 3.0, 16  # standard deviation, and as far as it reaches
 WORKING_PX = 290.0  # side of a square as large as the larger part
 CELL_PX, CELLS_ACROSS = 8, 20  # a small part has smaller cells
 FINE_PX, COARSE_PX, AROUND_CELLS = 8.0, 20.0, 2.0
@@ -81,7 +81,7 @@ def fit_kindred(own: Sequence[Part], aim: Sequence[Part]) -> ToneFit:
     >>> bool(fit.moved_stops > 0.5)
     True
     """
-    own, aim = ([(picture, mask & np.isfinite(picture).all(axis=2)) for picture, mask in parts] for parts in (own, aim))
+    own, aim = ([looked_at(picture, mask) for picture, mask in parts] for parts in (own, aim))
     largest, smallest = (pick(int(mask.sum()) for _, mask in (*own, *aim)) for pick in (max, min))
     scale = min(1.0, WORKING_PX / max(np.sqrt(largest), 1.0))
     side = int(np.clip(scale * np.sqrt(smallest) / CELLS_ACROSS, 2, CELL_PX))
@@ -114,6 +114,16 @@ def fit_kindred(own: Sequence[Part], aim: Sequence[Part]) -> ToneFit:
         float(np.sqrt(by[1] * by[2])), (float(off[0, 0] * LOG_SCALE), float(off[1, 0])),
         float(white * LOG_SCALE),
     )  # fmt: skip
+
+
+def looked_at(picture: Array, mask: NDArray[np.bool_]) -> Part:
+    """A part without what lies far outside of its mask, and without what is no number."""
+    ys, xs = np.flatnonzero(mask.any(axis=1)), np.flatnonzero(mask.any(axis=0))
+    if len(ys):
+        box = np.s_[max(ys[0] - BESIDE_PX, 0) : ys[-1] + BESIDE_PX, max(xs[0] - BESIDE_PX, 0) : xs[-1] + BESIDE_PX]
+        picture, mask = np.ascontiguousarray(picture[box]), mask[box]
+    sums = cv2.transform(np.ascontiguousarray(picture, np.float32), np.ones((1, 3), np.float32))
+    return picture, mask & np.isfinite(sums.reshape(mask.shape))
 
 
 def _too_unlike() -> ValueError:

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .compare import delta_e_2000, lab
-from .kindred import Part, calmed, fit_kindred
+from .kindred import Part, calmed, fit_kindred, looked_at
 from .tone import LOG_SCALE
 from .tone_fit import ToneFit, light_of, log_codes
 
@@ -71,7 +71,7 @@ def _toned(codes: Values, fit: ToneFit) -> Values:
 
 def _blocks(picture: NDArray[np.float32], mask: NDArray[np.bool_]) -> Values:
     """Mean colours of the blocks that lie inside, (n, 3); of a small part single pixels, without noise."""
-    mask = mask & np.isfinite(picture).all(axis=2)
+    picture, mask = looked_at(picture, mask)
     size = tuple(max(n // BLOCK_PX, 1) for n in mask.shape[::-1])
     light = np.where(mask[..., None], picture, 0).astype(np.float32)
     share = cv2.resize(mask.astype(np.float32), size, interpolation=cv2.INTER_AREA)
