@@ -57,6 +57,19 @@ def test_another_locks_lens_tells_how_a_sky_bends():
     assert found.bent.max() < errors(lock).bent.max()  # FOCAL is longer than a wide lens
 
 
+def test_a_shift_of_marks_is_as_sure_all_over_and_a_fuller_motion_is_not():
+    four = ((180.0, 240.0), (470.0, 250.0), (250.0, 300.0), (400.0, 320.0))
+    spread = [errors(marked(four, motion=motion)).spread for motion in ("translation", "similarity", "affine")]
+    assert np.ptp(spread[0]) < 1e-9
+    assert (spread[0] < spread[1]).all()
+    assert (spread[1] < spread[2]).all()
+
+
+def test_smoothing_is_no_bend():
+    plain, smooth = marked(), marked(smooth_frames=3.0)
+    assert errors(smooth).bent == pytest.approx(errors(plain).bent)
+
+
 def test_what_a_person_did_is_not_judged():
     assert np.isnan(errors(marked(correction=Correction(x=Keyed(constant=2.0)))).bent).all()
     assert np.isnan(errors(marked(), follow=Follow(turn=False)).bent).all()

@@ -70,8 +70,8 @@ def ride_finding(shot: Shot, zone: Zone, reading: RideReading) -> Finding | None
     lock, (x, y) = shot.lock(rides), reading.worst_place
     if reading.fault == "bent":
         words = say(
-            "{name} may be off by {px:.1f} px, about {x:.0f}, {y:.0f}: the camera turns, which {lock} follows by a "
-            "{moves} of the picture only.",
+            "{name} may be off by {px:.1f} px, about {x:.0f}, {y:.0f}: the camera turns, which the motion model of "
+            "{lock} ({moves}) cannot follow.",
             name=zone.name,
             px=reading.worst_px,
             x=x,

@@ -20,11 +20,11 @@ from ..shot.lock import FOCAL_TOLD, SHOWN_TIMES, Correction, Lock, Mark
 from ..shot.shapes import Point
 from ..shot.shot import Shot
 from ..shot.zone import Zone
-from .transform import reference_to_frame
 
 Places = NDArray[np.float64]
 GRID = np.stack(np.meshgrid(np.linspace(0, 1, 5), np.linspace(0, 1, 5)), axis=-1).reshape(-1, 2)
 ODD_TIMES, ODD_PX = 3.0, 0.3  # of their error, by which marks may lie off a turn and still be a turning camera's
+FULLER = ("translation", "similarity", "affine", "perspective")  # each takes one mark more
 LENSES = (0.75, 3.0)  # focal lengths that most plates are shot with, in widths of the frame: views of 67 to 19°
 ROLL_DEG = 0.3  # by which a camera in the hand rolls, which one mark does not show; common practice
 BLUR = 1e-9  # of normal equations, that keeps marks upon one another from telling nothing at all
@@ -64,10 +64,11 @@ def ride_errors(shot: Shot, zone: Zone, frame: int, places: Places) -> RideError
     places = np.asarray(places, float).reshape(-1, 2)
     if frame == lock.reference_frame:
         return RideErrors(np.zeros(len(places)), np.zeros(len(places)))
-    motion = reference_to_frame(shot, zone, frame)
+    motion = np.reshape(entry.homography, (3, 3))  # as it was measured, neither smoothed nor corrected
     anchors = _anchors(lock, frame, shot.size)
     focal = _focal(shot, lock)
-    here = carry(np.reshape(entry.homography, (3, 3)), anchors) if _goes_along(lock) else anchors
+    seen = carry(motion, anchors)
+    here = seen if _goes_along(lock) else anchors
     spread = SHOWN_TIMES * entry.residual_px * _grows(lock, here, places, focal, shot.size)
     if lock.knows_camera and lock.kind == "point" and lock.lens.bounds_px is not None and not lock.lens.given:
         spread = np.hypot(spread, _other_focal(lock, frame, places, motion, shot.size))
@@ -76,7 +77,6 @@ def ride_errors(shot: Shot, zone: Zone, frame: int, places: Places) -> RideError
     bent = np.full(len(places), np.nan)
     whole = zone.placement.follow == WHOLE and lock.correction == Correction()
     if whole and lock.kind in ("point", "plane") and lock.moves not in ("perspective", "camera turn"):
-        seen = carry(np.reshape(entry.homography, (3, 3)), anchors)
         turned = _turned(lock, frame, anchors, seen, focal, shot.size, _is_far(zone))
         if turned is not None:
             there = carry(turned @ np.linalg.inv(motion), places)
@@ -151,9 +151,10 @@ def _grows(lock: Lock, anchors: Places, places: Places, focal: float | None, siz
 
 
 def _moves(lock: Lock, marks: int) -> str:
+    """The motion that a lock tells on a frame; marks tell no more than their number allows."""
     if lock.kind != "point":
         return lock.moves
-    return "translation" if marks < 2 else "similarity" if marks < 3 or lock.moves == "similarity" else lock.moves
+    return FULLER[min(FULLER.index(lock.moves), max(min(marks, len(FULLER)) - 1, 0))]
 
 
 def _basis(at: Places, moves: str) -> Places:
