@@ -19,6 +19,7 @@ FOCALS = np.geomspace(0.35, 12.0, 60)  # that are tried, in widths of the frame
 FINER, TIMES_FINER = 9, 3  # of them about the best, about the best of those, and so on
 LEAST_ERROR_PX = 0.03  # no place is known better than pictures are
 AS_MANY = 8.0  # frames' worth of what is told by any number: places that are followed err alike from frame to frame
+MOST_FRAMES = 64  # that a focal length is asked of: more tell no more
 WITHIN = 4.0  # of twice the logarithm of likeness, 95 %
 RIDGE = 1e-7  # of the normal equations: a turn about the one place that is seen is none
 
@@ -161,8 +162,10 @@ def told_focal(homes: NDArray, places: NDArray, errors_px: NDArray, size: tuple[
     ends = FOCALS[0] * size[0], FOCALS[-1] * size[0]
     if not enough.any():
         return ToldFocal(DEFAULT_FOCAL * size[0], (float(ends[0]), float(ends[1])))
-    places = places[enough]
-    deviation = np.maximum(np.asarray(errors_px, float)[enough], LEAST_ERROR_PX) / np.sqrt(2)
+    some = np.flatnonzero(enough)
+    some = some[np.linspace(0, len(some) - 1, min(len(some), MOST_FRAMES)).round().astype(int)]
+    places = places[some]
+    deviation = np.maximum(np.asarray(errors_px, float)[some], LEAST_ERROR_PX) / np.sqrt(2)
 
     def cost(focal: float) -> float:
         found = turned_frames(homes, places, focal, size)
