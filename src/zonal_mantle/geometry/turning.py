@@ -18,7 +18,7 @@ MOST_OFF = 9.0  # squared deviations that one place counts for in a focal length
 FOCALS = np.geomspace(0.35, 12.0, 60)  # that are tried, in widths of the frame
 FINER, TIMES_FINER = 9, 3  # of them about the best, about the best of those, and so on
 LEAST_ERROR_PX = 0.03  # no place is known better than pictures are
-AS_MANY = 8.0  # frames' worth of what is told by any number: places that are followed err alike from frame to frame
+AS_MANY = 4.0  # frames' worth of what is told by any number: places that are followed err alike from frame to frame
 MOST_FRAMES = 64  # that a focal length is asked of: more tell no more
 WITHIN = 4.0  # of twice the logarithm of likeness, 95 %
 RIDGE = 1e-7  # of the normal equations: a turn about the one place that is seen is none
@@ -183,11 +183,20 @@ def told_focal(homes: NDArray, places: NDArray, errors_px: NDArray, size: tuple[
     best, counted = int(costs.argmin()), np.isfinite(places).all(axis=2).sum()
     free = max(2 * int(counted) - 3 * len(places) - 1, 1)
     share = min(AS_MANY / len(places), 1.0) / max(costs[best] / free, 1.0)
-    over = (costs - costs[best]) * share > WITHIN
-    below, above = np.nonzero(over[:best])[0], np.nonzero(over[best:])[0]
-    low = focals[below[-1]] if len(below) else focals[0]
-    high = focals[best + above[0]] if len(above) else focals[-1]
-    return ToldFocal(float(focals[best]), (float(low), float(high)))
+    away = np.sqrt((costs - costs[best]) * share)  # grows as the logarithm's distance does
+    low = _reached(np.log(focals[best::-1]), away[best::-1])
+    high = _reached(np.log(focals[best:]), away[best:])
+    return ToldFocal(float(focals[best]), (float(np.exp(low)), float(np.exp(high))))
+
+
+def _reached(at: Array, away: Array) -> float:
+    """Where what is `away` (n), from 0 on, first reaches the bounds; at the end where it never does."""
+    over = np.flatnonzero(away > np.sqrt(WITHIN))
+    if not len(over):
+        return float(at[-1])
+    k = int(over[0])
+    share = (np.sqrt(WITHIN) - away[k - 1]) / (away[k] - away[k - 1])
+    return float(at[k - 1] + share * (at[k] - at[k - 1]))
 
 
 def _unit(rays: Array) -> Array:
