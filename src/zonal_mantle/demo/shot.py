@@ -12,10 +12,9 @@ from numpy.typing import NDArray
 
 from ..api import Session, new
 from ..comp import Pictures, solve_lock
-from ..lock import Found, Patch, fit_motion, lock_feed
+from ..lock import Found, Patch, fit_motion, lock_feed, turning_marks
 from ..media import open_source
 from ..shot import Air, ClearSkyPull, Keyed, Lock, Mark, Matte, Placement, Shape, ShapeKey, Shot, Zone
-from ..shot.lock import Motion
 from .camera import Camera
 from .paintings import SKY_HORIZON, SKY_SIZE
 from .write import NAME, DemoPlan, write_demo
@@ -123,9 +122,11 @@ def _best_lock(
         tried = [(_trial(shot, store, lock.but(marks=(mark,)), truth, far), mark) for _, mark in likely[:6]]
         if tried:
             chosen.append(min(tried, key=lambda pair: pair[0])[1])
-    motion: Motion | None = "camera turn" if len(chosen) > 1 else None  # one mark tells no focal length
-    shot = shot.with_lock(lock.but(marks=tuple(chosen), motion=motion))
-    return solve_lock(shot, lock.id, store) if chosen else shot
+    if not chosen:
+        return shot.with_lock(lock)
+    shot = solve_lock(shot.with_lock(lock.but(marks=tuple(chosen))), lock.id, store)
+    turning = turning_marks(shot.lock(lock.id), shot.size)
+    return shot.with_lock(turning) if turning.lens.focal_told else shot  # a short pan tells no focal length
 
 
 def _trial(shot: Shot, store: Pictures, lock: Lock, truth: dict[str, Any], far: float) -> tuple[int, float]:
