@@ -189,7 +189,7 @@ def test_marks_that_cannot_follow_a_turning_camera_are_a_finding_and_one_step_me
     assert not [f for f in findings_of(shot, Readings(rides={"z": far})) if f.fault == "far"]  # a bound, not a guess
     far = replace(reading, fault="far", worst_px=9.0)
     words = [f.words for f in findings_of(shot, Readings(rides={"z": far})) if f.fault == "far"]
-    assert "reaches far beyond what M looks at" in words[0]
+    assert "reaches far beyond what M tells" in words[0]
 
 
 def test_findings_are_known_again_whatever_their_numbers():

@@ -86,6 +86,22 @@ def test_a_focal_length_that_is_given_stays():
     assert filmed("camera turn", lens=lens).lens == lens
 
 
+def test_a_focal_length_that_is_given_wrongly_is_said_and_kept():
+    for times in (0.8, 1.25):
+        lens = Lens(focal_px=FOCAL * times, given=True)
+        found = turning_marks(made(turned(), PLACES[:2], lens=lens), SIZE)
+        assert found.lens.focal_px == FOCAL * times
+        assert found.lens.bounds_px[0] <= FOCAL <= found.lens.bounds_px[1]
+        assert "not" in found.remarks[0]
+        assert "as it is given" in found.remarks[0]
+
+
+def test_marks_before_a_camera_that_slides_are_said_to_be():
+    slid = [np.array([[1, 0, 8.0 * n], [0, 1, -1.0 * n], [0, 0, 1]]) for n in range(1, 12)]
+    assert "a camera that slides" in turning_marks(made(slid), SIZE).remarks[0]
+    assert turning_marks(made(turned()), SIZE).remarks == ()
+
+
 def test_one_mark_tells_no_focal_length_and_says_so():
     lock = turning_marks(made(turned(), PLACES[:1]), SIZE)
     assert not lock.lens.focal_told

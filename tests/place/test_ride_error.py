@@ -41,6 +41,10 @@ def test_marks_that_turn_like_a_camera_are_off_by_no_more_than_is_said():
     given = turning_marks(marked(lens=Lens(focal_px=FOCAL, given=True)), SIZE)
     assert (errors(given).most < found.most).all()
     assert missed(given).max() < 0.01
+    for times in (0.7, 0.8, 1.25, 1.5):  # given wrongly
+        wrong = turning_marks(marked(lens=Lens(focal_px=FOCAL * times, given=True)), SIZE)
+        assert missed(wrong).max() > 3
+        assert (missed(wrong) <= errors(wrong).most).all()
 
 
 def test_one_mark_takes_a_wide_lens_for_a_sky_and_says_nothing_of_what_is_near():

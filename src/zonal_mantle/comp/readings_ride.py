@@ -68,24 +68,13 @@ def ride_finding(shot: Shot, zone: Zone, reading: RideReading) -> Finding | None
     if rides is None or not reading.is_off:
         return None
     lock, (x, y) = shot.lock(rides), reading.worst_place
+    why = say("it reaches far beyond what {lock} tells.", lock=lock.name)
     if reading.fault == "bent":
-        words = say(
-            "{name} may be off by {px:.1f} px, about {x:.0f}, {y:.0f}: the camera turns, which the motion model of "
-            "{lock} ({moves}) cannot follow.",
-            name=zone.name,
-            px=reading.worst_px,
-            x=x,
-            y=y,
+        why = say(
+            "the camera turns, which the motion model of {lock} ({moves}) cannot follow.",
             lock=lock.name,
             moves=say(lock.moves),
         )
-    else:
-        words = say(
-            "{name} may be off by {px:.1f} px, about {x:.0f}, {y:.0f}: it reaches far beyond what {lock} looks at.",
-            name=zone.name,
-            px=reading.worst_px,
-            x=x,
-            y=y,
-            lock=lock.name,
-        )
+    place = {"name": zone.name, "px": reading.worst_px, "x": x, "y": y}
+    words = say("{name} may be off by {px:.1f} px, about {x:.0f}, {y:.0f}: {why}", **place, why=why)
     return Finding("Lock", zone.id, reading.worst_frame, words, reading.fault)

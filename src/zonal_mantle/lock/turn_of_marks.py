@@ -16,6 +16,8 @@ from .runs import flat, triple
 
 Array = NDArray[np.float64]
 FOCAL_GUESSED = 0.5  # relative half width of the bounds within which marks are a better guess than a usual lens
+LONG = 4.0  # widths of the frame; few plates are shot through such lenses
+GIVEN_WITHIN = 1.05  # times the bounds, within which a focal length that is given does not contradict the marks
 ODD_TIMES, ODD_PX = 5.0, 1.0  # of what marks may be off by, over which a turning camera does not explain them
 
 
@@ -34,7 +36,8 @@ def turning_marks(lock: Lock, size: tuple[int, int]) -> Lock:
     One whose marks are not known on other frames stays as it is.
 
     The focal length is the lock's where it is given, else what the marks tell over all frames; where they do not tell
-    it a usual one is taken, and said so. What the marks lie off the turn counts as error.
+    it a usual one is taken, and said so, as it is where they contradict what is given. What the marks lie off the turn
+    counts as error.
 
     Parameters
     ----------
@@ -55,7 +58,8 @@ def turning_marks(lock: Lock, size: tuple[int, int]) -> Lock:
     homes = _joined(lock, entries, homes, own, places, focal, size)
     found = turned_frames(homes, places, focal, size)
     squares = np.nansum(found.weights * np.nansum(found.off**2, axis=2), axis=1) / found.weights.sum(axis=1)
-    if odd := _odd(entries, np.sqrt(squares), errors):
+    contradicted = lens.given and lens.bounds_px is not None  # which says why they are off
+    if not contradicted and (odd := _odd(entries, np.sqrt(squares), errors)):
         remarks = (odd, *remarks)
     solved = {entry.frame: entry for entry in lock.solved}
     for entry, turn, square, error in zip(entries, found.turns, squares, errors):
@@ -92,21 +96,38 @@ def _lens_by(
     lock: Lock, homes: Array, places: Array, errors: Array, size: tuple[int, int]
 ) -> tuple[Lens, tuple[str, ...]]:
     """The lens, and what there is to say of it."""
-    if lock.lens.given and lock.lens.focal_px:
-        return lock.lens.but(bounds_px=None), ()
     seen = np.any(np.isfinite(places).all(axis=2), axis=1)
     told = told_focal(homes, places[seen], errors[seen], size)
+    mm = lock.lens.sensor_mm / size[0]
+    low, high = (each * mm for each in told.bounds_px)
+    if lock.lens.given and lock.lens.focal_px:
+        given = lock.lens.focal_px * mm
+        if low / GIVEN_WITHIN <= given <= high * GIVEN_WITHIN:
+            return lock.lens.but(bounds_px=None), ()
+        words = say(
+            "The marks tell a focal length of {low:.0f} to {high:.0f} mm, not {given:.0f} mm, as it is given.",
+            low=low,
+            high=high,
+            given=given,
+        )
+        return lock.lens.but(bounds_px=told.bounds_px), (words,)
+    if told.bounds_px[0] > LONG * size[0]:
+        words = say(
+            "The marks move as before a camera that slides, or through a lens of over {low:.0f} mm. If it slides, "
+            "what is far, as a sky, does not go with them.",
+            low=low,
+        )
+        return lock.lens.but(focal_px=told.focal_px, bounds_px=told.bounds_px), (words,)
     if told.is_told(FOCAL_TOLD):
         return lock.lens.but(focal_px=told.focal_px, bounds_px=told.bounds_px), ()
     guessed = told.focal_px if told.is_told(FOCAL_GUESSED) else DEFAULT_FOCAL * size[0]
     taken = float(np.clip(guessed, *told.bounds_px))
-    low, high, mm = (each * lock.lens.sensor_mm / size[0] for each in (*told.bounds_px, taken))
     words = say(
         "The marks do not tell the focal length ({low:.0f} to {high:.0f} mm would do): {mm:.0f} mm are taken. Give it, "
         "or set a mark far from the others.",
         low=low,
         high=high,
-        mm=mm,
+        mm=taken * mm,
     )
     return lock.lens.but(focal_px=taken, bounds_px=told.bounds_px), (words,)
 

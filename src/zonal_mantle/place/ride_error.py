@@ -70,7 +70,7 @@ def ride_errors(shot: Shot, zone: Zone, frame: int, places: Places) -> RideError
     seen = carry(motion, anchors)
     here = seen if _goes_along(lock) else anchors
     spread = SHOWN_TIMES * entry.residual_px * _grows(lock, here, places, focal, shot.size)
-    if lock.knows_camera and lock.kind == "point" and lock.lens.bounds_px is not None and not lock.lens.given:
+    if lock.knows_camera and lock.kind == "point":
         spread = np.hypot(spread, _other_focal(lock, frame, places, motion, shot.size))
     if lock.kind == "point" and len(anchors) == 1:
         spread = np.hypot(spread, SHOWN_TIMES * np.deg2rad(ROLL_DEG) * np.linalg.norm(places - here[0], axis=1))

@@ -81,7 +81,7 @@ class Lens(Value):
 
     A point at the distance r from the middle of the frame, in focal lengths, is seen at r (1 + k1 r²). `sensor_mm`
     is the sensor's width, by which the focal length is also told in millimetres. `bounds_px` are the focal lengths that
-    explain what was measured as well, where a solve looked.
+    explain what was measured as well, where a solve looked; beside a given one, those that it contradicts.
     """
 
     focal_px: float | None = Field(default=None, gt=0)

@@ -397,16 +397,14 @@ class MeasurePanel(Panel):
         self._solved(solved, began)
 
     def _as_pan(self) -> None:
-        lock = self.desk.lock
-        if lock is not None:
-            self._anew("Pan lock", kind="pan", points=(), in_metres=False)
-            self.solve("both")
+        if (lock := self.desk.lock) is not None:
+            self.solve_as_pan(lock.id)
 
     def solve_as_pan(self, lock_id: str) -> None:
-        """Solves a lock of a field as a pan lock in the background; it stays as it is where that fails."""
+        """Solves a lock as a pan lock in the background; it stays as it is where that fails."""
         shot = self.desk.shot
         before = shot.lock(lock_id)
-        turning = before.but(**UNSOLVED, kind="pan", motion=None)
+        turning = before.but(**UNSOLVED, kind="pan", motion=None, points=(), in_metres=False)
 
         def work(job: Job) -> Lock:
             return solve_lock(shot.with_lock(turning), lock_id, self.desk.store, "both", job.progress).lock(lock_id)
