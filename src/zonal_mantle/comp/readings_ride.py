@@ -75,6 +75,12 @@ def ride_finding(shot: Shot, zone: Zone, reading: RideReading) -> Finding | None
             lock=lock.name,
             moves=say(lock.moves),
         )
-    place = {"name": zone.name, "px": reading.worst_px, "x": x, "y": y}
-    words = say("{name} may be off by {px:.1f} px, about {x:.0f}, {y:.0f}: {why}", **place, why=why)
+    words = say(
+        "{name} may be off by {px:.1f} px, about {x:.0f}, {y:.0f}: {why}",
+        name=zone.name,
+        px=reading.worst_px,
+        x=x,
+        y=y,
+        why=why,
+    )
     return Finding("Lock", zone.id, reading.worst_frame, words, reading.fault)
