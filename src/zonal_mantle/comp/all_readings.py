@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
+from functools import partial
 
 from ..lock import read_lock
 from ..media import MediaError
@@ -171,9 +172,13 @@ def _places_over_frames(
         with unread.left_out(shot.first):
             out.places[zone.id] = read_place(shot, zone, openings[zone.id], pictures)
             out.coverage[zone.id] = out.places[zone.id].coverage
-        ride = read_ride(shot, zone, openings[zone.id])
+        ride = read_ride(shot, zone, openings[zone.id], pictures, partial(_within, progress, PLACES_SHARE))
         if ride is not None:
             out.rides[zone.id] = ride
+
+
+def _within(progress: Callable[[float, str], None], share: float, _: float, words: str) -> None:
+    progress(share, words)
 
 
 def _added(shot: Shot) -> list[Zone]:

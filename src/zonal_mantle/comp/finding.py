@@ -13,7 +13,7 @@ from .readings_place import PlaceFault
 
 Severity = Literal["wrong", "doubt"]
 MatchFault = Literal["tone", "grain", "lens"]
-RideFault = Literal["bent", "far"]
+RideFault = Literal["bent", "far", "apart"]
 MUCH_WORSE = 1.5  # times as much as when it was set aside
 _NO_AMOUNTS = re.compile(r"[Ff]rames? \d[\d–-]*|about [-−\d., ]+")
 _HELD = re.compile(r"holds (\d+) of (\d+)")

@@ -10,7 +10,7 @@ import numpy as np
 from ..geometry import carry
 from ..lock import followed_on, turning_marks
 from ..matte.first import SCREENS, Screen
-from ..place.ride_error import ride_errors
+from ..place.ride_error import FAR_M, ride_errors
 from ..shot import ClearSkyPull, Lock, Matte, MatteUse, Placement, ScreenPull, Shot, Zone
 from ..shot.matte import AnyPull, Reads
 from ..words import english, say
@@ -21,7 +21,7 @@ What = Literal[
     "ride", "solve", "solve missing", "suggest lock", "matte on", "new matte", "add pull", "zone on", "place on",
     "show lost", "cover", "align horizon", "flip", "relink", "fit tone", "fit lens", "fit grain",
     "hide border", "all frames", "pull blue", "pull green", "turn marks",
-    "as pan",
+    "as pan", "ride camera",
 ]  # fmt: skip
 
 
@@ -38,7 +38,6 @@ class Mend:
     to: str | None = None
 
 
-FAR_M = 1000.0  # from here on a zone had best follow what moves least
 ALIKE_PX, ALIKE_SHARE = 2.0, 0.05  # by which locks on the same thing move differently
 SKY = np.array([[x, y] for x in (0.0, 0.5, 1.0) for y in (0.0, 0.3, 0.6)])  # of the frame
 SOME = 8  # frames
@@ -127,8 +126,14 @@ def mend_of_lock(shot: Shot, zone: Zone) -> Mend | None:
 
 def mend_of_ride(shot: Shot, zone: Zone, fault: str | None) -> Mend | None:
     """What mends a lock by which a rider is off. Marks that cannot follow a turning camera ("bent") may turn like one.
-    For what is far beyond a plane's field ("far") a pan lock serves, which has less to find out."""
+    For what is far beyond a plane's field ("far") a pan lock serves, which has less to find out. What goes another way
+    than its lock ("apart") rides on the camera, which is to be solved where nobody did."""
     lock = shot.lock(zone.placement.rides) if zone.placement.rides is not None else None
+    if lock is not None and fault == "apart":
+        held = [each for each in shot.locks if each.id != lock.id and each.kind == "camera" and each.holds]
+        if held:
+            return Mend("ride", say("Ride on {name}", name=held[0].name), zone.id, held[0].id)
+        return Mend("ride camera", say("Let {name} ride on a camera lock", name=zone.name), zone.id)
     if lock is None or lock.knows_camera:
         return None
     if fault == "bent" and followed_on(lock):
@@ -169,7 +174,11 @@ def mend_of(shot: Shot, finding: Finding) -> Mend | None:
     if zone is None:
         return None
     if finding.stage == "Lock":
-        return mend_of_ride(shot, zone, finding.fault) if finding.fault in ("bent", "far") else mend_of_lock(shot, zone)
+        return (
+            mend_of_ride(shot, zone, finding.fault)
+            if finding.fault in ("bent", "far", "apart")
+            else mend_of_lock(shot, zone)
+        )
     if finding.stage == "Matte":
         before: list[Screen] = [each for each in SCREENS if f"is {each} all round" in english(finding.words)]
         return mend_of_screen(zone, before[0]) if before else mend_of_matte(shot, zone)

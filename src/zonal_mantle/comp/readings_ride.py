@@ -2,19 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
+from numpy.typing import NDArray
 
+from ..media import MediaError
 from ..place.coverage import Opening
 from ..place.ride_error import ride_errors
 from ..place.seen import zone_seen
 from ..shot import Shot, Zone
 from ..words import say
+from .beside_plate import asks_plate, beside_plate, columns_beside, needs_camera
 from .finding import Finding, RideFault
+from .pictures import Pictures
+from .plate_moves import far_moves, plate_tracks
 
-RIDE_ACCEPTED_PX: dict[RideFault, float] = {"bent": 1.0, "far": 2.0}  # the first is likely, the second a bound
+# The first is likely, the second a bound; the third is seen, and no less than what is told of it.
+RIDE_ACCEPTED_PX: dict[RideFault, float] = {"bent": 1.0, "far": 2.0, "apart": 1.0}
 LOOKED_AT = 300  # places of a frame
 
 
@@ -22,7 +28,8 @@ LOOKED_AT = 300  # places of a frame
 class RideReading:
     """What a zone may be off by at the worst of the places where it is seen, px: over the shot, with the frame and the
     place; and frame by frame. `fault` is what most of it comes of: a turning camera that its lock cannot follow
-    ("bent"), or that it reaches far beyond what its lock looks at ("far")."""
+    ("bent"), that it reaches far beyond what its lock looks at ("far"), or that what is far goes another way than the
+    lock, by what the plate shows ("apart")."""
 
     worst_px: float
     worst_frame: int
@@ -36,18 +43,50 @@ class RideReading:
         return self.worst_px > RIDE_ACCEPTED_PX[self.fault]
 
 
-def read_ride(shot: Shot, zone: Zone, openings: Mapping[int, Opening]) -> RideReading | None:
-    """How far a zone may be off on the frames of `openings`; None where it rides on nothing that is measured."""
-    source, found = shot.source(zone.source), list[tuple[float, int, tuple[float, float], RideFault]]()
+def read_ride(
+    shot: Shot,
+    zone: Zone,
+    openings: Mapping[int, Opening],
+    pictures: Pictures | None = None,
+    progress: Callable[[float, str], None] = lambda share, words: None,
+) -> RideReading | None:
+    """How far a zone may be off on the frames of `openings`; None where it rides on nothing that is measured. With
+    `pictures` what is far is looked at on the plate, too, where all of it can be read."""
+    reading = _by_lock(shot, zone, openings)
+    lock = shot.lock(zone.placement.rides) if zone.placement.rides is not None else None
+    if reading is None or lock is None or pictures is None or not asks_plate(zone, lock):
+        return reading
+    try:
+        tracks = plate_tracks(shot, pictures, progress)
+    except MediaError:  # which is said elsewhere
+        return reading
+    columns = {} if tracks is None else columns_beside(shot, zone, openings, tracks)
+    if tracks is None or not needs_camera(shot, zone, openings, columns, tracks):
+        return reading
+    places = {frame: _seen_at(shot, zone, frame, opened) for frame, opened in openings.items()}
+    beside = beside_plate(shot, zone, columns, places, tracks, far_moves(tracks, shot, progress))
+    if beside is None or beside.px[beside.frame] <= reading.worst_px:
+        return reading
+    frames_px = {frame: max(px, beside.px.get(frame, 0.0)) for frame, px in reading.frames_px.items()}
+    return RideReading(beside.px[beside.frame], beside.frame, beside.place, "apart", frames_px)
+
+
+def _seen_at(shot: Shot, zone: Zone, frame: int, opened: Opening) -> NDArray[np.float64]:
+    """Some places of a frame where a zone is seen, (n, 2)."""
+    places = np.concatenate([opened.places, opened.all[:: max(len(opened.all) // LOOKED_AT, 1)]])
+    if not len(places):
+        return places
+    source, at = shot.source(zone.source), zone_seen(shot, zone, frame).back(places)
+    with np.errstate(invalid="ignore"):
+        inside = ((at >= 0) & (at <= (source.width, source.height))).all(axis=1)
+    return np.asarray(places[inside])
+
+
+def _by_lock(shot: Shot, zone: Zone, openings: Mapping[int, Opening]) -> RideReading | None:
+    """What the lock itself tells."""
+    found = list[tuple[float, int, tuple[float, float], RideFault]]()
     for frame, opened in openings.items():
-        places = opened.all[:: max(len(opened.all) // LOOKED_AT, 1)]
-        places = np.concatenate([opened.places, places])
-        if not len(places):
-            continue
-        at = zone_seen(shot, zone, frame).back(places)
-        with np.errstate(invalid="ignore"):
-            inside = ((at >= 0) & (at <= (source.width, source.height))).all(axis=1)
-        places = places[inside]
+        places = _seen_at(shot, zone, frame, opened)
         errors = ride_errors(shot, zone, frame, places) if len(places) else None
         if errors is None:
             continue
@@ -75,6 +114,8 @@ def ride_finding(shot: Shot, zone: Zone, reading: RideReading) -> Finding | None
             lock=lock.name,
             moves=say(lock.moves),
         )
+    if reading.fault == "apart":
+        why = say("what is far moves otherwise than {lock}, which is nearer, or slips.", lock=lock.name)
     words = say(
         "{name} may be off by {px:.1f} px, about {x:.0f}, {y:.0f}: {why}",
         name=zone.name,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from ..lock import remarks_on
+from ..lock import OnlyTurned, remarks_on
 from ..lock.runs import Direction, SoFar, unseen
 from ..shot import Lock, Shot
 from ..words import say
@@ -44,6 +44,35 @@ def solve_lock(
     solved = work.solve(direction, progress, missing_only, so_far)
     remarks = (*solved.remarks, *work.codec_remarks(), *work.look_remarks(), *remarks_on(work.neighbours()))
     return shot.with_lock(solved.but(remarks=remarks, left_out=work.left_out()))
+
+
+def on_a_camera(
+    shot: Shot, zone_id: str, pictures: Pictures, progress: Callable[[float, str], None] = lambda share, words: None
+) -> Shot:
+    """The shot with a zone that rides on a new camera lock; on a new pan lock, where the camera only turned. It begins
+    on the frame that the zone's lock began on, so that the zone stays there where it is.
+
+    Raises
+    ------
+    LockError : neither can be solved.
+    MediaError : a frame of the plate cannot be read.
+    """
+    zone, frames = shot.zone(zone_id), shot.frames
+    before = shot.lock(zone.placement.rides) if zone.placement.rides is not None else None
+    start = before.reference_frame if before is not None else frames[len(frames) // 2]
+    lock = Lock(id=shot.new_id("lock"), name=_unused_name(shot, say("Camera")), kind="camera", reference_frame=start)
+    try:
+        solved = solve_lock(shot.with_lock(lock), lock.id, pictures, progress=progress)
+    except OnlyTurned:
+        solved = solve_lock(shot.with_lock(lock.but(kind="pan")), lock.id, pictures, progress=progress)
+    return solved.with_zone(zone.but(placement=zone.placement.but(rides=lock.id)))
+
+
+def _unused_name(shot: Shot, name: str) -> str:
+    taken, number, out = {lock.name for lock in shot.locks}, 2, name
+    while out in taken:
+        out, number = say("{name} {number}", name=name, number=number), number + 1
+    return out
 
 
 def merged(now: Shot, began: Shot, solved: Lock) -> tuple[Shot, str]:

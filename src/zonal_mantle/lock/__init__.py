@@ -1,9 +1,9 @@
 """Locks: measured motions that things can ride on."""
 
 from .align import Area, Fit
-from .camera import scaled, solve_camera
+from .camera import camera_from_tracks, scaled, solve_camera
 from .check import remarks_on
-from .errors import LockError
+from .errors import LockError, OnlyTurned
 from .features import follow_features
 from .feed import lock_feed
 from .fit import fit_motion, robust_motion
@@ -24,7 +24,9 @@ __all__ = [
     "Found",
     "LockError",
     "LockReading",
+    "OnlyTurned",
     "Patch",
+    "camera_from_tracks",
     "fit_motion",
     "follow_features",
     "followed_on",

@@ -26,6 +26,7 @@ GRID = np.stack(np.meshgrid(np.linspace(0, 1, 5), np.linspace(0, 1, 5)), axis=-1
 ODD_TIMES, ODD_PX = 3.0, 0.3  # of their error, by which marks may lie off a turn and still be a turning camera's
 FULLER = ("translation", "similarity", "affine", "perspective")  # each takes one mark more
 LENSES = (0.75, 3.0)  # focal lengths that most plates are shot with, in widths of the frame: views of 67 to 19°
+FAR_M = 1000.0  # from here on a zone had best follow what moves least
 ROLL_DEG = 0.3  # by which a camera in the hand rolls, which one mark does not show; common practice
 BLUR = 1e-9  # of normal equations, that keeps marks upon one another from telling nothing at all
 

@@ -44,6 +44,9 @@ class Mender:
         if mend.what == "as pan":
             self.bench.lock.measure.solve_as_pan(mend.part)
             return
+        if mend.what == "ride camera":
+            self.bench.lock.measure.ride_on_camera(mend.part)
+            return
         if mend.what == "show lost":
             self._show_lost(desk.shot.lock(mend.part))
             return

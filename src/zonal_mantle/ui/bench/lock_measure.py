@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QCheckBox, QListWidget, QListWidgetItem
 
 from ...comp import Suggested, solve_lock, suggest_lock
 from ...comp.scheduler import Job
-from ...comp.solve import MEASURED_FIELDS, SOLVED_FIELDS, merged
+from ...comp.solve import MEASURED_FIELDS, SOLVED_FIELDS, merged, on_a_camera
 from ...lock import lock_feed, propose_marks
 from ...lock.errors import OnlyTurned
 from ...lock.runs import Direction
@@ -425,6 +425,38 @@ class MeasurePanel(Panel):
             self.desk.said.emit(words or done, bool(words))
 
         self.desk.run(say("Solving {name}", name=before.name), work, ended)
+
+    def ride_on_camera(self, zone_id: str) -> None:
+        """Solves a new camera lock in the background and lets a zone ride on it; nothing changes where that fails."""
+        began = self.desk.shot
+        rode = began.zone(zone_id).placement.rides
+
+        def ended(solved: Shot) -> None:
+            now = self.desk.shot
+            zone = next((each for each in now.zones if each.id == zone_id), None)
+            lock = solved.lock(solved.zone(zone_id).placement.rides or "")
+            if zone is None or zone.placement.rides != rode:
+                self.desk.said.emit(
+                    say("{name} was hung elsewhere meanwhile; the camera was let go.", name=began.zone(zone_id).name),
+                    True,
+                )
+                return
+            if any(each.id == lock.id for each in now.locks):
+                lock = lock.but(id=now.new_id("lock"))
+            hung = zone.but(placement=zone.placement.but(rides=lock.id))
+            self.desk.edit(
+                now.with_lock(lock).with_zone(hung), say("{name} rides on {other}", name=zone.name, other=lock.name)
+            )
+            self.desk.choose_lock(lock.id)
+            words = " ".join((*lock.lost, *lock.remarks)[:1])
+            done = say("{name} is solved on {count} frames.", name=lock.name, count=len(lock.solved))
+            self.desk.said.emit(words or done, bool(words))
+
+        self.desk.run(
+            say("Solving a camera lock"),
+            lambda job: on_a_camera(began, zone_id, self.desk.store, job.progress),
+            ended,
+        )
 
     def _solved(self, lock: Lock, began: Shot) -> None:
         shot, note = merged(self.desk.shot, began, lock)
