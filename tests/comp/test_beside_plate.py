@@ -25,7 +25,7 @@ from zonal_mantle.place.coverage import Opening, opening
 from zonal_mantle.place.transform import reference_to_frame
 from zonal_mantle.shot import Lock, LockFrame, Mark, Placement, Shape, ShapeKey, Shot, Source, Zone
 
-COUNT = 14
+COUNT = 12
 MIDDLE = COUNT // 2
 ONE = (1.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 1.0)
 NEAR_TREES = Sheet(30.0, 0.24, 0.03, (0.35, 1.2), "astronaut")
@@ -131,7 +131,7 @@ def test_trees_that_are_nearer_than_the_lock_are_no_proof_against_it(tmp_path):
 
 
 def test_a_lock_that_slips_before_a_camera_that_only_turns_is_told_by_the_plate(tmp_path):
-    plates = turning_plates(("gravel", "coffee"), 3, (640, 360), COUNT, 5.0, grain=0.01)
+    plates = turning_plates(("gravel", "coffee"), 3, (640, 360), COUNT, 5.0, grain=0.01, shutter=0)
     sky = np.zeros((360, 640), np.float32)
     sky[:150] = 1  # a sheet all over, of which the upper part is replaced
     far = {1001 + n: way @ np.linalg.inv(plates.truth[MIDDLE]) for n, way in enumerate(plates.truth)}
@@ -145,9 +145,9 @@ def test_a_lock_that_slips_before_a_camera_that_only_turns_is_told_by_the_plate(
             entries.append(LockFrame(frame=frame, homography=flat, residual_px=0.1))
         return marks_on([(300.0, 250.0), (100.0, 260.0)]).but(solved=tuple(entries))
 
-    good, bad = (filmed_.shot.with_lock(lock(slips)) for slips in (0.0, 0.8))
+    good, bad = (filmed_.shot.with_lock(lock(slips)) for slips in (0.0, 1.5))
     assert filmed_.read(good).fault != "apart"
-    assert filmed_.off_px(bad) == pytest.approx(0.8 * MIDDLE, rel=0.05)
+    assert filmed_.off_px(bad) == pytest.approx(1.5 * MIDDLE, rel=0.05)
     reading = filmed_.read(bad)
     assert reading.fault == "apart"
     assert 0.67 < reading.worst_px / filmed_.off_px(bad) < 1.5
