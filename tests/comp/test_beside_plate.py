@@ -12,9 +12,10 @@ from ranges import BANK, HILLS, RANGE, Ranges, Sheet, sliding_plates
 from stores import kept_pictures
 from zonal_mantle.api import new
 from zonal_mantle.comp import mend_of, solve_lock
+from zonal_mantle.comp.beside_plate import beside_plate, columns_beside
 from zonal_mantle.comp.findings import findings_of
 from zonal_mantle.comp.mends import Mend, mended
-from zonal_mantle.comp.plate_moves import far_moves, plate_tracks
+from zonal_mantle.comp.plate_moves import FarMoves, far_moves, plate_tracks
 from zonal_mantle.comp.readings import Readings
 from zonal_mantle.comp.readings_ride import read_ride
 from zonal_mantle.comp.solve import on_a_camera
@@ -169,3 +170,19 @@ def test_a_plate_that_does_not_move_or_shows_nothing_is_no_witness(tmp_path):
     entries = tuple(LockFrame(frame=f, homography=(1, 0, f - 1001.0, 0, 1, 0, 0, 0, 1), residual_px=0.1) for f in far)
     shot = still.shot.with_lock(marks_on([(9.0, 9.0), (99.0, 9.0)]).but(reference_frame=1001, solved=entries))
     assert still.read(shot).fault != "apart"
+
+
+def test_things_that_are_near_lie_beside_unlike_one_another_and_what_is_far_alike(slides):
+    filmed, middle = slides
+    shot = filmed.riding(marks_on(propose_marks(middle, (40, 260, 600, 350), 3)))
+    tracks, lock = plate_tracks(shot, kept_pictures()), shot.lock("l")
+    columns = columns_beside(shot, shot.zone("z"), filmed.openings, tracks)
+    assert min(columns[frame].alike for frame in (1001, 1000 + COUNT)) > 0.8  # the range
+    places = {frame: opened.places for frame, opened in filmed.openings.items()}
+    told = beside_plate(shot, shot.zone("z"), columns, places, tracks, None)  # were no camera known
+    assert 0.67 < told.px[told.frame] / filmed.off_px(shot) < 1.5
+    unlike = {frame: each._replace(alike=0.4) for frame, each in columns.items()}  # as a house, poles and trees
+    assert beside_plate(shot, shot.zone("z"), unlike, places, tracks, None) is None
+    ways = {entry.frame: np.reshape(entry.homography, (3, 3)) for entry in lock.solved}
+    unsure = FarMoves(ways, dict.fromkeys(ways, 99.0))  # a camera that is not sure of it, and speaks for the lock
+    assert beside_plate(shot, shot.zone("z"), columns, places, tracks, unsure) is None

@@ -31,6 +31,7 @@ SURE, ALONE = 2.0, 3.0  # times what a camera may be off by, over which it is be
 FIRMLY = 10.0  # times, over which nothing else is asked
 BEYOND = 1.5  # times what nearly all features lie beside, by which what is far may at most; as much where it is alone
 LOWER = 0.25  # of a column's features: one that goes along is enough, as far as others may be leaves
+ALIKE_PX, ALIKE_SHARE = 0.5, 0.1  # working pixels, and of what lies beside, within which columns lie beside alike
 APART_PX, APART_WORKING = 1.5, 0.75  # over what was said, px; and in pixels of what features were followed on
 
 
@@ -46,6 +47,7 @@ class _Columns(NamedTuple):
     share: float  # of the columns, that lie beside
     px: float  # in the middle of those
     place: tuple[float, float]
+    alike: float = 0.0  # the share that lies beside as one thing that is far would
 
 
 def asks_plate(zone: Zone, lock: Lock) -> bool:
@@ -70,7 +72,8 @@ def columns_beside(shot: Shot, zone: Zone, openings: Mapping[int, Opening], trac
         other = _compared(tracks, frame, lock.reference_frame, near, ways)
         if other is None:
             continue
-        at, off, over = _beyond(shot, zone, tracks, frame, other, near, ways)
+        at, by, over = _beyond(shot, zone, tracks, frame, other, near, ways)
+        off = np.linalg.norm(by, axis=1)
         column = np.clip((at[:, 0] / shot.size[0] * COLUMNS).astype(int), 0, COLUMNS - 1)
         judged = [np.flatnonzero(column == k) for k in range(COLUMNS) if (column == k).sum() >= LEAST_OF]
         if len(judged) < LEAST_COLUMNS:
@@ -81,8 +84,23 @@ def columns_beside(shot: Shot, zone: Zone, openings: Mapping[int, Opening], trac
             found[frame] = _Columns(0.0, 0.0, (0.0, 0.0))
             continue
         middle = sorted(beside, key=lambda k: off[k])[len(beside) // 2]
-        found[frame] = _Columns(len(beside) / len(judged), float(off[middle]), (at[middle, 0], at[middle, 1]))
+        alike = _alike(at[beside, 0], by[beside], max(ALIKE_PX * tracks.grown, ALIKE_SHARE * float(off[middle])))
+        found[frame] = _Columns(
+            len(beside) / len(judged), float(off[middle]), (at[middle, 0], at[middle, 1]), alike / len(judged)
+        )
     return found
+
+
+def _alike(across: Places, by: Places, within: float) -> int:
+    """How many of some places across (n) lie beside theirs, (n, 2), as evenly as one thing that is far does."""
+    most = min(len(across), 1)
+    for a in range(len(across)):
+        for b in range(a + 1, len(across)):
+            if across[b] == across[a]:
+                continue
+            share = ((across - across[a]) / (across[b] - across[a]))[:, None]
+            most = max(most, int((np.linalg.norm(by[a] + share * (by[b] - by[a]) - by, axis=1) < within).sum()))
+    return most
 
 
 def needs_camera(
@@ -117,8 +135,8 @@ def beside_plate(
     nothing speaks against its lock.
 
     Where a camera could be solved by the plate's features that says how the far moves, and what is nearer than what the
-    lock looks at does not count; else most of what is about the opening has to lie beside, on most of the frames that
-    are far from the lock's own.
+    lock looks at does not count; else most of what is about the opening has to lie beside as one thing, on most of the
+    frames that are far from the lock's own.
 
     Parameters
     ----------
@@ -143,9 +161,12 @@ def beside_plate(
         if sure:
             worst = max(sure, key=lambda frame: sure[frame])
             return Beside(sure, worst, by_camera[worst][2])
-    most = {frame: each for frame, each in columns.items() if each.share >= MOST}
+        columns = {  # where it cannot be sure, a camera has to speak for what the rim says at least
+            frame: each for frame, each in columns.items() if frame in by_camera and by_camera[frame][0] > each.px / 2
+        }
+    most = {frame: each for frame, each in columns.items() if each.alike >= MOST}
     farthest = max((abs(frame - lock.reference_frame) for frame in columns), default=0)
-    outer = [each.share for frame, each in columns.items() if 2 * abs(frame - lock.reference_frame) >= farthest]
+    outer = [each.alike for frame, each in columns.items() if 2 * abs(frame - lock.reference_frame) >= farthest]
     if not most or np.mean(outer) < MOST:  # things that pass, or trees before what is far
         return None
     worst = max(most, key=lambda frame: most[frame].px)
@@ -189,14 +210,14 @@ def _beyond(
     some: NDArray[np.int64],
     ways: dict[int, Places],
 ) -> tuple[Places, Places, Places]:
-    """Of some features that are seen on two frames: their places on the first, by how much they do not go the lock's
-    way, and by how much more than is said."""
+    """Of some features that are seen on two frames: their places on the first, by which they do not go the lock's way,
+    (n, 2), and by how much more than is said."""
     here, there = tracks.on(frame)[some], tracks.on(other)[some]
     both = np.isfinite(there[:, 0]) & np.isfinite(here[:, 0])
     at, there = here[both], there[both]
-    off = np.linalg.norm(carry(ways[frame] @ np.linalg.inv(ways[other]), there) - at, axis=1)
+    by = at - carry(ways[frame] @ np.linalg.inv(ways[other]), there)
     errors = ride_errors(shot, zone, frame, at)
-    return at, off, off if errors is None else off - errors.most
+    return at, by, np.linalg.norm(by, axis=1) - (0.0 if errors is None else errors.most)
 
 
 def _nearly_all(shot: Shot, zone: Zone, tracks: PlateTracks, frame: int) -> float:
@@ -206,7 +227,8 @@ def _nearly_all(shot: Shot, zone: Zone, tracks: PlateTracks, frame: int) -> floa
     other = _compared(tracks, frame, lock.reference_frame, every, ways)
     if other is None:
         return 0.0
-    return float(np.quantile(_beyond(shot, zone, tracks, frame, other, every, ways)[1], 0.9))
+    by = _beyond(shot, zone, tracks, frame, other, every, ways)[1]
+    return float(np.quantile(np.linalg.norm(by, axis=1), 0.9))
 
 
 def _about(opened: Opening, at: Places, size: tuple[int, int]) -> NDArray[np.bool_]:
