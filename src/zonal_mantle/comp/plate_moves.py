@@ -96,7 +96,7 @@ def far_moves(tracks: PlateTracks, shot: Shot, progress: Progress = lambda share
             solved = camera_from_tracks(camera, each, frames, small, progress)
         except OnlyTurned:
             return FarMoves({}, {}, True)
-        except LockError:
+        except (LockError, np.linalg.LinAlgError, cv2.error):  # no camera explains them
             return None
         k = camera_matrix((solved.lens.focal_px or 1.0) * tracks.grown, shot.size)
         entries = [entry for entry in solved.solved if entry.rotation is not None]

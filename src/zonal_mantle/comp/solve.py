@@ -60,7 +60,7 @@ def on_a_camera(
     zone, frames = shot.zone(zone_id), shot.frames
     before = shot.lock(zone.placement.rides) if zone.placement.rides is not None else None
     start = before.reference_frame if before is not None else frames[len(frames) // 2]
-    lock = Lock(id=shot.new_id("lock"), name=_unused_name(shot, say("Camera")), kind="camera", reference_frame=start)
+    lock = Lock(id=shot.new_id("lock"), name=unused_name(shot, say("Camera")), kind="camera", reference_frame=start)
     try:
         solved = solve_lock(shot.with_lock(lock), lock.id, pictures, progress=progress)
     except OnlyTurned:
@@ -68,7 +68,8 @@ def on_a_camera(
     return solved.with_zone(zone.but(placement=zone.placement.but(rides=lock.id)))
 
 
-def _unused_name(shot: Shot, name: str) -> str:
+def unused_name(shot: Shot, name: str) -> str:
+    """A name for a new lock: as it is given, or with a number where another has it."""
     taken, number, out = {lock.name for lock in shot.locks}, 2, name
     while out in taken:
         out, number = say("{name} {number}", name=name, number=number), number + 1

@@ -15,7 +15,7 @@ from ..shot import Lock, Shape, ShapeKey, Shot
 from ..words import say
 from .lock_work import FirstLook, LockWork
 from .pictures import Pictures
-from .solve import SOLVED_FIELDS
+from .solve import SOLVED_FIELDS, unused_name
 
 TRIED_FRAMES = 4  # to each side, on which a suggested lock is tried
 
@@ -100,9 +100,7 @@ def suggest_lock(
 def _as_suggested(shot: Shot, found: Proposal) -> Lock:
     x0, y0, x1, y1 = found.region
     key = ShapeKey(frame=found.frame, points=((x0, y0), (x1, y0), (x1, y1), (x0, y1)))
-    name, number = say("Suggested {kind}", kind=say(found.kind)), 2
-    while any(lock.name == name for lock in shot.locks):
-        name, number = say("Suggested {kind} {number}", kind=say(found.kind), number=number), number + 1
+    name = unused_name(shot, say("Suggested {kind}", kind=say(found.kind)))
     return Lock(
         id=shot.new_id("lock"), name=name, kind=found.kind, reference_frame=found.frame,
         field=(Shape(id="field", name="Field 1", keys=(key,)),) if found.kind == "plane" else (),
