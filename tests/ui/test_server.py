@@ -149,6 +149,7 @@ def test_where_a_sky_must_be_learnt_a_first_answer_comes_at_once_and_gives_way(q
     desk.set_view(view="Matte")
     desk.open(cut, None)
     qtbot.waitUntil(viewer.is_showing, timeout=30_000)
+    qtbot.waitUntil(lambda: any(w.frame == shot.first and not w.first for w, _ in came), timeout=5_000)  # told second
     of_frame = [(w, alpha) for w, alpha in came if w.frame == shot.first and w.view == "Matte"]
     assert list(dict.fromkeys((w.first, w.scale) for w, _ in of_frame)) == [(True, 0.5), (False, 1.0)]
     (_, first), (_, last) = of_frame[0], of_frame[-1]
