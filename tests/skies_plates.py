@@ -68,12 +68,13 @@ def cloudy(
     return np.ascontiguousarray(srgb_decode(coded), np.float32), alpha
 
 
-def crown(seed: int, blue: bool) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """A plate, its alpha, and its sky, scene-linear: a crown of leaves with gaps all through it before clouds."""
+def crown(seed: int, blue: bool, leaf: float = 2.2) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """A plate, its alpha, and its sky, scene-linear: a crown of leaves with gaps all through it before clouds. leaf :
+    size of leaves and gaps, px (deviation of a blur)."""
     rng = np.random.default_rng(seed)
     width, height = size = 960, 540
     y, x = np.mgrid[0:height, 0:width].astype(np.float32)
-    leaves = cv2.GaussianBlur(rng.standard_normal((height, width)).astype(np.float32), (0, 0), 2.2)
+    leaves = cv2.GaussianBlur(rng.standard_normal((height, width)).astype(np.float32), (0, 0), leaf)
     leaves /= leaves.std()
     inside = 1 - np.hypot((x - 480) / 330, (y - 330) / 210)  # above 0 within the crown
     alpha = np.clip((leaves + 1.0) * 2 + 0.5, 0, 1) * np.clip(inside * 40 + leaves * 4, 0, 1)

@@ -37,6 +37,9 @@ class FirstAnswers(Pictures):
     def calm_of(self, picture: Picture | Between) -> Array:
         return self._read.calm_of(picture)
 
+    def gaps_of(self, picture: Picture | Between, plan: SkyPlan, scale: float) -> None:
+        """Gaps are what a second answer is for."""
+
     def made(self, plan: MattePlan, with_steps: bool = False) -> Made:
         return super().made(on_its_own(plan), with_steps)
 

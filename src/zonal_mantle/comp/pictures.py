@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterable, Iterator
@@ -15,6 +16,7 @@ from numpy.typing import NDArray
 
 from ..matte import Made, MatteError, SkyFound, Surroundings, build_matte, feed_of, find_sky
 from ..matte.over_time import averaged_codes, share_of
+from ..matte.sky_matte import gaps_in
 from ..matte.sky_region import SkyModel, drawn, learn_sky, noise_of, plate_noise, working
 from ..media.errors import MediaError
 from ..media.inbetween import blended, flowed
@@ -33,6 +35,7 @@ S = TypeVar("S")
 T = TypeVar("T")
 FRAMES_SHARE, PAINTINGS_SHARE = 0.38, 0.29  # of the budget; the rest is the screen's and the shapes'
 SMALL_THINGS = 4096
+FINER_PIXELS = 12_000_000  # of a picture that is looked at for what its proxies show
 MODELS, READINGS_KNOWN = 16, 20_000  # that one process keeps
 LEAST_GONE = 0.001  # alpha; of less the colour cannot be told
 
@@ -162,7 +165,11 @@ class Pictures:
             wanted = plan.regions[place]
             return iter(()) if wanted is None else _readable(wanted.beside, lambda each: self.pixels(each, plan.scale))
 
-        return Surroundings(plan.keep, plan.drop, clean, first_sky, neighbours, found_sky, beside)
+        def gaps(place: int) -> NDArray[np.uint8] | None:
+            wanted = plan.regions[place]
+            return None if wanted is None or plan.scale >= 1 else self.gaps_of(plan.picture, wanted, plan.scale)
+
+        return Surroundings(plan.keep, plan.drop, clean, first_sky, neighbours, found_sky, beside, gaps)
 
     def working_of(self, picture: Picture | Between) -> Array:
         """A picture at the one size at which the sky is found, see `sky_region.working`."""
@@ -211,6 +218,19 @@ class Pictures:
         found = self._frames.make((picture, study.digest, plan.said, plan.beside), find)
         assert isinstance(found, SkyFound)
         return found
+
+    def gaps_of(self, picture: Picture | Between, plan: SkyPlan, scale: float) -> NDArray[np.uint8] | None:
+        """Where a proxy's sky is seen on the picture at twice the proxy's size, (h, w) uint8, see `gaps_in`; None where
+        that is too large to be looked at for a proxy."""
+        finer, size = min(2 * scale, 1.0), proxy_size(picture.size, scale)
+        if math.prod(proxy_size(picture.size, finer)) > FINER_PIXELS:
+            return None
+
+        def find() -> NDArray[np.uint8]:
+            return gaps_in(self.pixels(picture, finer), self.sky_of(picture, plan), finer, size)
+
+        key = picture, plan.study.digest, plan.said, plan.beside, scale, "gaps"
+        return np.asarray(self._frames.make(key, find), np.uint8)
 
     def taken_away(self, picture: Picture | Between, cut: MattePlan) -> Array:
         """What a matte takes away of a picture, as if it stood alone: the old sky. (h, w, 3) float32, scene-linear.

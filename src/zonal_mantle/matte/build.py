@@ -55,6 +55,8 @@ class Surroundings:
     found_sky : for the pull at a place, where the sky is on the whole picture; None where it is found on the pixels at
         hand.
     beside : for the pull at a place, the pictures (h, w, 3) of the frames beside that it is averaged with.
+    gaps : for the pull at a place, where a finer picture than that at hand shows sky, see `sky_matte.gaps_in`; None
+        where there is none.
     """
 
     keep: tuple[Standing, ...] = ()
@@ -64,6 +66,7 @@ class Surroundings:
     neighbours: Callable[[], Sequence[tuple[Array, Array, NDArray]]] = tuple
     found_sky: Callable[[int], SkyFound | None] = lambda place: None
     beside: Callable[[int], Iterable[Array]] = lambda place: ()
+    gaps: Callable[[int], NDArray[np.uint8] | None] = lambda place: None
 
 
 @dataclass
@@ -188,7 +191,7 @@ def _pulled(
     for number, (place, pull) in enumerate(pulls, 1):
         if isinstance(pull, ClearSkyPull) and pull.finds == "region":
             found = around.found_sky(place) or find_sky(working(pixels))
-            cut = sky_matte(pixels, pull, found, frame, scale, around.beside(place))
+            cut = sky_matte(pixels, pull, found, frame, scale, around.beside(place), around.gaps(place))
             alpha: Array = cut.alpha
             behind: Array | None = cut.sky
             made.skies = (*made.skies, (found, pull.invert))
