@@ -11,9 +11,9 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from ..matte import Made
+from ..matte import Made, SkyCut
 from ..media.picture import Picture
-from ..shot import Shot
+from ..shot import ClearSkyPull, Shot
 from .matte_planner import zone_matte_plan
 from .pictures import Pictures, is_learnt
 from .plan import Between, MattePlan, SkyPlan, SkyStudy
@@ -37,8 +37,9 @@ class FirstAnswers(Pictures):
     def calm_of(self, picture: Picture | Between) -> Array:
         return self._read.calm_of(picture)
 
-    def gaps_of(self, picture: Picture | Between, plan: SkyPlan, scale: float) -> None:
-        """Gaps are what a second answer is for."""
+    def sky_cut(self, picture: Picture | Between, plan: SkyPlan, pull: ClearSkyPull, scale: float) -> SkyCut:
+        """Cut at its own size, which is quick."""
+        return self._sky_cut(picture, plan, pull, scale)
 
     def made(self, plan: MattePlan, with_steps: bool = False) -> Made:
         return super().made(on_its_own(plan), with_steps)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterable, Iterator
@@ -14,28 +13,26 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..matte import Made, MatteError, SkyFound, Surroundings, build_matte, feed_of, find_sky
+from ..matte import Made, MatteError, SkyCut, SkyFound, Surroundings, build_matte, feed_of, find_sky, sky_matte
 from ..matte.over_time import averaged_codes, share_of
-from ..matte.sky_matte import gaps_in
 from ..matte.sky_region import SkyModel, drawn, learn_sky, noise_of, plate_noise, working
 from ..media.errors import MediaError
 from ..media.inbetween import blended, flowed
-from ..media.memory import ByteCache, budget, one_at_a_time
+from ..media.memory import ByteCache, budget, is_large, one_at_a_time
 from ..media.picture import Picture, picture_of
 from ..media.reader import read_picture
 from ..place.minify import shrunk
 from ..place.rim import calm_rim
 from ..place.warp import lowest_of, warp, with_alpha
-from ..shot import Matte, Shot, Source, Zone
+from ..shot import ClearSkyPull, Matte, Shot, Source, Zone
 from .matte_planner import matte_plan, proxy_size
 from .plan import Between, MattePlan, SkyPlan, SkyStudy
 
 Array = NDArray[np.float32]
 S = TypeVar("S")
 T = TypeVar("T")
-FRAMES_SHARE, PAINTINGS_SHARE = 0.38, 0.29  # of the budget; the rest is the screen's and the shapes'
+FRAMES_SHARE, CUTS_SHARE, PAINTINGS_SHARE = 0.35, 0.05, 0.29  # of the budget; the rest is the screen's and the shapes'
 SMALL_THINGS = 4096
-FINER_PIXELS = 12_000_000  # of a picture that is looked at for what its proxies show
 MODELS, READINGS_KNOWN = 16, 20_000  # that one process keeps
 LEAST_GONE = 0.001  # alpha; of less the colour cannot be told
 
@@ -75,7 +72,9 @@ class Pictures:
     """
 
     def __init__(self, limit_bytes: int | None = None, painting_bytes: int | None = None) -> None:
-        self._frames = ByteCache(limit_bytes or budget(FRAMES_SHARE))
+        bound = limit_bytes or budget(FRAMES_SHARE + CUTS_SHARE)
+        self._cuts = ByteCache(int(bound * CUTS_SHARE / (FRAMES_SHARE + CUTS_SHARE)))
+        self._frames = ByteCache(bound - self._cuts.limit)
         self._paintings = ByteCache(painting_bytes or budget(PAINTINGS_SHARE))
         self._small: dict[object, object] = {}
         self._guard = threading.Lock()
@@ -157,19 +156,13 @@ class Pictures:
                 for beside in plan.neighbours
             ]
 
-        def found_sky(place: int) -> SkyFound | None:
-            wanted = plan.regions[place]
-            return None if wanted is None else self.sky_of(plan.picture, wanted)
+        def cut_sky(place: int) -> tuple[SkyFound, SkyCut] | None:
+            wanted, pull = plan.regions[place], plan.matte.pulls[place]
+            if wanted is None or not isinstance(pull, ClearSkyPull):
+                return None
+            return self.sky_of(plan.picture, wanted), self.sky_cut(plan.picture, wanted, pull, plan.scale)
 
-        def beside(place: int) -> Iterator[Array]:
-            wanted = plan.regions[place]
-            return iter(()) if wanted is None else _readable(wanted.beside, lambda each: self.pixels(each, plan.scale))
-
-        def gaps(place: int) -> NDArray[np.uint8] | None:
-            wanted = plan.regions[place]
-            return None if wanted is None or plan.scale >= 1 else self.gaps_of(plan.picture, wanted, plan.scale)
-
-        return Surroundings(plan.keep, plan.drop, clean, first_sky, neighbours, found_sky, beside, gaps)
+        return Surroundings(plan.keep, plan.drop, clean, first_sky, neighbours, cut_sky)
 
     def working_of(self, picture: Picture | Between) -> Array:
         """A picture at the one size at which the sky is found, see `sky_region.working`."""
@@ -219,18 +212,29 @@ class Pictures:
         assert isinstance(found, SkyFound)
         return found
 
-    def gaps_of(self, picture: Picture | Between, plan: SkyPlan, scale: float) -> NDArray[np.uint8] | None:
-        """Where a proxy's sky is seen on the picture at twice the proxy's size, (h, w) uint8, see `gaps_in`; None where
-        that is too large to be looked at for a proxy."""
-        finer, size = min(2 * scale, 1.0), proxy_size(picture.size, scale)
-        if math.prod(proxy_size(picture.size, finer)) > FINER_PIXELS:
-            return None
+    def sky_cut(self, picture: Picture | Between, plan: SkyPlan, pull: ClearSkyPull, scale: float) -> SkyCut:
+        """A picture's sky cut out by a pull; for a proxy at twice its size, and shrunk: so gaps are those that are seen
+        there.
 
-        def find() -> NDArray[np.uint8]:
-            return gaps_in(self.pixels(picture, finer), self.sky_of(picture, plan), finer, size)
+        Raises
+        ------
+        MatteError : no sky is found.
+        """
+        finer = min(2 * scale, 1.0)
+        if scale < 1 and not is_large(picture.size, finer):
+            return self._sky_cut(picture, plan, pull, finer).shrunk(proxy_size(picture.size, scale))
+        return self._sky_cut(picture, plan, pull, scale)
 
-        key = picture, plan.study.digest, plan.said, plan.beside, scale, "gaps"
-        return np.asarray(self._frames.make(key, find), np.uint8)
+    def _sky_cut(self, picture: Picture | Between, plan: SkyPlan, pull: ClearSkyPull, scale: float) -> SkyCut:
+        limits = pull.empty.at(0), pull.full.at(0)
+
+        def cut() -> SkyCut:
+            beside = _readable(plan.beside, lambda each: self.pixels(each, scale))
+            return sky_matte(self.pixels(picture, scale), pull, self.sky_of(picture, plan), 0, scale, beside)
+
+        made = self._cuts.make((picture, plan.study.digest, plan.said, plan.beside, limits, scale), cut)
+        assert isinstance(made, SkyCut)
+        return made
 
     def taken_away(self, picture: Picture | Between, cut: MattePlan) -> Array:
         """What a matte takes away of a picture, as if it stood alone: the old sky. (h, w, 3) float32, scene-linear.
@@ -311,12 +315,12 @@ class Pictures:
     @property
     def held_bytes(self) -> int:
         """Bytes of all that is kept."""
-        return self._frames.used + self._paintings.used
+        return self._frames.used + self._cuts.used + self._paintings.used
 
     def clear(self) -> None:
         """Forgets everything, so that files are read anew."""
-        self._frames.clear()
-        self._paintings.clear()
+        for each in (self._frames, self._cuts, self._paintings):
+            each.clear()
         with self._guard:
             self._small.clear()
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 import cv2
@@ -34,7 +34,7 @@ from .screen import despill, screen
 from .shapes import Standing, standing, union
 from .sky_fault import likely_wrong
 from .sky_fit import Sky, fit_sky
-from .sky_matte import SkyFound, find_sky, sky_matte
+from .sky_matte import SkyCut, SkyFound, find_sky, sky_matte
 from .sky_region import working
 from .steady import steady
 
@@ -52,11 +52,8 @@ class Surroundings:
         there in plate pixels; None where the sky is the picture's own.
     neighbours : mattes of the frames beside, without steadying and shapes, with their feeds and the (3, 3) motions from
         there in the picture's pixels.
-    found_sky : for the pull at a place, where the sky is on the whole picture; None where it is found on the pixels at
-        hand.
-    beside : for the pull at a place, the pictures (h, w, 3) of the frames beside that it is averaged with.
-    gaps : for the pull at a place, where a finer picture than that at hand shows sky, see `sky_matte.gaps_in`; None
-        where there is none.
+    cut_sky : for the pull at a place, where the sky is on the whole picture, and the cut; None where both are found on
+        the pixels at hand.
     """
 
     keep: tuple[Standing, ...] = ()
@@ -64,9 +61,7 @@ class Surroundings:
     clean: Callable[[int], Array | None] = lambda place: None
     first_sky: Callable[[int], tuple[Array, NDArray] | None] = lambda place: None
     neighbours: Callable[[], Sequence[tuple[Array, Array, NDArray]]] = tuple
-    found_sky: Callable[[int], SkyFound | None] = lambda place: None
-    beside: Callable[[int], Iterable[Array]] = lambda place: ()
-    gaps: Callable[[int], NDArray[np.uint8] | None] = lambda place: None
+    cut_sky: Callable[[int], tuple[SkyFound, SkyCut] | None] = lambda place: None
 
 
 @dataclass
@@ -190,8 +185,7 @@ def _pulled(
     sky: Array | None = None
     for number, (place, pull) in enumerate(pulls, 1):
         if isinstance(pull, ClearSkyPull) and pull.finds == "region":
-            found = around.found_sky(place) or find_sky(working(pixels))
-            cut = sky_matte(pixels, pull, found, frame, scale, around.beside(place), around.gaps(place))
+            found, cut = around.cut_sky(place) or _alone_cut(pixels, pull, frame, scale)
             alpha: Array = cut.alpha
             behind: Array | None = cut.sky
             made.skies = (*made.skies, (found, pull.invert))
@@ -214,6 +208,11 @@ def _pulled(
             total = total * (1 - np.clip(alpha, 0, 1))
     assert total is not None
     return np.asarray(total, np.float32), sky
+
+
+def _alone_cut(pixels: Array, pull: ClearSkyPull, frame: int, scale: float) -> tuple[SkyFound, SkyCut]:
+    found = find_sky(working(pixels))
+    return found, sky_matte(pixels, pull, found, frame, scale)
 
 
 def _one(

@@ -27,7 +27,6 @@ from .local_sky import local_sky
 from .over_time import averaged, share_of
 from .sky_colours import colour_ratio
 from .sky_edge import Looked, second_look
-from .sky_fit import Sky
 from .sky_gaps import beside_of, mixed_of, sky_like
 from .sky_region import SkyModel, learn_sky, sharpened, sky_region
 from .sky_sense import KNOWN
@@ -57,6 +56,11 @@ class SkyCut:
     alpha: Array
     sky: Array
 
+    def shrunk(self, size: tuple[int, int]) -> SkyCut:
+        """For a proxy of (width, height). A gap of a few pixels is a mixture there, and mixtures tell no gap."""
+        alpha, sky = (cv2.resize(each, size, interpolation=cv2.INTER_AREA) for each in (self.alpha, self.sky))
+        return SkyCut(np.asarray(alpha, np.float32), np.asarray(sky, np.float32))
+
 
 @dataclass(frozen=True)
 class SkyFound:
@@ -83,7 +87,6 @@ def sky_matte(
     frame: float = 0,
     scale: float = 1.0,
     beside: Iterable[Array] = (),
-    gaps: NDArray[np.uint8] | None = None,
 ) -> SkyCut:
     """Cuts the sky out.
 
@@ -93,7 +96,6 @@ def sky_matte(
     found : where the sky is; see `find_sky`.
     pull : its `empty` and `full`, in deviations of noise.
     beside : frames beside this one; where the shot is noisy they are averaged in, see `over_time`.
-    gaps : of a proxy, where the picture that it was made of shows sky in gaps, see `gaps_in`.
 
     Raises
     ------
@@ -102,7 +104,7 @@ def sky_matte(
     more, noise = None, found.model.noise
     if (share := share_of(noise)) > 0:
         pixels, more = averaged(pixels, beside, noise * min(scale, 1.0), share)
-    looked = first_look(pixels, pull, found, frame, scale, more, gaps)
+    looked = first_look(pixels, pull, found, frame, scale, more)
     out = second_look(looked, pull.empty.at(frame))
     if found.said is not None:
         said = cv2.resize(found.said, out.shape[::-1], interpolation=cv2.INTER_LINEAR)
@@ -117,7 +119,6 @@ def first_look(
     frame: float = 0,
     scale: float = 1.0,
     more: Array | None = None,
-    gaps: NDArray[np.uint8] | None = None,
 ) -> Looked:
     """Alpha by what each pixel shows alone, and what it was found by; see `sky_matte`. more (h, w): how much more noise
     than elsewhere a pixel has."""
@@ -131,46 +132,6 @@ def first_look(
     height, width = pixels.shape[:2]
     size = min(scale, 1.0)
     region = sharpened(found.chance)
-    sky, (off, away, behind), plain, chance, like = _compared(pixels, found, region, scale, more)
-    if gaps is not None:
-        like |= gaps
-    near, most = _near(like, away, size)
-    unlike = _unlike(off, near, sky.whitening)
-    fore = what_stays(pixels, behind, off, away, most, near, unlike, chance, size)
-    del away  # of a large plate it would be a part of a gigabyte
-    deep = cv2.erode(region, np.ones((3, 3), np.uint8))
-    alpha, way = np.empty((height, width), np.float32), np.zeros((height, width, 3), np.float32)
-    limits = np.float32(pull.empty.at(frame)), np.float32(pull.full.at(frame)), unlike
-    told = pixels, behind, off, near, plain, (chance, deep), sky.uneven, fore, DIRECTIONS
-    run_bands(_cut_rows, height, *told, *limits, alpha, way)
-    return Looked(alpha, off, pixels, behind, way, near, region, noise_about(sky.whitening))
-
-
-def gaps_in(finer: Array, found: SkyFound, scale: float, size: tuple[int, int]) -> NDArray[np.uint8]:
-    """Where a picture shows sky by its colour, for a proxy of it: gaps of a few pixels are mixtures on the proxy, of
-    which none looks like sky.
-
-    Parameters
-    ----------
-    finer : (h, w, 3) float32, scene-linear, at `scale`. size : (width, height) of the proxy.
-
-    Returns
-    -------
-    (height, width) uint8, 1 where any pixel that a proxy's stands for is sky.
-    """
-    if not has_sky(found):
-        return np.zeros(size[::-1], np.uint8)
-    *_, like = _compared(finer, found, sharpened(found.chance), scale, None)
-    part_of = cv2.resize(like * np.uint8(255), size, interpolation=cv2.INTER_AREA)
-    return np.asarray(part_of > 0, np.uint8)
-
-
-def _compared(
-    pixels: Array, found: SkyFound, region: Array, scale: float, more: Array | None
-) -> tuple[Sky, tuple[Array, Array, Array], NDArray[np.uint8], Array, NDArray[np.uint8]]:
-    """The sky behind, how far pixels are from it and how it looks there, plain surfaces, the chance of sky at every
-    pixel, and what is sky by its colour."""
-    height, width = pixels.shape[:2]
     feed, own = colour_ratio(pixels, found.model.colours)
     sky = local_sky(pixels, region, feed, own)
     linear = np.ascontiguousarray(srgb_decode(np.maximum(sky.surface, 0)), np.float32)
@@ -178,8 +139,18 @@ def _compared(
     if more is not None:
         off /= more
     plain = plain_surfaces(off, away, scale)
-    chance = np.asarray(cv2.resize(region, (width, height), interpolation=cv2.INTER_LINEAR), np.float32)
-    return sky, (off, away, behind), plain, chance, sky_like(off, region, chance, own, plain)
+    chance: Array = np.asarray(cv2.resize(region, (width, height), interpolation=cv2.INTER_LINEAR), np.float32)
+    like = sky_like(off, region, chance, own, plain)
+    near, most = _near(like, away, size)
+    unlike = _unlike(off, near, sky.whitening)
+    fore = what_stays(pixels, behind, off, away, most, near, unlike, chance, size)
+    del away, feed, own  # of a large plate they would be a gigabyte
+    deep = cv2.erode(region, np.ones((3, 3), np.uint8))
+    alpha, way = np.empty((height, width), np.float32), np.zeros((height, width, 3), np.float32)
+    limits = np.float32(pull.empty.at(frame)), np.float32(pull.full.at(frame)), unlike
+    told = pixels, behind, off, near, plain, (chance, deep), sky.uneven, fore, DIRECTIONS
+    run_bands(_cut_rows, height, *told, *limits, alpha, way)
+    return Looked(alpha, off, pixels, behind, way, near, region, noise_about(sky.whitening))
 
 
 def has_sky(found: SkyFound) -> bool:
