@@ -11,10 +11,11 @@ from skimage import data
 from skies_plates import cloudy
 from stores import kept_pictures
 from zonal_mantle.api import Session, luma_between, new
+from zonal_mantle.comp import Pictures
 from zonal_mantle.comp.findings import findings_of
-from zonal_mantle.comp.first_answer import FirstAnswers, awaited
+from zonal_mantle.comp.first_answer import FirstAnswers, QuickAnswers, awaited
 from zonal_mantle.comp.matte_planner import matte_plan
-from zonal_mantle.matte import MatteError
+from zonal_mantle.matte import MatteError, sky_matte
 from zonal_mantle.media.still import write_still
 from zonal_mantle.shot import ClearSkyPull, Keyed, Lock, LockFrame, LumaPull, Matte, ShotError, SkyStroke
 from zonal_mantle.shot.file import from_json, to_json
@@ -63,6 +64,26 @@ def test_a_first_answer_is_that_of_the_frame_alone_and_leaves_no_trace(tmp_path)
     assert np.abs(first - after).mean() < 0.01
     bare = shot.with_zone_matte(shot.zones[0], Matte(id="m", name="Sky", pulls=(LumaPull(id="a"),)))
     assert not awaited(bare, 2)
+
+
+def test_while_something_is_dragged_a_sky_is_cut_at_the_size_that_is_shown_unless_it_is_at_hand(tmp_path, monkeypatch):
+    session, sizes = cloudy_session(tmp_path), []
+    half, full = (matte_plan(session.shot, session.shot.mattes[0], 2, scale) for scale in (0.5, 1.0))
+
+    def counted(pixels, *given):
+        sizes.append(pixels.shape[:2])
+        return sky_matte(pixels, *given)
+
+    monkeypatch.setattr("zonal_mantle.comp.pictures.sky_matte", counted)
+    store = Pictures()
+    own = QuickAnswers(store).made(half).alpha
+    assert sizes == [(135, 240)]
+    store.made(full)
+    finer = QuickAnswers(store).made(half).alpha
+    assert sizes == [(135, 240), (270, 480)]
+    assert (finer == store.made(half).alpha).all()
+    assert (finer != own).any()  # else the above shows nothing
+    assert np.abs(finer - own).mean() < 0.01
 
 
 def test_strokes_hold_on_their_frame_or_ride_on_a_lock_and_teach_all(tmp_path):

@@ -10,6 +10,7 @@ import pytest
 
 from zonal_mantle.api import open_shot
 from zonal_mantle.comp import Job, Look, Pictures, Scheduler, view
+from zonal_mantle.comp.first_answer import QuickAnswers
 from zonal_mantle.comp.openings import Openings
 from zonal_mantle.shot import ClearSkyPull, Keyed, Matte, SkyStroke
 from zonal_mantle.ui import server as server_of_window
@@ -226,6 +227,22 @@ def test_a_frame_that_was_begun_ahead_holds_up_none_that_is_wanted(served, qtbot
     server.request(shot, [small[2]], [])
     qtbot.waitUntil(lambda: came == [shot.first + 2], timeout=20_000)
     go_on.set()
+
+
+def test_what_is_dragged_is_answered_quickly_and_what_stays_in_full(served, qtbot, monkeypatch):
+    shot, server = served
+    stores = {}
+
+    def noted(shot, frame, name, zone, store, scale, look):
+        stores[scale] = store
+        return view(shot, frame, name, zone, store, scale, look)
+
+    monkeypatch.setattr("zonal_mantle.ui.server.view", noted)
+    both = [Wanted(1, shot.first, "Matte", None, scale, Look()) for scale in (0.5, 1.0)]
+    server.request(shot, both, [])
+    qtbot.waitUntil(lambda: both[1] in server.cache, timeout=20_000)
+    assert isinstance(stores[0.5], QuickAnswers)
+    assert stores[1.0] is server.store
 
 
 @pytest.mark.parametrize(

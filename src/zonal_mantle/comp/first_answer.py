@@ -1,7 +1,8 @@
-"""A first answer while the sky of a shot is not learnt yet: its mattes, found on the one frame that is looked at.
+"""Quick answers, for the eye alone: never measured or rendered, and kept by nobody who does.
 
-What the shot teaches takes a few frames from all over it to be read and judged. Until then a frame can be cut by what
-it shows alone; that is for the eye, and is never kept, measured or rendered.
+While something is dragged a sky is cut at the size that is shown. A first answer is for while the sky of a shot is not
+learnt yet, which takes a few frames from all over it to be read and judged: until then a frame is cut by what it shows
+alone.
 """
 
 from __future__ import annotations
@@ -21,11 +22,12 @@ from .plan import Between, MattePlan, SkyPlan, SkyStudy
 Array = NDArray[np.float32]
 
 
-class FirstAnswers(Pictures):
-    """Pictures that are read by others, with mattes of their own, each found on its frame alone."""
+class QuickAnswers(Pictures):
+    """Pictures that are read by others, with mattes of their own, whose skies are cut at the size that is shown, unless
+    they are at hand."""
 
-    def __init__(self, pictures: Pictures) -> None:
-        super().__init__()
+    def __init__(self, pictures: Pictures, limit_bytes: int | None = None) -> None:
+        super().__init__(limit_bytes, limit_bytes)
         self._read = pictures
 
     def pixels(self, picture: Picture | Between, scale: float = 1.0) -> Array:
@@ -37,9 +39,18 @@ class FirstAnswers(Pictures):
     def calm_of(self, picture: Picture | Between) -> Array:
         return self._read.calm_of(picture)
 
+    def cut_out(self, picture: Picture | Between, cut: MattePlan, steps: tuple[int, int] = (0, 0)) -> Array:
+        return self._read.cut_out(picture, cut, steps)
+
     def sky_cut(self, picture: Picture | Between, plan: SkyPlan, pull: ClearSkyPull, scale: float) -> SkyCut:
-        """Cut at its own size, which is quick."""
-        return self._sky_cut(picture, plan, pull, scale)
+        there = self._read.finer_cut_if_there(picture, plan, pull, scale)
+        return self._own_cut(picture, plan, pull, scale) if there is None else there
+
+
+class FirstAnswers(QuickAnswers):
+    """Quick answers of which each matte is found on its frame alone."""
+
+    cut_out = Pictures.cut_out
 
     def made(self, plan: MattePlan, with_steps: bool = False) -> Made:
         return super().made(on_its_own(plan), with_steps)

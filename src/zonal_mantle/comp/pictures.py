@@ -31,7 +31,7 @@ from .plan import Between, MattePlan, SkyPlan, SkyStudy
 Array = NDArray[np.float32]
 S = TypeVar("S")
 T = TypeVar("T")
-FRAMES_SHARE, CUTS_SHARE, PAINTINGS_SHARE = 0.35, 0.05, 0.29  # of the budget; the rest is the screen's and the shapes'
+FRAMES_SHARE, CUTS_SHARE, PAINTINGS_SHARE = 0.33, 0.05, 0.27  # of the budget; the rest is the screen's and the shapes'
 SMALL_THINGS = 4096
 MODELS, READINGS_KNOWN = 16, 20_000  # that one process keeps
 LEAST_GONE = 0.001  # alpha; of less the colour cannot be told
@@ -222,17 +222,22 @@ class Pictures:
         """
         finer = min(2 * scale, 1.0)
         if scale < 1 and not is_large(picture.size, finer):
-            return self._sky_cut(picture, plan, pull, finer).shrunk(proxy_size(picture.size, scale))
-        return self._sky_cut(picture, plan, pull, scale)
+            return self._own_cut(picture, plan, pull, finer).shrunk(proxy_size(picture.size, scale))
+        return self._own_cut(picture, plan, pull, scale)
 
-    def _sky_cut(self, picture: Picture | Between, plan: SkyPlan, pull: ClearSkyPull, scale: float) -> SkyCut:
-        limits = pull.empty.at(0), pull.full.at(0)
+    def finer_cut_if_there(
+        self, picture: Picture | Between, plan: SkyPlan, pull: ClearSkyPull, scale: float
+    ) -> SkyCut | None:
+        """The same where what it is made of is at hand already."""
+        made: SkyCut | None = self._cuts.get(_cut_key(picture, plan, pull, min(2 * scale, 1.0)))
+        return None if made is None else made.shrunk(proxy_size(picture.size, scale))
 
+    def _own_cut(self, picture: Picture | Between, plan: SkyPlan, pull: ClearSkyPull, scale: float) -> SkyCut:
         def cut() -> SkyCut:
             beside = _readable(plan.beside, lambda each: self.pixels(each, scale))
             return sky_matte(self.pixels(picture, scale), pull, self.sky_of(picture, plan), 0, scale, beside)
 
-        made = self._cuts.make((picture, plan.study.digest, plan.said, plan.beside, limits, scale), cut)
+        made = self._cuts.make(_cut_key(picture, plan, pull, scale), cut)
         assert isinstance(made, SkyCut)
         return made
 
@@ -323,6 +328,10 @@ class Pictures:
             each.clear()
         with self._guard:
             self._small.clear()
+
+
+def _cut_key(picture: Picture | Between, plan: SkyPlan, pull: ClearSkyPull, scale: float) -> tuple[object, ...]:
+    return picture, plan.study.digest, plan.said, plan.beside, pull.empty.at(0), pull.full.at(0), scale
 
 
 def _three(pixels: Array) -> Array:

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 
 from ..comp import Look, Pictures, Scheduler, ViewName, view
-from ..comp.first_answer import FirstAnswers, awaited
+from ..comp.first_answer import FirstAnswers, QuickAnswers, awaited
 from ..comp.openings import Openings
 from ..comp.plan import SkyStudy
 from ..comp.scheduler import AHEAD, PICTURE, Job
@@ -26,6 +26,7 @@ from .preferences import screen_bytes
 log = logging.getLogger(__name__)
 Codes = NDArray[np.uint8]
 SCREEN_SHARE = 0.28  # of the budget
+DRAGS_SHARE = 0.02  # of it, for mattes while something is dragged
 MOST_NAMES = 50_000
 PROXY_PIXELS = 1_200_000  # of a picture while something is dragged
 UNCUT = ("Plate", "Painting", "Difference")  # views of which no matte is part
@@ -151,6 +152,7 @@ class FrameServer(QObject):
     def __init__(self, pictures: Pictures, scheduler: Scheduler, limit_bytes: int | None = None) -> None:
         super().__init__()
         self.store, self.scheduler = pictures, scheduler
+        self._dragged = QuickAnswers(pictures, budget(DRAGS_SHARE))
         self.usual_bytes = budget(SCREEN_SHARE)
         self.cache = ScreenCache(limit_bytes or screen_bytes(self.usual_bytes))
         self._lock = threading.Lock()
@@ -245,7 +247,8 @@ class FrameServer(QObject):
             if kept is not None:  # is seen until the picture is made, which other things need too
                 self.ready.emit(wanted, kept)
         with one_at_a_time(shot.size, scale):
-            codes = view(shot, frame, name, zone, self.store, scale, look)
+            store = self.store if scale == 1.0 else self._dragged
+            codes = view(shot, frame, name, zone, store, scale, look)
         room = wanted.scale != 1.0 or self.cache.put(key, wanted, codes, ahead)
         self.cached.emit()
         return codes, room
