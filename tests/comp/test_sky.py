@@ -17,7 +17,7 @@ from zonal_mantle.comp.first_answer import FirstAnswers, QuickAnswers, awaited
 from zonal_mantle.comp.matte_planner import matte_plan
 from zonal_mantle.matte import MatteError, sky_matte
 from zonal_mantle.media.still import write_still
-from zonal_mantle.shot import ClearSkyPull, Keyed, Lock, LockFrame, LumaPull, Matte, ShotError, SkyStroke
+from zonal_mantle.shot import ClearSkyPull, Keyed, Levels, Lock, LockFrame, LumaPull, Matte, ShotError, SkyStroke
 from zonal_mantle.shot.file import from_json, to_json
 
 
@@ -76,8 +76,11 @@ def test_while_something_is_dragged_a_sky_is_cut_at_the_size_that_is_shown_unles
 
     monkeypatch.setattr("zonal_mantle.comp.pictures.sky_matte", counted)
     store = Pictures()
-    own = QuickAnswers(store).made(half).alpha
-    assert sizes == [(135, 240)]
+    quick = QuickAnswers(store, 4 << 20)
+    own = quick.made(half).alpha
+    harder = session.shot.mattes[0].but(levels=Levels(black=Keyed(constant=0.2)))
+    assert (quick.made(matte_plan(session.shot, harder, 2, 0.5)).alpha != own).any()
+    assert sizes == [(135, 240)]  # for both
     store.made(full)
     finer = QuickAnswers(store).made(half).alpha
     assert sizes == [(135, 240), (270, 480)]

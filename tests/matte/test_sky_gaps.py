@@ -1,12 +1,14 @@
 """The sky seen through gaps among leaves: clouds are sky there too, as deep into a crown as gaps lead. Leaves and
 clouds are made of noise, the colours of leaves of scikit-image's photograph of grass."""
 
+from pathlib import Path
+
 import cv2
 import numpy as np
 import pytest
 
 from skies_plates import crown
-from zonal_mantle.api import new
+from zonal_mantle.api import Session, new
 from zonal_mantle.comp import Pictures
 from zonal_mantle.matte import build_matte, find_sky
 from zonal_mantle.matte.sky_matte import first_look, sky_matte
@@ -36,13 +38,17 @@ def test_the_sky_behind_leaves_is_that_of_the_gaps_beside_them(seed):
     assert np.percentile(off[gaps], 90) <= 0.06
 
 
+def session_on(pixels: np.ndarray, folder: Path) -> Session:
+    codes = (srgb_encode(pixels)[..., ::-1] * 255 + 0.5).astype(np.uint8)
+    assert cv2.imwrite(str(folder / "plate.1001.png"), codes)
+    return new(folder / "plate.1001.png")
+
+
 @pytest.mark.parametrize("seed", [3, 5])
 def test_a_proxy_keeps_no_gap_that_its_picture_lets_go(seed, tmp_path):
     """Gaps of one to six pixels are mixtures at half size. Wanted: half size differs on 0.2 % of pixels at most."""
     pixels, true, _ = crown(seed, True, leaf=1.5)
-    codes = (srgb_encode(pixels)[..., ::-1] * 255 + 0.5).astype(np.uint8)
-    assert cv2.imwrite(str(tmp_path / "plate.1001.png"), codes)
-    session = new(tmp_path / "plate.1001.png")
+    session = session_on(pixels, tmp_path)
     session.shot = session.shot.with_zone_matte(session.shot.zones[0], Matte(id="m", name="Sky", pulls=(PULL,)))
 
     def apart(half: np.ndarray) -> float:
@@ -57,10 +63,7 @@ def test_a_proxy_keeps_no_gap_that_its_picture_lets_go(seed, tmp_path):
 
 
 def test_a_sky_is_cut_once_for_levels_edges_and_proxies_and_stays_as_it_was_cut(tmp_path, monkeypatch):
-    pixels, *_ = crown(6, True)
-    codes = (srgb_encode(pixels)[..., ::-1] * 255 + 0.5).astype(np.uint8)
-    assert cv2.imwrite(str(tmp_path / "plate.1001.png"), codes)
-    session, cuts = new(tmp_path / "plate.1001.png"), []
+    session, cuts = session_on(crown(6, True)[0], tmp_path), []
     session.store = Pictures()
     monkeypatch.setattr("zonal_mantle.comp.pictures.sky_matte", lambda *given: cuts.append(1) or sky_matte(*given))
 

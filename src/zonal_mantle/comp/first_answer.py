@@ -1,4 +1,4 @@
-"""Quick answers, for the eye alone: never measured or rendered, and kept by nobody who does.
+"""Quick answers, for the eye alone: nothing that measures or renders asks for them.
 
 While something is dragged a sky is cut at the size that is shown. A first answer is for while the sky of a shot is not
 learnt yet, which takes a few frames from all over it to be read and judged: until then a frame is cut by what it shows
@@ -28,6 +28,8 @@ class QuickAnswers(Pictures):
 
     def __init__(self, pictures: Pictures, limit_bytes: int | None = None) -> None:
         super().__init__(limit_bytes, limit_bytes)
+        if limit_bytes is not None:  # half of it for cuts, which sliders of levels and edges go by
+            self._frames.limit = self._cuts.limit = limit_bytes // 2
         self._read = pictures
 
     def pixels(self, picture: Picture | Between, scale: float = 1.0) -> Array:

@@ -31,7 +31,7 @@ from .plan import Between, MattePlan, SkyPlan, SkyStudy
 Array = NDArray[np.float32]
 S = TypeVar("S")
 T = TypeVar("T")
-FRAMES_SHARE, CUTS_SHARE, PAINTINGS_SHARE = 0.33, 0.05, 0.27  # of the budget; the rest is the screen's and the shapes'
+FRAMES_SHARE, CUTS_SHARE, PAINTINGS_SHARE = 0.32, 0.05, 0.27  # of the budget; the rest is the screen's and the shapes'
 SMALL_THINGS = 4096
 MODELS, READINGS_KNOWN = 16, 20_000  # that one process keeps
 LEAST_GONE = 0.001  # alpha; of less the colour cannot be told

@@ -26,7 +26,7 @@ from .preferences import screen_bytes
 log = logging.getLogger(__name__)
 Codes = NDArray[np.uint8]
 SCREEN_SHARE = 0.28  # of the budget
-DRAGS_SHARE = 0.02  # of it, for mattes while something is dragged
+DRAGS_SHARE = 0.03  # of it, for mattes while something is dragged
 MOST_NAMES = 50_000
 PROXY_PIXELS = 1_200_000  # of a picture while something is dragged
 UNCUT = ("Plate", "Painting", "Difference")  # views of which no matte is part
