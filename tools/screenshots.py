@@ -37,6 +37,8 @@ SHADOW = ((905.0, 455.0), (990.0, 459.0))  # on the ground, as if the sun stood 
 WAGON = (40.0, 455.0, 220.0, 515.0)  # its painted wood, plate pixels
 PICKED = ((300, 675), (1000, 640), (640, 455))  # places on the ground, plate pixels
 
+SLOWEST_S = 60  # that a picture of the viewer is waited for
+
 
 def settle(app: QApplication, seconds: float) -> None:
     end = time.time() + seconds
@@ -247,6 +249,10 @@ def main() -> None:
 
     def take(name: str, wait: float = 1.2) -> None:
         settle(app, wait)
+        latest = time.time() + SLOWEST_S
+        while not window.viewer.is_showing() and time.time() < latest:
+            settle(app, 0.2)
+        settle(app, 0.2)
         window.grab().save(str(out / f"{name}.png"))
 
     take("window")
