@@ -109,9 +109,8 @@ def test_a_filmed_clip_brings_its_own(tmp_path):
     assert said
 
 
-@pytest.mark.parametrize("share", [0.5, 0.8])
-def test_only_what_a_clip_lacks_is_laid_over_it(tmp_path, share):
-    session, rng = filmed(tmp_path, "white"), np.random.default_rng(9)
+def test_only_what_a_clip_lacks_is_laid_over_it(tmp_path):
+    session, rng, share = filmed(tmp_path, "white"), np.random.default_rng(9), 0.5
     for j in range(FRAMES):
         grained = PHOTOGRAPH[:, 200:600] + share * 0.012 * rng.standard_normal((396, 400, 3))
         write_still(tmp_path / f"clip.{1001 + j}.png", np.float32(np.clip(grained, 0, 1)), "uint16")

@@ -558,7 +558,7 @@ def filmed_softly(folder: Path, name: str, radius: float, quality: int | None) -
 
 @pytest.mark.parametrize(
     ("name", "radius", "quality"),
-    [("rocket", 3.3, None), ("astronaut", 6.0, 23), ("coffee", 0.0, 23)],
+    [("rocket", 3.3, None), ("astronaut", 6.0, 23)],
 )
 def test_a_wide_blur_is_told_from_noise_that_is_soft(tmp_path, name, radius, quality):
     """Soft grain, and what a codec leaves, end where the picture does: a wide blur was taken for a narrow one."""
@@ -597,7 +597,7 @@ def ruled(sigma: float, noise: float = 0.004) -> np.ndarray:
     return np.repeat(seen[..., None], 3, axis=2).astype(np.float32)
 
 
-@pytest.mark.parametrize("sigma", [0.6, 1.0, 1.6])
+@pytest.mark.parametrize("sigma", [0.6, 1.6])
 def test_a_sky_is_as_soft_as_the_plate_at_its_edges(session, tmp_path, sigma):
     """The blur that was put on the plate is given to a sky that shows no edge; SciPy's Gaussian is the reference."""
     for frame in (1001, 1002):

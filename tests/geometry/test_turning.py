@@ -76,12 +76,12 @@ def test_the_covariance_of_a_turn_is_that_of_repeated_draws():
 
 def test_the_bounds_of_a_focal_length_hold_the_true_one():
     held = 0
-    for seed in range(24):
+    for seed in range(12):
         focal = float(np.random.default_rng(seed).uniform(900, 3000))
         places = seen_by(turns(), HOMES[:2], focal, 0.1, seed)
         found = told_focal(HOMES[:2], places, np.full(24, 0.1 * np.sqrt(2)), SIZE)
         held += found.bounds_px[0] <= focal <= found.bounds_px[1]
-    assert held >= 22  # 95 %
+    assert held >= 11  # 95 %
 
 
 def test_marks_that_are_shifted_alone_tell_a_long_lens():

@@ -51,7 +51,7 @@ def far_off(plates, lock, first):
 
 
 def moved_past_things(seed):
-    return walked_plates(("coffee", "gravel"), SIZE, count=16, pan_deg=8, away=1.5, returns=False, seed=seed, cards=9)
+    return walked_plates(("coffee", "gravel"), SIZE, count=12, pan_deg=8, away=1.5, returns=False, seed=seed, cards=9)
 
 
 def test_a_camera_that_moves_past_things_is_no_turning_one(tmp_path):

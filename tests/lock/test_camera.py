@@ -46,7 +46,7 @@ def quiet(share, words):
     pass
 
 
-@pytest.mark.parametrize("way", [(0.6, 0.0, 0.1), (0.05, -0.4, 0.3), (0.1, 0.0, 1.5)])
+@pytest.mark.parametrize("way", [(0.6, 0.0, 0.1), (0.1, 0.0, 1.5)])
 def test_a_walk_is_solved_with_its_focal_length(way):
     tracks, turns, places = walked(way=way, moving=12)
     lock = camera_from_tracks(LOCK, tracks, range(1, 21), SIZE, quiet)

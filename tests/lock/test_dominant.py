@@ -123,7 +123,7 @@ def test_homographies_are_given_where_nearly_all_lies_on_one_plane_only():
         assert found is None or found.shape == (3, 3, 3)
 
 
-@pytest.mark.parametrize(("off", "seed"), [(0, 1), (0, 4), (6, 2), (12, 3)])
+@pytest.mark.parametrize(("off", "seed"), [(0, 4), (6, 2), (12, 3)])
 def test_a_camera_before_one_plane_is_right_or_said_to_be_unsure(off, seed):
     scene, views = of_a_plane(off=off, noise=0.1, seed=seed)
     lock = camera_from_tracks(LOCK, tracks_of(views), FRAMES, SIZE, lambda share, words: None)

@@ -48,7 +48,7 @@ def told(own, aim, step=lambda share: None):
     return blur_through_codec(own, np.ones(own.shape[:2], bool), shown, Plate((0.0, 0.0), (0.0, 0.0), QUANTISER), step)
 
 
-@pytest.mark.parametrize(("name", "radius"), [("gravel", 0.0), ("gravel", 2.6), ("grass", 4.1)])
+@pytest.mark.parametrize(("name", "radius"), [("gravel", 0.0), ("grass", 4.1)])
 def test_a_focus_is_told_through_a_codec(name, radius):
     own, other = halves(name)
     found = told(own, filmed(other, radius))

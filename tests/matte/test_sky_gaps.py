@@ -92,7 +92,7 @@ def test_a_wall_of_the_skys_colour_in_the_ground_stays_or_is_doubted():
     assert np.maximum(made.alpha, made.doubt(pixels))[inside].mean() >= 0.95
 
 
-@pytest.mark.parametrize("seed", [3, 6, 8])
+@pytest.mark.parametrize("seed", [3, 8])
 def test_an_opening_that_no_gap_leads_to_goes_or_is_doubted(seed):
     """The sky seen low through a hedge, with ground all round."""
     pixels, _, sky = crown(seed, True)
