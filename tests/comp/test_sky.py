@@ -131,6 +131,16 @@ def test_doubt_is_told_where_it_is_and_no_sky_is_said(tmp_path):
         wall.cutout("zone1", 1)
 
 
+def test_what_may_be_no_sky_at_all_is_said_until_sky_is_shown(tmp_path):
+    """scikit-image's astronaut: the studio's grey is cut, whatever it is."""
+    write_still(tmp_path / "studio.0001.png", data.astronaut() / np.float32(255))
+    studio = cut(new(tmp_path / "studio.0001.png"), Matte(id="m", name="Sky", pulls=(ClearSkyPull(),)))
+    assert "may be no sky at all" in studio.doubts()[0].words
+    shown = SkyStroke(says="sky", frame=1, points=((330.0, 20.0), (380.0, 90.0)))
+    told = cut(studio, Matte(id="m", name="Sky", pulls=(ClearSkyPull(strokes=(shown,)),)))
+    assert not any("no sky at all" in finding.words for finding in told.doubts())
+
+
 def test_two_samples_make_a_luma_pull(tmp_path):
     session = cloudy_session(tmp_path, 1)
     goes, stays = session.sample(1, (10, 5, 60, 40)), session.sample(1, (10, 240, 200, 268))

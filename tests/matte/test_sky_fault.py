@@ -1,14 +1,17 @@
 """How likely a sky matte is said to be wrong, against where it is: photographs of scikit-image as ground before clouds
 of noise, on which nothing was taught."""
 
+from dataclasses import replace
+
 import cv2
 import numpy as np
 import pytest
+from skimage import data
 
 from damage import damaged
 from skies_plates import cloudy, crown
 from zonal_mantle.matte import build_matte, find_sky
-from zonal_mantle.matte.sky_fault import described, likely_wrong
+from zonal_mantle.matte.sky_fault import described, likely_wrong, mostly_wrong
 from zonal_mantle.matte.sky_region import working
 from zonal_mantle.media.curves import srgb_decode, srgb_encode
 from zonal_mantle.shot import ClearSkyPull, Matte, Shape, ShapeKey
@@ -54,6 +57,44 @@ def test_it_adds_up_to_what_is_wrong_and_lies_where_it_is():
     assert all(0.3 < share / off < 3 for share, off in zip(said[:2], wrong[:2])), (said, wrong)
     assert said[2] < 0.008
     assert min(met) > 4, met  # times as many of what is wrong as of all pixels are in doubt
+
+
+def photographed(name: str) -> np.ndarray:
+    picture = getattr(data, name)()
+    codes = np.float32(picture[0] if isinstance(picture, tuple) else picture) / 255
+    codes = codes if codes.ndim == 3 else np.repeat(codes[..., None], 3, axis=2)
+    return np.ascontiguousarray(srgb_decode(codes[..., :3]), np.float32)
+
+
+@pytest.mark.parametrize(
+    ("name", "has_sky"), [("astronaut", False), ("stereo_motorcycle", False), ("rocket", True), ("camera", True)]
+)
+def test_where_a_picture_has_no_sky_all_that_goes_is_doubted(name, has_sky):
+    """Photographs that scikit-image ships; it was taught on none of them. A flag and a wall were cut as a sky."""
+    pixels = photographed(name)
+    made = build_matte(pixels, PULL, 1)
+    goes = made.alpha < 0.5
+    assert goes.mean() > 0.08
+    doubt, share = made.judged(pixels)
+    found = made.skies[0][0]
+    assert (mostly_wrong(likely_wrong(pixels, made.alpha, found), made.alpha) > 0.5) != has_sky
+    assert ((doubt[goes] > 0.5).mean() > 0.99) != has_sky
+    assert (share > 0.05) != has_sky
+
+
+def test_who_says_where_sky_is_ends_the_doubt_about_all_of_it():
+    pixels = photographed("colorwheel")
+    made = build_matte(pixels, PULL, 1)
+    found, goes = made.skies[0][0], made.alpha < 0.5
+
+    def doubted(shown: float) -> float:
+        said = np.zeros_like(found.chance)
+        said[:4, :4] = shown
+        made.skies = ((replace(found, said=said), False),)
+        return float((made.judged(pixels)[0][goes] > 0.5).mean())
+
+    assert doubted(-1) > 0.98  # some ground was shown
+    assert doubted(1) < 0.93
 
 
 def test_it_hardly_depends_on_the_size_of_the_plate():

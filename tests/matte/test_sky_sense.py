@@ -12,7 +12,6 @@ from skimage import data
 
 from skies_plates import clouds, ground
 from zonal_mantle.matte import MatteError, build_matte, find_sky, has_sky
-from zonal_mantle.matte.doubt import is_known
 from zonal_mantle.matte.sky_reach import reach
 from zonal_mantle.matte.sky_region import noise_of, working
 from zonal_mantle.matte.sky_sense import answered, cells, context, features, sensed
@@ -167,13 +166,3 @@ def test_the_perceptron_is_that_of_plain_products():
         x = np.maximum(x @ kept[f"weights{layer}"] + kept[f"offsets{layer}"], 0)
     wanted = (x @ kept["weights2"] + kept["offsets2"]).reshape(12, 20)
     assert answered(told, "first") == pytest.approx(wanted, abs=1e-3)
-
-
-def test_who_says_where_sky_is_ends_the_doubt_about_all_of_it():
-    chance, sense = np.ones((20, 30), np.float32), np.full((20, 30), 0.4, np.float32)
-    said = np.zeros_like(chance)
-    assert not is_known(chance, sense)
-    said[5, 5] = -1
-    assert not is_known(chance, sense, said)
-    said[5, 6] = 1
-    assert is_known(chance, sense, said)

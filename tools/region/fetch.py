@@ -17,8 +17,11 @@ from pathlib import Path
 import cv2
 import numpy as np
 import OpenImageIO as oiio
+from PySide6.QtCore import QDirIterator, QFile, QIODevice, QResource
+from taken import names
 
 PACKAGES = ("stellarium-data", "tuxpaint-stamps-default", "opencv-doc")
+TAKEN = ("gcompris-qt-data", "lomiri-wallpapers-16.04", "mate-backgrounds", "plasma-workspace-wallpapers")
 PANORAMAS = ("apartment", "bridge", "dawn", "esplanade", "forest", "hall", "lab", "lobby", "night", "sky", "studio",
              "sunrise", "venice", "warehouse", "workshop")  # fmt: skip
 MEASURED_ON = ("birch", "holm_oak", "liberia-palm", "tree336")
@@ -27,15 +30,15 @@ PLANTS = ("plants/trees", "plants/flowers", "thyme", "lavender")
 PHOTOGRAPHS = ("aloeL", "apple", "baboon", "blox", "board", "butterfly", "ela_original", "fruits", "left01", "left07",
                "messi5", "orange", "right05", "squirrel_cls", "stuff")  # fmt: skip
 OTHERS = ("alphamat/input_images/plant", "text/scenetext01", "text/scenetext03", "text/scenetext05")
-LEAST_PX = 90
+LEAST_PX, LONGEST_PX = 90, 960
 
 
 def main(out: Path) -> None:
-    for kind in ("grounds", "stamps", "trees", "panoramas", "photographs"):
+    for kind in ("grounds", "stamps", "trees", "panoramas", "photographs", "taken"):
         (out / kind).mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as folder:
         there = Path(folder)
-        for package in PACKAGES:
+        for package in (*PACKAGES, *TAKEN):
             subprocess.run(["apt-get", "download", "-q", package], cwd=there, check=True)
         for file in there.glob("*.deb"):
             subprocess.run(["dpkg-deb", "-x", str(file), str(there)], check=True)
@@ -45,6 +48,7 @@ def main(out: Path) -> None:
         _stamps(there, out)
         _photographs(there / "usr/share/doc/opencv-doc/examples", out)
         _panoramas(there / "package/hdri", out)
+        _taken(there / "usr/share", out / "taken")
 
 
 def _landscapes(source: Path, out: Path) -> None:
@@ -92,6 +96,39 @@ def _panoramas(source: Path, out: Path) -> None:
         file.write_bytes(base64.b64decode(found.group(1)))
         light = oiio.ImageBuf(str(file)).get_pixels("float")[..., :3]
         np.savez(out / "panoramas" / f"{name}.npz", light=light.astype(np.float32))
+
+
+def _taken(share: Path, out: Path) -> None:
+    """The photographs that `taken.py` has labels of, by package and name."""
+    wanted = set(names())
+
+    def keep(name: str, content: bytes) -> None:
+        if name not in wanted:
+            return
+        picture = cv2.imdecode(np.frombuffer(content, np.uint8), cv2.IMREAD_COLOR)
+        size = LONGEST_PX / max(picture.shape[:2])
+        if size < 1:
+            picture = cv2.resize(picture, None, fx=size, fy=size, interpolation=cv2.INTER_AREA)
+        cv2.imwrite(str(out / f"{name}.png"), picture)
+
+    for file in sorted((share / "backgrounds").rglob("*.jpg")):
+        package = "mate-backgrounds" if "mate" in file.parts else "lomiri-wallpapers-16.04"
+        keep(f"{package}__{file.stem}", file.read_bytes())
+    for folder in sorted((share / "wallpapers").iterdir()):
+        found = [file for file in folder.rglob("*") if file.parent.name == "images" and file.suffix in (".jpg", ".png")]
+        if found:
+            largest = max(found, key=lambda file: file.stat().st_size)
+            keep(f"plasma-workspace-wallpapers__{folder.name}", largest.read_bytes())
+    for file in sorted((share / "gcompris-qt/rcc").glob("*.rcc")):
+        QResource.registerResource(str(file))
+    inside = QDirIterator(":/gcompris", QDirIterator.IteratorFlag.Subdirectories)
+    while inside.hasNext():
+        path = inside.next()
+        if path.endswith((".jpg", ".jpeg", ".webp", ".png")):
+            stored = QFile(path)
+            stored.open(QIODevice.OpenModeFlag.ReadOnly)
+            name = path[2:].replace("/", "_").replace("gcompris_src_activities_", "").rpartition(".")[0]
+            keep(f"gcompris-qt-data__{name}", bytes(stored.readAll()))
 
 
 if __name__ == "__main__":

@@ -78,7 +78,7 @@ def lesson(stock: Stock, seed: int) -> tuple[Array, Array]:
     picture, sky = make(stock, rng, height)
     if rng.random() < 0.5:
         picture, sky = picture[:, ::-1], sky[:, ::-1]
-    return _filmed(picture, rng), np.ascontiguousarray(sky, np.float32)
+    return filmed(picture, rng), np.ascontiguousarray(sky, np.float32)
 
 
 def clouds(rng: Rng, height: int, stretch: float) -> Array:
@@ -431,7 +431,7 @@ def _blurred_backdrop(stock: Stock, rng: Rng, height: int) -> tuple[Array, Array
     return picture, sky
 
 
-def _filmed(picture: Array, rng: Rng) -> Array:
+def filmed(picture: Array, rng: Rng) -> Array:
     """What the camera makes of it: haze, exposure, tint, curve, blur, vignette, noise, compression."""
     out = np.maximum(np.ascontiguousarray(picture, np.float32), 0)
     out = out ** np.float32(rng.uniform(0.7, 1.5)) * np.float32(2 ** rng.normal(0, 0.35))

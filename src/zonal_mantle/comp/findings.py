@@ -201,14 +201,23 @@ def _matte_findings(matte: Matte, reading: MatteOverShot) -> list[Finding]:
     found = []
     if reading.doubt is not None and reading.doubt > DOUBT_ACCEPTED:
         x, y = reading.doubt_place
-        words = say(
-            "{name}: {doubt:.0%} of the frame may be sky or not, about {x:.0f}, {y:.0f}: clouds may be left, "
-            "or ground may go. Say which with Sky here or Not sky here.",
-            name=matte.name,
-            doubt=reading.doubt,
-            x=x,
-            y=y,
-        )
+        if reading.no_sky:
+            words = say(
+                "{name}: what goes, about {x:.0f}, {y:.0f}, may be no sky at all, but a wall, water or snow. Say so "
+                "with Not sky here, or show some sky with Sky here.",
+                name=matte.name,
+                x=x,
+                y=y,
+            )
+        else:
+            words = say(
+                "{name}: {doubt:.0%} of the frame may be sky or not, about {x:.0f}, {y:.0f}: clouds may be left, "
+                "or ground may go. Say which with Sky here or Not sky here.",
+                name=matte.name,
+                doubt=reading.doubt,
+                x=x,
+                y=y,
+            )
         found.append(Finding("Matte", matte.id, reading.doubt_frame, words, "doubt"))
     if reading.likely_wrong > LIKELY_WRONG_ACCEPTED:
         x, y = reading.likely_wrong_place

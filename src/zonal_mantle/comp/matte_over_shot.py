@@ -22,6 +22,7 @@ class FrameReading:
     by_sky : whether holes and leftover are what contradicts the sky found in the picture; else they are judged by their
         neighbourhood.
     piece_px2 : the largest piece that stays by itself and is the sky's for the most part.
+    no_sky : what goes is doubted as a whole.
     strip : of the frame that goes just above the ground and is set off from the sky, see `matte.doubt.between`.
     off : how far the edge lies beside the picture's, px, where that is sure.
 
@@ -42,6 +43,7 @@ class FrameReading:
     chatter: float | None = None
     doubt: float | None = None
     doubt_place: Point = NOWHERE
+    no_sky: bool = False
     likely_wrong: float = 0.0
     strip: float = 0.0
     strip_place: Point = NOWHERE
@@ -77,6 +79,7 @@ class MatteOverShot:
     doubt: float | None = None
     doubt_frame: int = 0
     doubt_place: Point = NOWHERE
+    no_sky: bool = False
     likely_wrong: float = 0.0
     likely_wrong_frame: int = 0
     likely_wrong_place: Point = NOWHERE
@@ -137,6 +140,7 @@ def worst_of(frames: Mapping[int, FrameReading], first_frame: int) -> MatteOverS
         doubt=each[doubtful].doubt,
         doubt_frame=doubtful,
         doubt_place=each[doubtful].doubt_place,
+        no_sky=each[doubtful].no_sky,
         likely_wrong=each[likely].likely_wrong,
         likely_wrong_frame=likely,
         likely_wrong_place=each[likely].doubt_place,

@@ -32,6 +32,7 @@ HALO_ACCEPTED = 20.0  # display code values
 CHATTER_ACCEPTED = 0.12  # alpha a frame
 DOUBTED = 0.5  # doubt from which a pixel is counted
 DOUBT_ACCEPTED = 0.03  # of the frame
+ALL = 0.95  # of what goes: in doubt as a whole
 LIKELY_WRONG_ACCEPTED = MUCH_WRONG  # of the frame
 LEAST_PART = 0.002  # of the frame: a matte that keeps less keeps nothing
 STRIP_ACCEPTED = 0.001  # of the frame
@@ -76,6 +77,9 @@ def _read(shot: Shot, matte: Matte, frame: int, pictures: Pictures) -> FrameRead
     sure = off is not None and off.px > OFF_ACCEPTED_PX and off.better > OFF_SURE
     doubt, likely_wrong = made.judged(pixels)
     doubted = None if doubt is None else doubt > DOUBTED
+    goes = made.alpha < 0.5
+    unsure = np.count_nonzero(doubted[goes]) if doubted is not None else 0
+    inverted = any(each for _, each in made.skies)
     strip = between(pixels, made.alpha) > 0.5 if made.skies else np.zeros(made.alpha.shape, np.bool_)
     found = FrameReading(
         holes=_share(holes, keep),
@@ -92,13 +96,14 @@ def _read(shot: Shot, matte: Matte, frame: int, pictures: Pictures) -> FrameRead
         chatter=None,
         doubt=float(doubted.mean()) if doubted is not None else None,
         doubt_place=_middle(doubted) if doubted is not None else NOWHERE,
+        no_sky=not inverted and bool(unsure > ALL * np.count_nonzero(goes)),
         likely_wrong=likely_wrong,
         strip=float(strip.mean()),
         strip_place=_middle(strip),
         off=off if sure else None,
         by_sky=sky is not None,
     )
-    del made, pixels, sky, holes, left, piece, keep, drop, doubt, doubted, strip  # before another matte is made
+    del made, pixels, sky, holes, left, piece, keep, drop, doubt, doubted, goes, strip  # before another matte is made
     pair = _beside(shot, matte, frame, pictures)
     return found if pair is None else replace(found, chatter=chatter(*pair))
 

@@ -25,14 +25,14 @@ from ..words import say
 from .clear_sky import clear_sky
 from .colour import colour
 from .difference import difference
-from .doubt import doubt_of
+from .doubt import MOSTLY_WRONG, doubt_of
 from .edge import changes_levels, level, work_edge, works_edge
 from .errors import MatteError
 from .luma import luma
 from .old_sky import remove_old_sky
 from .screen import despill, screen
 from .shapes import Standing, standing, union
-from .sky_fault import likely_wrong
+from .sky_fault import likely_wrong, mostly_wrong
 from .sky_fit import Sky, fit_sky
 from .sky_matte import SkyCut, SkyFound, find_sky, sky_matte
 from .sky_region import working
@@ -94,8 +94,13 @@ class Made:
             for by_hand in (found.said, self.drawn):
                 if by_hand is not None:
                     wrong *= 1 - np.abs(cv2.resize(by_hand, wrong.shape[::-1], interpolation=cv2.INTER_AREA))
-            doubt = doubt_of(found.chance, pixels, alpha, found.said, found.sense, wrong)
-            return doubt if self.drawn is None else doubt * (1 - self.drawn), float(wrong.mean())
+            knows = found.said is not None and bool((found.said > 0).any())  # a person has shown sky on this frame
+            mostly = 0.0 if knows else mostly_wrong(wrong, alpha)
+            doubt = doubt_of(found.chance, pixels, alpha, found.said, wrong, mostly)
+            share = float(wrong.mean())
+            if mostly > MOSTLY_WRONG:
+                share = max(share, mostly * float((alpha < 0.5).mean()))
+            return doubt if self.drawn is None else doubt * (1 - self.drawn), share
 
         each = [of(*sky) for sky in self.skies]
         if not each:

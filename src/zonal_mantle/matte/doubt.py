@@ -8,16 +8,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..media.curves import coded
-from .sky_sense import KNOWN
 
 Array = NDArray[np.float32]
 
 TAKEN_FOR_GROUND, TAKEN_FOR_SKY = (0.08, 0.30), (0.06, 0.24)  # chance of the other at which doubt begins, and is full
 WIDE = 5  # working pixels: what is narrower is the region's rim, not doubtful for being one
-LIKELY_WRONG = 0.06  # chance from which a place is doubted
+LIKELY_WRONG = 0.06  # chance from which on a place is doubted
 MOST_DOUBT, LEAST_ROOM = 0.028, 0.001  # of the frame: so much is doubted, the likeliest first
 MUCH_WRONG, MORE_DOUBT = 0.025, 10.0  # of the frame, likely wrong: beyond it so many times as much more is doubted
-LEAST_KNOWN = 0.45  # share of what is taken for sky that must be known for it
+OPEN = 0.1  # so much likelier wrong is what the chance leaves open
+MOSTLY_WRONG = 0.5  # chance that most of what goes is no sky, from which on all of it is doubted
 SPREAD = 150  # of the frame's width: doubt reaches this far beyond what is doubtful
 ACROSS_PX = 640  # of the copy on which strips are looked for
 STRIP = 0.035  # of the frame's height above the ground
@@ -31,8 +31,8 @@ def doubt_of(
     pixels: Array,
     alpha: Array,
     said: Array | None = None,
-    sense: Array | None = None,
     wrong: Array | None = None,
+    mostly: float = 0.0,
 ) -> Array:
     """How doubtful it is whether a pixel is sky, (h, w) float32, 0…1.
 
@@ -40,14 +40,33 @@ def doubt_of(
     ----------
     chance : of being sky, at the working size. pixels : (h, w, 3) float32, scene-linear. alpha : (h, w), what stays.
     said : what a person said of the frame, see `sky_region.drawn`: there is no doubt there.
-    sense : the chance by the taught classifier alone, of the same size as `chance`.
     wrong : how likely the matte is wrong, by place, see `sky_fault.likely_wrong`.
+    mostly : the chance that most of what goes is no sky, see `sky_fault.mostly_wrong`.
 
-    What is taken for ground is doubted from another chance on than what is taken for sky; so is the strip between sky
-    and ground where `between` finds one, and all that goes where its colour is no sky's (`may_be_sky`) or little of it
-    is known for a sky (`is_known`).
+    What goes is doubted as a whole where most of it is likely no sky, or its colour is no sky's (`may_be_sky`), and so
+    is the strip between sky and ground where `between` finds one. Of the rest is doubted what is likeliest wrong, and
+    what the chance leaves most open, as much as one can look through.
     """
     height, width = alpha.shape
+    doubt = between(pixels, alpha)
+    if mostly > MOSTLY_WRONG or not may_be_sky(pixels, alpha):
+        doubt = np.where(alpha < 0.5, np.float32(1), doubt)
+    doubt = np.asarray(cv2.dilate(doubt, np.ones((max(3, width // SPREAD) | 1,) * 2, np.uint8)), np.float32)
+    is_open = _left_open(chance)
+    if wrong is None:
+        doubt = np.maximum(doubt, cv2.resize(is_open, (width, height), interpolation=cv2.INTER_LINEAR))
+    else:
+        likely = wrong + OPEN * cv2.resize(is_open, wrong.shape[::-1], interpolation=cv2.INTER_LINEAR)
+        level = _doubted_from(likely, float(wrong.mean()), float((doubt > 0.5).mean()))
+        here = cv2.resize(likely, (width, height), interpolation=cv2.INTER_LINEAR)
+        doubt = np.maximum(doubt, np.minimum(here / np.float32(2 * level), 1))
+    if said is not None:
+        doubt *= 1 - np.abs(cv2.resize(said, (width, height), interpolation=cv2.INTER_LINEAR))
+    return np.asarray(doubt, np.float32)
+
+
+def _left_open(chance: Array) -> Array:
+    """How far the chance of being sky leaves open what a place is, 0…1, where that is wide; as `chance`."""
     window = np.ones((WIDE, WIDE), np.uint8)
     out = np.zeros_like(chance)
     for other, (low, full) in (
@@ -56,34 +75,14 @@ def doubt_of(
     ):
         wide = cv2.dilate(cv2.erode(other.astype(np.float32), window), window)
         out = np.maximum(out, np.clip((wide - low) / (full - low), 0, 1))
-    doubt = cv2.resize(out.astype(np.float32), (width, height), interpolation=cv2.INTER_LINEAR)
-    doubt = np.maximum(doubt, between(pixels, alpha))
-    if not may_be_sky(pixels, alpha) or (sense is not None and not is_known(chance, sense, said)):
-        doubt = np.where(alpha < 0.5, np.float32(1), doubt)
-    doubt = cv2.dilate(doubt, np.ones((max(3, width // SPREAD) | 1,) * 2, np.uint8))
-    if wrong is not None:
-        level = _doubted_from(wrong, float((doubt > 0.5).mean()))
-        here = cv2.resize(wrong, (width, height), interpolation=cv2.INTER_LINEAR)
-        doubt = np.maximum(doubt, np.minimum(here / np.float32(2 * level), 1))
-    if said is not None:
-        doubt *= 1 - np.abs(cv2.resize(said, (width, height), interpolation=cv2.INTER_LINEAR))
-    return np.asarray(doubt, np.float32)
+    return np.asarray(out, np.float32)
 
 
-def _doubted_from(wrong: Array, doubted: float) -> float:
-    """The chance of being wrong from which a place is doubted, where a share of the frame is `doubted` already: what is
-    likeliest, as much as one can look through; more where much is wrong."""
-    room = max(MOST_DOUBT - doubted, LEAST_ROOM) + MORE_DOUBT * max(float(wrong.mean()) - MUCH_WRONG, 0.0)
-    return max(LIKELY_WRONG, float(np.quantile(wrong, 1 - min(room, 1.0))))
-
-
-def is_known(chance: Array, sense: Array, said: Array | None = None) -> bool:
-    """Whether much of what is taken for sky looks like one to the taught classifier, or a person has said on the frame
-    where sky is; true where nothing is taken."""
-    if said is not None and (said > 0).any():
-        return True
-    taken = sense[chance > 0.5]
-    return not taken.size or float((taken > KNOWN).mean()) >= LEAST_KNOWN
+def _doubted_from(likely: Array, wrong: float, doubted: float) -> float:
+    """From where on a place is doubted, where a share of the frame is `doubted` already: what is likeliest, as much as
+    one can look through; more where much is `wrong`."""
+    room = max(MOST_DOUBT + MORE_DOUBT * max(wrong - MUCH_WRONG, 0.0) - doubted, LEAST_ROOM)
+    return max(LIKELY_WRONG, float(np.quantile(likely, 1 - min(room, 1.0))))
 
 
 def may_be_sky(pixels: Array, alpha: Array) -> bool:

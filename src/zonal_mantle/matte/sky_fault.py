@@ -37,6 +37,7 @@ ENOUGH = 0.05  # share of a window that must be empty, or solid, for its colour 
 NEAR_SKY, FAR_FROM_SKY, NEAR_GROUND = (0.06, 0.12, 0.25), (0.1, 0.2), 0.1  # coded distances
 MOST_OWN, SKYS_OWN, GROUNDS_OWN = 4.0, 0.5, -0.25  # log ratio; and shares of it
 FINE_PX, ROUGH_PX, DETAIL_PX = 1.2, 4.0, 2.0
+MOSTLY = (0.670, 0.591, 0.062, 2.462)  # weights of `of_frame`, and an offset
 SPREAD = 8  # cells to each side over which it is told how unlike themselves sky and ground are
 
 
@@ -54,6 +55,28 @@ def likely_wrong(pixels: Array, alpha: Array, found: SkyFound) -> Array:
     """
     odds = answered(described(pixels, alpha, found), _taught())
     return np.asarray(1 / (1 + np.exp(-odds)), np.float32)
+
+
+def of_frame(wrong: Array, alpha: Array) -> NDArray[np.float64]:
+    """What `mostly_wrong` is told of a frame: log odds of the share of it that is likely wrong, of that of what goes,
+    and of how much goes; (3,)."""
+    goes = cv2.resize(alpha, wrong.shape[::-1], interpolation=cv2.INTER_AREA) < 0.5
+    of_goes = float(wrong[goes].mean()) if goes.any() else 0.0
+    share = np.clip([float(wrong.mean()), of_goes, float(goes.mean())], 0.001, 0.999)
+    return np.asarray(np.log(share / (1 - share)))
+
+
+def mostly_wrong(wrong: Array, alpha: Array) -> float:
+    """The chance that most of what goes is no sky: in a picture without one, or with water, snow, a wall like one.
+
+    Parameters
+    ----------
+    wrong : how likely the matte is wrong, by place, see `likely_wrong`. alpha : (h, w), what stays.
+
+    Taught by `tools/region/teach_frame.py` on photographs.
+    """
+    odds = of_frame(wrong, alpha) @ MOSTLY[:-1] + MOSTLY[-1]
+    return float(1 / (1 + np.exp(-odds)))
 
 
 def described(pixels: Array, alpha: Array, found: SkyFound) -> Array:
