@@ -86,6 +86,15 @@ def test_a_picture_without_sky_stays_whole_and_nothing_is_hung(cards, tmp_path):
     assert steps[-1].shot == shot
 
 
+def test_what_may_be_no_sky_at_all_is_said(cards, tmp_path):
+    """scikit-image's astronaut: a studio's wall is cut."""
+    studio = tmp_path / "studio.png"
+    assert cv2.imwrite(str(studio), data.astronaut()[..., ::-1])
+    steps = first_pass(new(studio).shot, kept_pictures(), cards, lambda share, words: None)
+    assert steps[1].done
+    assert "may be no sky at all" in steps[1].words
+
+
 def test_a_note_that_came_meanwhile_stays_and_a_zone_that_was_changed_meanwhile_is_told(demo):
     began = new(demo / "plate" / "SLT_0140.%04d.exr").shot
     zone = began.zones[0]

@@ -50,12 +50,14 @@ def far_off(plates, lock, first):
     return np.array(out)
 
 
-def moved_past_things(seed):
-    return walked_plates(("coffee", "gravel"), SIZE, count=12, pan_deg=8, away=1.5, returns=False, seed=seed, cards=9)
+def moved_past_things(seed, count):
+    return walked_plates(
+        ("coffee", "gravel"), SIZE, count=count, pan_deg=8, away=1.5, returns=False, seed=seed, cards=9
+    )
 
 
 def test_a_camera_that_moves_past_things_is_no_turning_one(tmp_path):
-    plates = moved_past_things(5)
+    plates = moved_past_things(5, 12)
     lock, first = locked(plates.frames, tmp_path)
     assert any(SAID in words for words in lock.remarks)
     off, said = far_off(plates, lock, first), np.array([entry.residual_px for entry in lock.solved])
@@ -64,7 +66,7 @@ def test_a_camera_that_moves_past_things_is_no_turning_one(tmp_path):
 
 
 def test_a_field_that_stays_before_them_says_so_as_well(tmp_path):
-    plates = moved_past_things(6)
+    plates = moved_past_things(6, 16)
     lock, first = locked(plates.frames, tmp_path, "staying")
     assert far_off(plates, lock, first).max() > 5  # it follows what is near
     assert any(SAID in words for words in lock.remarks)

@@ -127,9 +127,15 @@ def _cut(shot: Shot, pictures: Pictures) -> tuple[Shot, str]:
     frames = shot.frames
     tried = {frames[0], frames[len(frames) // 2], frames[-1]}
     plans = [zone_matte_plan(shot, cut, frame, CHECK_SCALE) for frame in sorted(tried)]
-    problems = [pictures.made(plan).problem for plan in plans if plan is not None]
-    if problems and all(problems):
-        raise MatteError(problems[0])
+    made = [(pictures.made(plan), pictures.judged(plan)[0]) for plan in plans if plan is not None]
+    if made and all(each.problem for each, _ in made):
+        raise MatteError(made[0][0].problem)
+    if any(doubt is not None and each.is_doubted(doubt) for each, doubt in made):
+        return shot, say(
+            "{name} is cut by an automatic sky matte, but what goes may be no sky at all: look at it with Show "
+            "doubtful areas.",
+            name=zone.name,
+        )
     return shot, say("{name} is cut by an automatic sky matte.", name=zone.name)
 
 

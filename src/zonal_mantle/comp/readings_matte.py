@@ -14,6 +14,7 @@ from ..matte.doubt import MUCH_WRONG, between
 from ..matte.first import first_pull
 from ..matte.readings import EMPTY, SOLID, enclosed
 from ..matte.sky_check import SkyCheck, check_sky, edge_off, piece_left
+from ..media import MediaError
 from ..media.memory import one_at_a_time
 from ..place.transform import reference_to_frame
 from ..shot import ClearSkyPull, Matte, ScreenPull, Shape, Shot, Zone
@@ -32,7 +33,6 @@ HALO_ACCEPTED = 20.0  # display code values
 CHATTER_ACCEPTED = 0.12  # alpha a frame
 DOUBTED = 0.5  # doubt from which a pixel is counted
 DOUBT_ACCEPTED = 0.03  # of the frame
-ALL = 0.95  # of what goes: in doubt as a whole
 LIKELY_WRONG_ACCEPTED = MUCH_WRONG  # of the frame
 LEAST_PART = 0.002  # of the frame: a matte that keeps less keeps nothing
 STRIP_ACCEPTED = 0.001  # of the frame
@@ -77,9 +77,6 @@ def _read(shot: Shot, matte: Matte, frame: int, pictures: Pictures) -> FrameRead
     sure = off is not None and off.px > OFF_ACCEPTED_PX and off.better > OFF_SURE
     doubt, likely_wrong = made.judged(pixels)
     doubted = None if doubt is None else doubt > DOUBTED
-    goes = made.alpha < 0.5
-    unsure = np.count_nonzero(doubted[goes]) if doubted is not None else 0
-    inverted = any(each for _, each in made.skies)
     strip = between(pixels, made.alpha) > 0.5 if made.skies else np.zeros(made.alpha.shape, np.bool_)
     found = FrameReading(
         holes=_share(holes, keep),
@@ -96,15 +93,18 @@ def _read(shot: Shot, matte: Matte, frame: int, pictures: Pictures) -> FrameRead
         chatter=None,
         doubt=float(doubted.mean()) if doubted is not None else None,
         doubt_place=_middle(doubted) if doubted is not None else NOWHERE,
-        no_sky=not inverted and bool(unsure > ALL * np.count_nonzero(goes)),
+        no_sky=doubt is not None and made.is_doubted(doubt),
         likely_wrong=likely_wrong,
         strip=float(strip.mean()),
         strip_place=_middle(strip),
         off=off if sure else None,
         by_sky=sky is not None,
     )
-    del made, pixels, sky, holes, left, piece, keep, drop, doubt, doubted, goes, strip  # before another matte is made
-    pair = _beside(shot, matte, frame, pictures)
+    del made, pixels, sky, holes, left, piece, keep, drop, doubt, doubted, strip  # before another matte is made
+    try:
+        pair = _beside(shot, matte, frame, pictures)
+    except MediaError:  # the frame beside cannot be read, which is a finding of its own
+        pair = None
     return found if pair is None else replace(found, chatter=chatter(*pair))
 
 

@@ -40,6 +40,7 @@ from .steady import steady
 
 Array = NDArray[np.float32]
 STEADY_FRAMES = (-2, -1, 1, 2)
+WHOLE = 0.95  # of what goes: then it is in doubt as a whole
 
 
 @dataclass(frozen=True)
@@ -106,6 +107,13 @@ class Made:
         if not each:
             return None, 0.0
         return np.max([doubt for doubt, _ in each], axis=0), max(share for _, share in each)
+
+    def is_doubted(self, doubt: Array) -> bool:
+        """Whether, by its doubt (h, w), what goes is doubted as a whole: there may be no sky at all."""
+        goes = self.alpha < 0.5
+        if any(inverted for _, inverted in self.skies):
+            return False
+        return bool(np.count_nonzero(doubt[goes] > 0.5) > WHOLE * np.count_nonzero(goes))
 
 
 def build_matte(
