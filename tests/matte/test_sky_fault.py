@@ -70,7 +70,7 @@ def photographed(name: str) -> np.ndarray:
     ("name", "has_sky"), [("astronaut", False), ("stereo_motorcycle", False), ("rocket", True), ("camera", True)]
 )
 def test_where_a_picture_has_no_sky_all_that_goes_is_doubted(name, has_sky):
-    """Photographs that scikit-image ships; it was taught on none of them. A flag and a wall were cut as a sky."""
+    """Photographs that scikit-image ships; it was taught on none of them. A wall and a garage are cut as a sky."""
     pixels = photographed(name)
     made = build_matte(pixels, PULL, 1)
     goes = made.alpha < 0.5
