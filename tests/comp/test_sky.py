@@ -132,8 +132,9 @@ def test_doubt_is_told_where_it_is_and_no_sky_is_said(tmp_path):
 
 
 def test_what_may_be_no_sky_at_all_is_said_until_sky_is_shown(tmp_path):
-    """scikit-image's astronaut: the studio's grey is cut, whatever it is."""
-    write_still(tmp_path / "studio.0001.png", data.astronaut() / np.float32(255))
+    """scikit-image's astronaut: the studio's grey is cut. What is shown on one frame holds for the other."""
+    for frame in (1, 2):
+        write_still(tmp_path / f"studio.{frame:04d}.png", np.roll(data.astronaut(), frame, axis=1) / np.float32(255))
     studio = cut(new(tmp_path / "studio.0001.png"), Matte(id="m", name="Sky", pulls=(ClearSkyPull(),)))
     assert "may be no sky at all" in studio.doubts()[0].words
     shown = SkyStroke(says="sky", frame=1, points=((330.0, 20.0), (380.0, 90.0)))

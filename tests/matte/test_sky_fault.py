@@ -12,7 +12,7 @@ from damage import damaged
 from skies_plates import cloudy, crown
 from zonal_mantle.matte import build_matte, find_sky
 from zonal_mantle.matte.sky_fault import described, likely_wrong, mostly_wrong
-from zonal_mantle.matte.sky_region import working
+from zonal_mantle.matte.sky_region import learn_sky, working
 from zonal_mantle.media.curves import srgb_decode, srgb_encode
 from zonal_mantle.shot import ClearSkyPull, Matte, Shape, ShapeKey
 
@@ -90,7 +90,7 @@ def test_who_says_where_sky_is_ends_the_doubt_about_all_of_it():
     def doubted(shown: float) -> float:
         said = np.zeros_like(found.chance)
         said[:4, :4] = shown
-        made.skies = ((replace(found, said=said), False),)
+        made.skies = ((replace(found, said=said, model=learn_sky([working(pixels)], [said])), False),)
         return float((made.judged(pixels)[0][goes] > 0.5).mean())
 
     assert doubted(-1) > 0.98  # some ground was shown

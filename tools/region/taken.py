@@ -19,7 +19,7 @@ Array = NDArray[np.float32]
 LABELS = Path(__file__).with_name("photographs.npz")
 SHAPES = (0.5625, 0.5625, 0.42, 0.625, 0.75, 1.0)  # height to width of what is cut out
 WIDTHS = (640, 800, 960)
-RIM = 13  # pixels round the sky's rim, and round what was not told, that are not judged
+RIM = 13  # pixels across the sky's rim that are not judged
 
 
 class Taken(NamedTuple):

@@ -95,8 +95,7 @@ class Made:
             for by_hand in (found.said, self.drawn):
                 if by_hand is not None:
                     wrong *= 1 - np.abs(cv2.resize(by_hand, wrong.shape[::-1], interpolation=cv2.INTER_AREA))
-            knows = found.said is not None and bool((found.said > 0).any())  # a person has shown sky on this frame
-            mostly = 0.0 if knows else mostly_wrong(wrong, alpha)
+            mostly = 0.0 if found.model.shown else mostly_wrong(wrong, alpha)
             doubt = doubt_of(found.chance, pixels, alpha, found.said, wrong, mostly)
             share = float(wrong.mean())
             if mostly > MOSTLY_WRONG:

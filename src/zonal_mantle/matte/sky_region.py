@@ -17,7 +17,7 @@ frame to frame, and where it is neither near 0 nor near 1 it says so by itself.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
@@ -59,12 +59,14 @@ UNDECIDED = 1.5  # log odds of a colour; where it is less likely sky, that is he
 @dataclass(frozen=True)
 class SkyModel:
     """How sky and ground of a shot differ: log ratios of how often colours (L, a, b) and textures occur in them; how
-    new a hue (a, b) is to what is surely sky, 0…1; and the noise of its plate, coded, 0 where it was not measured."""
+    new a hue (a, b) is to what is surely sky, 0…1; the noise of its plate, coded, 0 where it was not measured; and
+    whether a person has shown sky in it."""
 
     colours: Array
     textures: Array
     new: Array
     noise: float = 0.0
+    shown: bool = False
 
 
 @dataclass(frozen=True)
@@ -140,7 +142,7 @@ def learn_sky(pictures: Sequence[Array], said: Sequence[Array | None] = ()) -> S
         model = _counted(looks, shares, new)
         if round_number < ROUNDS - 1:
             shares = [_walked(look, model) for look in looks]
-    return model
+    return replace(model, shown=any(each is not None and bool((each > 0).any()) for each in said))
 
 
 def sky_region(picture: Array, model: SkyModel, said: Array | None = None) -> tuple[Array, Array]:
