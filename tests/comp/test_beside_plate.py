@@ -104,6 +104,20 @@ def test_a_sky_on_near_marks_of_a_camera_that_slides_is_told_by_how_much_and_rid
     assert mend_of(there, found[0]) == Mend("ride", "Ride on Camera", "z", "c")
 
 
+def test_of_a_long_shot_so_many_frames_are_asked_and_the_locks_own_among_them(slides, monkeypatch):
+    filmed, middle = slides
+    shot = filmed.riding(marks_on(propose_marks(middle, (40, 260, 600, 350), 3)))
+    true = filmed.off_px(shot)
+    monkeypatch.setattr("zonal_mantle.comp.plate_moves.MOST_FRAMES", 10)
+    monkeypatch.setattr("zonal_mantle.comp.plate_moves.SOME_FRAMES", 6)
+    far = far_moves(plate_tracks(shot, kept_pictures()), shot, 1001 + MIDDLE)
+    assert list(far.asked) == [*range(1001, 1001 + COUNT, 2)]
+    assert far.ways.keys() <= set(far.asked)
+    reading = filmed.read(shot)
+    assert reading.fault == "apart"
+    assert 0.67 < reading.worst_px / true < 1.5
+
+
 def test_a_plane_on_what_is_near_is_told_likewise_and_marks_that_are_far_are_not_blamed(slides):
     filmed, middle = slides
     field = ShapeKey(frame=1001 + MIDDLE, points=((60, 265), (580, 265), (580, 350), (60, 350)))
@@ -153,7 +167,7 @@ def test_a_lock_that_slips_before_a_camera_that_only_turns_is_told_by_the_plate(
     assert reading.fault == "apart"
     assert 0.67 < reading.worst_px / filmed_.off_px(bad) < 1.5
     tracks = plate_tracks(bad, kept_pictures())
-    assert far_moves(tracks, bad).turned
+    assert far_moves(tracks, bad, 1001 + MIDDLE).turned
     assert plate_tracks(bad, kept_pictures()) is tracks  # once for its pixels
     after = on_a_camera(bad, "z", kept_pictures())  # a pan lock then
     assert after.lock(after.zone("z").placement.rides).kind == "pan"

@@ -2,8 +2,9 @@
 
 import numpy as np
 import pytest
+from pymatting import estimate_foreground_ml
 
-from plates import best_luma_error, edge_error, tree_line
+from plates import best_luma_error, codes, edge_band, edge_error, tree_line
 from zonal_mantle.matte import MatteError, build_matte, clear_sky, fit_sky, remove_old_sky
 from zonal_mantle.shot import ClearSkyPull, Keyed, Matte, OldSky
 
@@ -64,6 +65,34 @@ def test_the_sky_behind_is_found_by_unmixing_exactly_where_it_is_known():
     pixels = fore * alpha[..., None] + sky * (1 - alpha[..., None])
     out = remove_old_sky(pixels, alpha, sky=sky)
     assert np.abs(out[..., :3] - fore * alpha[..., None]).max() < 1e-6
+
+
+@pytest.mark.parametrize("off_by", [0.05, 0.1])
+def test_an_alpha_that_is_off_on_every_pixel_leaves_no_specks_before_a_darker_sky(leaves, off_by):
+    # published: plain unmixing, Porter & Duff 1984; reference library: PyMatting's foreground (Germer et al. 2020)
+    mixed = (leaves.alpha > 0) & (leaves.alpha < 1)
+    noise = np.random.default_rng(5).normal(0, off_by, leaves.alpha.shape)
+    alpha = np.where(mixed, np.clip(leaves.alpha + noise, 0, 1), leaves.alpha).astype(np.float32)
+    sky = clear_sky(leaves.pixels, ClearSkyPull())[1]
+    night = np.array((0.02, 0.015, 0.012), np.float32)
+    wanted = codes(leaves.foreground + (1 - leaves.alpha[..., None]) * night)
+
+    def off(foreground: np.ndarray) -> np.ndarray:
+        return (codes(foreground + (1 - alpha[..., None]) * night) - wanted)[edge_band(leaves.alpha)]
+
+    own = np.clip(leaves.pixels - (1 - alpha[..., None]) * sky, 0, np.maximum(leaves.pixels, 0))
+    smooth = estimate_foreground_ml(leaves.pixels.astype(float), alpha.astype(float)) * alpha[..., None]
+    plain, ours, theirs = off(own), off(remove_old_sky(leaves.pixels, alpha, sky=sky)[..., :3]), off(smooth)
+    assert ours.std() < 0.8 * plain.std()
+    assert ours.std() < 1.4 * theirs.std()
+    assert (ours > 50).mean() < (plain > 50).mean() / 2  # specks
+
+
+def test_an_exact_alpha_is_unmixed_pixel_by_pixel(leaves):
+    sky = clear_sky(leaves.pixels, ClearSkyPull())[1]
+    own = np.clip(leaves.pixels - (1 - leaves.alpha[..., None]) * sky, 0, np.maximum(leaves.pixels, 0))
+    out = remove_old_sky(leaves.pixels, leaves.alpha, sky=sky, together=False)[..., :3]
+    assert np.abs(out - own)[leaves.alpha > 0].max() < 1e-6
 
 
 def test_without_a_fit_the_sky_is_drawn_inward_from_around(leaves):

@@ -145,7 +145,7 @@ def beside_plate(
     lock = shot.lock(zone.placement.rides or "")
     doubtful = {frame: each for frame, each in columns.items() if each.share > SOME}
     by_camera = None if far is None or far.turned else _by_camera(lock, places, far)
-    if by_camera is not None:
+    if by_camera is not None and far is not None:
         sure = {}
         for frame, (px, error, _) in by_camera.items():
             alone = frame not in doubtful
@@ -155,7 +155,11 @@ def beside_plate(
                 nearly_all = _nearly_all(shot, zone, tracks, frame)
                 sure[frame] = min(px, nearly_all if alone else BEYOND * nearly_all)
         sure = {frame: px for frame, px in sure.items() if px > APART_PX}
-        tells = all(frame in by_camera and by_camera[frame][1] < each.px / 2 for frame, each in doubtful.items())
+        tells = all(
+            frame in by_camera and by_camera[frame][1] < each.px / 2
+            for frame, each in doubtful.items()
+            if frame in far.asked
+        )
         if tells and not sure:
             return None
         if sure:

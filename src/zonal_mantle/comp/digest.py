@@ -13,7 +13,7 @@ from ..media.picture import Picture
 from ..media.stamps import UsedFile, content_of
 from ..shot.base import Value
 
-NUMERICS = 12  # raised whenever the same plan gives other pixels than before: portable digests change with it
+NUMERICS = 13  # raised whenever the same plan gives other pixels than before: portable digests change with it
 
 
 def digest(value: Any, portable: bool = False) -> str:

@@ -24,7 +24,7 @@ Matrix = NDArray[np.float64]
 Progress = Callable[[float, str], None]
 WORKING_PX = 640  # the longer side of what features are followed on
 KNOWN = 16  # plates, in one process
-MOST_FRAMES = 150  # of a shot that a camera is solved for: more take too long
+MOST_FRAMES, SOME_FRAMES = 150, 100  # of a shot that all are solved for; of longer ones so many: more take too long
 
 
 class PlateTracks(NamedTuple):
@@ -43,11 +43,13 @@ class PlateTracks(NamedTuple):
 
 class FarMoves(NamedTuple):
     """How what is at infinity moves: `ways` turn its directions into places on a frame, `errors` say by how much what
-    is hung there may slide, px. `turned` : the camera only turned, as far as features tell; then there are no ways."""
+    is hung there may slide, px. `turned` : the camera only turned, as far as features tell; then there are no ways.
+    `asked` : the frames that it was asked of, every so manieth of a long shot."""
 
     ways: dict[int, Matrix]
     errors: dict[int, float]
     turned: bool = False
+    asked: range = range(0)
 
 
 def plate_tracks(shot: Shot, pictures: Pictures, progress: Progress = lambda share, words: None) -> PlateTracks | None:
@@ -78,29 +80,36 @@ def plate_tracks(shot: Shot, pictures: Pictures, progress: Progress = lambda sha
     return known(key, follow, KNOWN)
 
 
-def far_moves(tracks: PlateTracks, shot: Shot, progress: Progress = lambda share, words: None) -> FarMoves | None:
-    """How what is at infinity moves, by a camera solved from features alone; None where they do not tell."""
-    frames = range(tracks.frames[0], tracks.frames[-1] + 1)
-    if len(frames) > MOST_FRAMES:
-        return None
+def far_moves(
+    tracks: PlateTracks, shot: Shot, start: int, progress: Progress = lambda share, words: None
+) -> FarMoves | None:
+    """How what is at infinity moves, by a camera solved from features alone; None where they do not tell. `start` is a
+    frame that is asked of in any case."""
+    whole = range(tracks.frames[0], tracks.frames[-1] + 1)
+    step = 1 if len(whole) <= MOST_FRAMES else -(-len(whole) // SOME_FRAMES)
+    asked = whole[(start - whole[0]) % step :: step]
+    frames = range(len(asked))  # neighbours follow one another
 
     def solve() -> FarMoves | None:
+        places = np.array([tracks.frames.index(frame) for frame in asked])
         seen = np.isfinite(tracks.places[..., 0])
         each = [
-            Track({tracks.frames[k]: (float(row[k][0]), float(row[k][1])) for k in np.flatnonzero(held)})
+            Track({k: (float(row[at][0]), float(row[at][1])) for k, at in enumerate(places) if held[at]})
             for row, held in zip(tracks.places / tracks.grown, seen)
+            if np.count_nonzero(held[places]) > 1
         ]
         small = (round(shot.size[0] / tracks.grown), round(shot.size[1] / tracks.grown))
         camera = Lock(id="plate", name=say("The plate"), kind="camera", reference_frame=frames[len(frames) // 2])
         try:
             solved = camera_from_tracks(camera, each, frames, small, progress)
         except OnlyTurned:
-            return FarMoves({}, {}, True)
+            return FarMoves({}, {}, True, asked)
         except (LockError, np.linalg.LinAlgError, cv2.error):  # no camera explains them
             return None
         k = camera_matrix((solved.lens.focal_px or 1.0) * tracks.grown, shot.size)
         entries = [entry for entry in solved.solved if entry.rotation is not None]
-        ways = {entry.frame: np.asarray(k @ cv2.Rodrigues(np.array(entry.rotation))[0]) for entry in entries}
-        return FarMoves(ways, {entry.frame: entry.residual_px * tracks.grown for entry in entries})
+        ways = {asked[entry.frame]: np.asarray(k @ cv2.Rodrigues(np.array(entry.rotation))[0]) for entry in entries}
+        errors = {asked[entry.frame]: entry.residual_px * tracks.grown for entry in entries}
+        return FarMoves(ways, errors, asked=asked)
 
-    return known(("far", tracks.names), solve, KNOWN)
+    return known(("far", tracks.names, asked), solve, KNOWN)

@@ -64,7 +64,7 @@ def read_ride(
     if tracks is None or not needs_camera(shot, zone, openings, columns, tracks):
         return reading
     places = {frame: _seen_at(shot, zone, frame, opened) for frame, opened in openings.items()}
-    beside = beside_plate(shot, zone, columns, places, tracks, far_moves(tracks, shot, progress))
+    beside = beside_plate(shot, zone, columns, places, tracks, far_moves(tracks, shot, lock.reference_frame, progress))
     if beside is None or beside.px[beside.frame] <= reading.worst_px:
         return reading
     frames_px = {frame: max(px, beside.px.get(frame, 0.0)) for frame, px in reading.frames_px.items()}

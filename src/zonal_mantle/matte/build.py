@@ -270,7 +270,8 @@ def _cleared(
     pixels: Array, alpha: Array, matte: Matte, pulls: Sequence[Pull], sky: Array | None, frame: int, scale: float
 ) -> Array:
     strength, tint = matte.old_sky.strength.at(frame), matte.old_sky.tint.at(frame)
-    out = remove_old_sky(pixels, alpha, strength, tint, sky, scale)
+    by_sky = all(isinstance(pull, ClearSkyPull) for pull in pulls)
+    out = remove_old_sky(pixels, alpha, strength, tint, sky, scale, by_sky)
     for pull in pulls:
         if isinstance(pull, ScreenPull) and pull.despill != "off":
             out[..., :3] = despill(out[..., :3], pull, frame)

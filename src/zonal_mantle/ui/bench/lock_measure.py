@@ -493,6 +493,7 @@ class MeasurePanel(Panel):
         lock = lock.but(id=shot.new_id("lock"))
         self.desk.lock_id = lock.id
         self.desk.edit(shot.with_lock(lock), say("Add {name}", name=lock.name))
+        self.desk.choose_stage("Lock")  # where it is looked at, and solved
         self.desk.said.emit(" ".join(found.reasons), False)
         self.desk.choice_changed.emit()
 

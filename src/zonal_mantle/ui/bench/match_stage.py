@@ -11,7 +11,7 @@ from ...comp import Mend
 from ...comp.match_fit import FittedAll, fit_all
 from ...comp.new_light import new_sky_light
 from ...match import transmittance
-from ...shot import Aim, AimArea, MantleError
+from ...shot import Aim, AimArea, MantleError, Match
 from ...words import say
 from ..desk import Desk
 from ..numberfield import NumberField
@@ -255,12 +255,23 @@ class MatchStage(Stage):
         def work(job: object) -> object:
             return new_sky_light(shot, zone, desk.store)
 
-        def proposed(match: object) -> None:
+        def proposed(match: Match) -> None:
             now = next((each for each in desk.shot.zones if each.id == zone.id), None)
             if now is not None:
                 desk.edit_zone(
                     now.but(match=now.match.but(on=True, tone=match.tone)),
                     say("Light of the new sky on {name}", name=now.name),
+                )
+                stops, kelvin = match.tone.exposure_stops.at(desk.frame), match.tone.temperature_k.at(desk.frame)
+                desk.said.emit(
+                    say(
+                        "{name}: {stops:+.2f} stops and a white of {kelvin:.0f} K, as the new sky's light is to "
+                        "that of the old one: a start, to be judged by eye.",
+                        name=now.name,
+                        stops=stops,
+                        kelvin=kelvin,
+                    ),
+                    False,
                 )
 
         try:
