@@ -198,12 +198,11 @@ def summed(values: NDArray, where: NDArray, count: int) -> NDArray[np.float64]:
 
 def pictured(scene: Scene, views: Views) -> NDArray[np.float64]:
     """Where the scene's points are seen, (n, 2) from the frame's middle."""
-    a = scene.points[views.point]
-    way = a[:, :3] - a[:, 3:] * scene.places[views.camera]
-    local = (scene.turns[views.camera] @ way[:, :, None])[:, :, 0]
-    flat = local[:, :2] / np.where(np.abs(local[:, 2:]) < 1e-6, 1e-6, local[:, 2:])
-    square = (flat**2).sum(axis=1, keepdims=True)
-    return np.asarray(scene.focal_px * flat * (1 + scene.distortion * square))
+    out = np.empty((len(views.camera), 2))
+    turns, places, points = (np.ascontiguousarray(each, float) for each in (scene.turns, scene.places, scene.points))
+    lens = float(scene.focal_px), float(scene.distortion)
+    bundle_rows.pictured_views(turns, places, points, views.camera, views.point, *lens, out)
+    return out
 
 
 def robust(rest: NDArray, scale_px: float = ROBUST_PX) -> tuple[float, NDArray[np.float64]]:

@@ -1,10 +1,25 @@
-"""Kernels of bundle adjustment: slopes of views, the sums of their normal equations, and ties laid out."""
+"""Kernels of bundle adjustment: where views see their points, how that changes, the sums of their normal equations, and
+ties laid out."""
 
 from __future__ import annotations
 
 import numpy as np
 
 from ..media.compiled import kernel
+
+
+@kernel
+def pictured_views(turns, places, points, camera, point, focal, bend, out):  # type: ignore[no-untyped-def]
+    """Where each view sees its point, (n, 2) from the frame's middle. turns (c, 3, 3), places (c, 3), points (p, 4)."""
+    for n in range(camera.size):
+        turn, place, at = turns[camera[n]], places[camera[n]], points[point[n]]
+        x, y, z = at[0] - at[3] * place[0], at[1] - at[3] * place[1], at[2] - at[3] * place[2]
+        ahead = turn[2, 0] * x + turn[2, 1] * y + turn[2, 2] * z
+        back = 1 / (1e-6 if abs(ahead) < 1e-6 else ahead)
+        u = (turn[0, 0] * x + turn[0, 1] * y + turn[0, 2] * z) * back
+        v = (turn[1, 0] * x + turn[1, 1] * y + turn[1, 2] * z) * back
+        grown = focal * (1 + bend * (u * u + v * v))
+        out[n, 0], out[n, 1] = grown * u, grown * v
 
 
 @kernel
