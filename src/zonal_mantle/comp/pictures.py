@@ -253,7 +253,7 @@ class Pictures:
                 return pixels
             gone = 1 - np.clip(made.foreground[..., 3:], 0, 1)
             behind = (pixels - made.foreground[..., :3]) / np.maximum(gone, LEAST_GONE)
-            return np.asarray(np.where(gone > LEAST_GONE, np.clip(behind, 0, pixels.max()), pixels), np.float32)
+            return np.asarray(np.where(gone > LEAST_GONE, np.maximum(behind, 0), pixels), np.float32)
 
         with one_at_a_time(picture.size, cut.scale):
             return np.asarray(self._frames.make((picture, cut.digest, "taken away"), make), np.float32)
