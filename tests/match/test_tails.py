@@ -103,3 +103,15 @@ def test_a_channel_that_few_pixels_tell_at_any_level_is_told_by_those():
     model = GrainModel(levels=levels, deviation=((0.01, 0.02, 0.02),) * 3)
     few = Noise(model, 14, 0.1, 1.0, ((500, 0, 0), (600, 2000, 2000), (500, 0, 0)))
     assert pooled([few, few]).model.deviation[1] == pytest.approx((0.01, 0.02, 0.02))
+
+
+@pytest.mark.parametrize("scale", [1.0, 0.5])
+@pytest.mark.parametrize(("tails", "between"), [(0.0, (0.0, 0.0, 0.0)), (0.0, (0.3, 0.2, 0.1)), (1.0, (0.0, 0.0, 0.0))])
+def test_some_rows_of_a_grain_are_those_of_the_whole(tails, between, scale):
+    wide = tuple(np.outer(*([[0.1, 0.5, 1.0, 0.5, 0.1]] * 2)).ravel().tolist())
+    for spatial in ((wide,) * 3, GrainModel().spatial):
+        model = GrainModel(spatial=spatial, tails=tails, between=between)
+        whole = unit_grain(model, (320, 200), 3, 7, scale=scale)
+        for rows in ((0, 200), (0, 17), (61, 130), (199, 200)):
+            some = unit_grain(model, (320, 200), 3, 7, scale=scale, rows=rows)
+            assert np.abs(some - whole[:, slice(*rows)]).max() < 1e-5

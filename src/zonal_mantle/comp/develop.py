@@ -40,17 +40,20 @@ class Step(Protocol):
 
 class LaidGrain(NamedTuple):
     """Grain: noise of unit strength and the model that scales it (or noise in coded values), on a share of each
-    pixel."""
+    pixel; from a row of the picture on, `first`, as many as there are of the noise."""
 
     noise: Array
     model: GrainModel | None
     share: Array
     place: Place = "grain"
     needs_plate_share: bool = False
+    first: int = 0
 
     def applied(self, picture: Array, plate_share: Array | None) -> Array:
-        """The picture with its grain."""
-        return with_grain(picture, self.noise, self.model, self.share)
+        """The picture itself, with its grain."""
+        rows = slice(self.first, self.first + self.noise.shape[1])
+        with_grain(picture[rows], self.noise, self.model, self.share[rows], picture[rows])
+        return picture
 
 
 def develop(picture: Array, steps: Sequence[Step], plate_share: Array | None) -> Array:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from math import lcm
 
 import cv2
 import numpy as np
@@ -11,6 +12,7 @@ from numpy.typing import NDArray
 
 from ..match.tone import NO_TONE, tone_numbers
 from ..media.bands import cleared, run_bands
+from ..place.minify import TILE_HEIGHT
 from ..place.mirror import deeper_softer
 from ..place.rim import CALM, FADE
 from ..place.seen import Grid, grid_sizes
@@ -23,6 +25,7 @@ from .plan import Flat, Gridded, Haze, Layer, MattePlan, Ramp
 Array = NDArray[np.float32]
 _NO_SHARE = np.zeros((1, 1), np.float32)
 _NOTHING = np.zeros((1, 1, 4), np.float32)
+BEYOND_OWN, BEYOND = 3, 6  # pixels of a painting, and of the picture, beyond its rim to which it may be seen
 
 
 def new_accumulator(size: tuple[int, int], counts: bool, filled: bool = False) -> Accumulator:
@@ -51,18 +54,49 @@ def _lay(layer: Layer, scale: float, pictures: Pictures, acc: Accumulator, weigh
     if not layer.is_worked_on and (not isinstance(layer.view, Flat) or len(layer.view.matrices) == 1):
         _lay_straight(layer, scale, pictures, acc, _limit(layer, scale, pictures, acc), _look(layer, weight))
         return
-    buffer = _buffered(layer, scale, pictures, acc)
-    limit = _limit(layer, scale, pictures, acc)
-    run_bands(lay_cut, buffer.shape[0], buffer, limit, _look(layer, weight, True), acc)
+    first, end = rows_shown(layer, (acc.rgba.shape[1], acc.rgba.shape[0]), pictures)
+    if first == end:
+        return
+    limit, rows = _limit(layer, scale, pictures, acc), slice(first, end)
+    if limit.matted:
+        limit = limit._replace(matte=limit.matte[rows])
+    part = acc._replace(rgba=acc.rgba[rows], counted=acc.counted[rows] if acc.counts else acc.counted)
+    buffer = _buffered(layer, scale, pictures, (acc.rgba.shape[1], end - first), first)
+    run_bands(lay_cut, end - first, buffer, limit, _look(layer, weight, True), part)
 
 
-def _buffered(layer: Layer, scale: float, pictures: Pictures, acc: Accumulator) -> Array:
-    """A layer by itself: toned and hazed, seen through the lens, then blurred by its depth in the water."""
-    height, width = acc.rgba.shape[:2]
+def rows_shown(layer: Layer, size: tuple[int, int], pictures: Pictures) -> tuple[int, int]:
+    """The rows of a picture of (width, height) that a layer which is worked on may be seen in, as the first and the one
+    after the last. The first lies where tiles and the steps of a shutter begin."""
+    height, glass = size[1], layer.glass
+    if not isinstance(layer.view, Flat) or layer.blur is not None:
+        return 0, height
+    unit = TILE_HEIGHT
+    if glass is not None and glass.shutter is not None:
+        if glass.shutter.step != int(glass.shutter.step):
+            return 0, height
+        unit = lcm(unit, int(glass.shutter.step))
+    box = (0, 0, *layer.picture.size) if layer.cut is not None else pictures.bounds_of(layer.picture)
+    (left, top), (right, bottom) = (n - BEYOND_OWN for n in box[:2]), (n + BEYOND_OWN for n in box[2:])
+    corners = np.array([[left, top, 1], [right, top, 1], [right, bottom, 1], [left, bottom, 1]], float)
+    seen = corners @ np.swapaxes(layer.view.matrices, 1, 2)
+    if not (seen[..., 2] > 1e-9).all():
+        return 0, height
+    y, reach = seen[..., 1] / seen[..., 2], BEYOND + (0 if glass is None else glass.margin)
+    if not np.isfinite(y).all() or y.max() + reach < 0 or y.min() - reach > height:
+        return 0, 0 if np.isfinite(y).all() else height
+    first = max(int(np.floor(y.min())) - reach, 0) // unit * unit
+    return min(first, height), min(max(int(np.ceil(y.max())) + reach, first), height)
+
+
+def _buffered(layer: Layer, scale: float, pictures: Pictures, size: tuple[int, int], top: int) -> Array:
+    """A layer by itself, of (width, height) from a row of the picture on: toned and hazed, seen through the lens, then
+    blurred by its depth in the water."""
+    width, height = size
     margin = 0 if layer.glass is None else layer.glass.margin
     size = (width + 2 * margin, height + 2 * margin)
     alone = new_accumulator(size, False)
-    one = replace(layer, blur=None, across=None, deep=None, glass=None, view=_with_margin(layer.view, margin))
+    one = replace(layer, blur=None, across=None, deep=None, glass=None, view=_with_margin(layer.view, margin, top))
     if layer.view is None and margin:
         inner = new_accumulator((width, height), False)
         _lay_straight(one, scale, pictures, inner, limit_of(), _look(layer))
@@ -73,22 +107,22 @@ def _buffered(layer: Layer, scale: float, pictures: Pictures, acc: Accumulator) 
         _lay_straight(one, scale, pictures, alone, limit_of(), _look(layer))
         rgba = alone.rgba
     if layer.across is not None:
-        rgba = across_picture(rgba, layer.across, scale, margin)
+        rgba = across_picture(rgba, layer.across, scale, margin, top)
     if layer.deep is not None:
-        rgba = through_deep_air(rgba, layer.deep, margin)
+        rgba = through_deep_air(rgba, layer.deep, margin, top)
     if layer.glass is not None:
-        rgba = through_glass(rgba, layer.glass, scale)
+        rgba = through_glass(rgba, layer.glass, scale, top)
     if layer.blur is not None:
         rgba = deeper_softer(rgba, depth_of(layer.blur.line, size, scale), layer.blur.rate * scale)
     return np.ascontiguousarray(rgba[margin : margin + height, margin : margin + width], np.float32)
 
 
-def _with_margin(view: Flat | Gridded | None, margin: int) -> Flat | Gridded | None:
-    """A view of a picture that is larger to each side; a grid was made so large already."""
-    if margin == 0 or not isinstance(view, Flat):
+def _with_margin(view: Flat | Gridded | None, margin: int, top: int) -> Flat | Gridded | None:
+    """A view of a picture that is larger to each side and begins with a row; a grid was made so large already."""
+    if (margin == 0 and top == 0) or not isinstance(view, Flat):
         return view
     moved = np.eye(3)
-    moved[:2, 2] = margin
+    moved[:2, 2] = margin, margin - top
     return Flat(moved @ view.matrices)
 
 

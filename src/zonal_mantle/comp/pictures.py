@@ -117,6 +117,16 @@ class Pictures:
         """What a picture's light must not fall below where it is sampled; see `place.warp.lowest_of`."""
         return self.kept(("lowest", picture), lambda: lowest_of(self.painting_of(picture)))
 
+    def bounds_of(self, picture: Picture | Between) -> tuple[int, int, int, int]:
+        """The part of a picture outside of which it is nothing at all: left, top, right, bottom, its pixels."""
+
+        def found() -> tuple[int, int, int, int]:
+            there = (self.painting_of(picture) != 0).any(axis=2)
+            rows, columns = np.flatnonzero(there.any(axis=1)), np.flatnonzero(there.any(axis=0))
+            return (int(columns[0]), int(rows[0]), int(columns[-1]) + 1, int(rows[-1]) + 1) if rows.size else (0,) * 4
+
+        return self.kept(("bounds", picture), found)
+
     def calm_of(self, picture: Picture | Between) -> Array:
         """The calm continuation of a painting beyond its rim; see `place.rim.calm_rim`."""
         return np.asarray(

@@ -77,7 +77,10 @@ def _composed(planned: FramePlan, pictures: Pictures) -> Array:
     steps: list[Step] = list(planned.develop)
     for film in films:
         counted = acc.counted if film.strengths is first else stacked(planned, pictures, film.strengths).counted
-        steps.append(LaidGrain(noise_of(film, planned, pictures), film.model, counted))
+        there = np.flatnonzero(counted.any(axis=1))
+        if there.size:
+            rows = int(there[0]), int(there[-1]) + 1
+            steps.append(LaidGrain(noise_of(film, planned, pictures, rows), film.model, counted, first=rows[0]))
     picture = develop(acc.rgba, steps, acc.counted if planned.needs_plate_share else None)
     if planned.finish is None:
         return picture
@@ -88,16 +91,18 @@ def _composed(planned: FramePlan, pictures: Pictures) -> Array:
     return finished(picture, planned.finish, planned.scale, share_of, lambda film: noise_of(film, planned, pictures))
 
 
-def noise_of(film: Film, planned: FramePlan, pictures: Pictures) -> Array:
-    """What a film's grain is on a frame: of unit strength from its model, or of its clip in coded values. (3, h, w)."""
+def noise_of(film: Film, planned: FramePlan, pictures: Pictures, of_rows: tuple[int, int] | None = None) -> Array:
+    """What a film's grain is on a frame, or on some rows of it, the first and the one after the last: of unit strength
+    from its model, or of its clip in coded values. (3, rows, w)."""
+    first, end = of_rows or (0, planned.size[1])
     if film.model is not None:
-        return unit_grain(film.model, planned.size, film.seed, film.frame, film.size, planned.scale)
+        return unit_grain(film.model, planned.size, film.seed, film.frame, film.size, planned.scale, (first, end))
     assert film.clip is not None
     clip = pictures.pixels(film.clip, planned.scale)
     height, width = planned.size[1], planned.size[0]
     rows, columns = -(-height // clip.shape[0]), -(-width // clip.shape[1])
     laid_out = np.tile(coded(clip) - np.float32(film.grey), (rows, columns, 1))
-    return np.ascontiguousarray(laid_out[:height, :width].transpose(2, 0, 1))
+    return np.ascontiguousarray(laid_out[first:end, :width].transpose(2, 0, 1))
 
 
 def segments(layers: tuple[Layer, ...]) -> list[tuple[Layer, ...]]:

@@ -161,41 +161,47 @@ def _averaged(lags: NDArray, scale: float, f: NDArray) -> tuple[NDArray, float]:
 
 
 def unit_grain(
-    model: GrainModel, size: tuple[int, int], seed: int, frame: int, grain_size: float = 1.0, scale: float = 1.0
-) -> Array:
+    model: GrainModel, size: tuple[int, int], seed: int, frame: int, grain_size: float = 1.0, scale: float = 1.0,
+    rows: tuple[int, int] | None = None,
+) -> Array:  # fmt: skip
     """Noise of unit strength as a model has it: the same for a seed and a frame at every run, another on every frame.
 
     Parameters
     ----------
-    size : width and height of the picture. grain_size, scale : see `shaping`.
+    size : width and height of the picture. grain_size, scale : see `shaping`. rows : the first and the one after the
+        last that are made, all by default.
 
     Returns
     -------
-    (3, h, w) float32.
+    (3, rows, w) float32.
     """
+    first, end = (0, size[1]) if rows is None else rows
+    above, below = min(first, 1), min(size[1] - end, 1)  # a row more, that means about the rims are as they would be
+    first, size = first - above, (size[0], end + below - (first - above))
     filters = [shaping(model.spatial[channel], grain_size, scale) for channel in range(3)]
-    out = _gaussian(model, size, seed, frame, filters)
+    out = _gaussian(model, size, first, _keys(seed, frame), filters)
     if model.tails > 0 and scale >= 1:  # means over more pixels have a Gaussian's
         bend = np.float32(bent(model.tails))
         for channel in range(3):
             mean = cv2.blur(out[channel], (3, 3))
             fine = np.float32(filters[channel][1] * fine_part(filters[channel][0]))
             run_bands(_bent_rows, size[1], fine, bend, mean, out[channel])
-    return out
+    return out if rows is None else np.ascontiguousarray(out[:, above : size[1] - below])
 
 
 def _gaussian(
-    model: GrainModel, size: tuple[int, int], seed: int, frame: int, filters: list[tuple[Array, float]]
+    model: GrainModel, size: tuple[int, int], first: int, keys: NDArray, filters: list[tuple[Array, float]]
 ) -> Array:
-    """Noise as a model has it, of which each channel has its filter and its strength; its tails are a Gaussian's."""
+    """Noise as a model has it, from its `first` row on, of which each channel has its filter and its strength; its
+    tails are a Gaussian's."""
     width, height = size
     out = np.empty((3, height, width), np.float32)
     if not any(model.between) and all(kernel.size == 1 for kernel, _ in filters):
         strengths = np.array([left for _, left in filters], np.float32)
-        run_bands(_plain_rows, height, _keys(seed, frame), strengths, out)
+        run_bands(_plain_rows, height, keys, first, strengths, out)
         return out
     half = max(_HALF, *(kernel.shape[0] // 2 for kernel, _ in filters))
-    noise = [white_noise((height + 2 * half, width + 2 * half), seed, channel, frame) for channel in range(3)]
+    noise = [_white((height + 2 * half, width + 2 * half), first, key) for key in keys]
     rg, rb, gb = model.between
     together = np.array([[1, rg, rb], [rg, 1, gb], [rb, gb, 1]])
     values, vectors = np.linalg.eigh(together)
@@ -225,8 +231,12 @@ def white_noise(shape: tuple[int, int], seed: int, channel: int, frame: int) -> 
     29 (1958); uniform numbers by a hash of two multiplications (C. Wellons, Hash prospector, 2018; from memory), its
     keys by SplitMix (Steele, Lea & Flood, Fast splittable pseudorandom number generators, OOPSLA 2014).
     """
+    return _white(shape, 0, _keys(seed, frame)[channel])
+
+
+def _white(shape: tuple[int, int], first: int, key: np.uint64) -> Array:
     out = np.empty(shape, np.float32)
-    run_bands(_white_rows, shape[0], _keys(seed, frame)[channel], out)
+    run_bands(_white_rows, shape[0], key, first, out)
     return out
 
 
@@ -275,23 +285,23 @@ def _normal_row(key, y, ones, others):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _white_rows(y0, y1, key, out):  # type: ignore[no-untyped-def]
+def _white_rows(y0, y1, key, first, out):  # type: ignore[no-untyped-def]
     half = (out.shape[1] + 1) // 2
     ones, others = np.empty(half, np.float32), np.empty(half, np.float32)
     for y in range(y0, y1):
-        _normal_row(key, y, ones, others)
+        _normal_row(key, first + y, ones, others)
         out[y, :half] = ones
         out[y, half:] = others[: out.shape[1] - half]
 
 
 @numba.njit(cache=True, nogil=True)
-def _plain_rows(y0, y1, keys, strengths, out):  # type: ignore[no-untyped-def]
+def _plain_rows(y0, y1, keys, first, strengths, out):  # type: ignore[no-untyped-def]
     """White noise in three channels."""
     half = (out.shape[2] + 1) // 2
     ones, others = np.empty(half, np.float32), np.empty(half, np.float32)
     for y in range(y0, y1):
         for c in range(3):
-            _normal_row(keys[c], y, ones, others)
+            _normal_row(keys[c], first + y, ones, others)
             row, left = out[c, y], strengths[c]
             for x in range(np.uintp(half)):
                 row[x] = left * ones[x]
