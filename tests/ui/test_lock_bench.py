@@ -277,9 +277,9 @@ def test_a_proposal_makes_a_lock_and_says_why(opened):
     opened.wait(lambda: len(desk.shot.locks) == count + 1, 120)
     opened.window.bench.refresh()
     assert desk.lock.name.startswith("Suggested")
-    assert desk.lock.remarks[0] in stage.lost.text()
-    assert stage.lost.isVisible()
-    assert stage.lost.y() < stage.tabs["Measure"].y()  # why comes before how
+    assert desk.lock.remarks[0] in stage.why.text()
+    assert stage.why.isVisible()
+    assert stage.why.y() < stage.tabs["Measure"].y()  # why comes before how
     assert stage.measure.list.isVisible() == bool(desk.lock.field)
 
 

@@ -49,7 +49,9 @@ class LockStage(Stage):
         )
         self.inside.addLayout(row(named("Lock", self.which, wide=False), self.go, self.remove))
         self.lost = note(role="warn")  # above all else: it says why the number is as it is
+        self.why = note()  # of a lock that was suggested and is not solved yet
         self.inside.addWidget(self.lost)
+        self.inside.addWidget(self.why)
         self._sample = sample
         self.add_parts(
             ("Measure", lambda: self.measure, "What is looked at, how, and solving it"),
@@ -93,6 +95,7 @@ class LockStage(Stage):
         if lock is None:
             self.words.setText("")
             self.lost.hide()
+            self.why.hide()
             return
         self.go.setEnabled(self.desk.frame != lock.reference_frame)
         self.quad.setChecked(lock.quad is not None)
@@ -101,8 +104,10 @@ class LockStage(Stage):
         for part in (self.still, self.apart):
             part.setEnabled(lock.holds)
         self.words.setText(self._judged(lock))
-        self.lost.setText("\n".join((*lock.lost, *lock.remarks)))
-        self.lost.setVisible(bool(self.lost.text()))
+        said = (*lock.lost, *lock.remarks) if lock.solved else lock.lost
+        for label, lines in ((self.lost, said), (self.why, () if lock.solved else lock.remarks)):
+            label.setText("\n".join(lines))
+            label.setVisible(bool(lines))
 
     def _judged(self, lock: Lock) -> str:
         entry = lock.at(self.desk.frame)
