@@ -88,6 +88,19 @@ def test_an_alpha_that_is_off_on_every_pixel_leaves_no_specks_before_a_darker_sk
     assert (ours > 50).mean() < (plain > 50).mean() / 2  # specks
 
 
+@pytest.mark.parametrize("value", [65504.0, 60.0, -5.0])
+def test_a_glint_or_a_dead_pixel_changes_no_other(value):
+    alpha = np.tile(np.linspace(0, 1, 80, dtype=np.float32), (60, 1))
+    sky = np.full((60, 80, 3), 0.7, np.float32)
+    pixels = 0.05 * alpha[..., None] + sky * (1 - alpha[..., None])
+    dead = pixels.copy()
+    dead[30, 40] = value
+    plain, out = (remove_old_sky(each, alpha, sky=sky)[..., :3] for each in (pixels, dead))
+    changed = np.abs(out - plain).max(axis=2) > 1e-4
+    assert changed[30, 40]
+    assert changed.sum() == 1
+
+
 def test_an_exact_alpha_is_unmixed_pixel_by_pixel(leaves):
     sky = clear_sky(leaves.pixels, ClearSkyPull())[1]
     own = np.clip(leaves.pixels - (1 - leaves.alpha[..., None]) * sky, 0, np.maximum(leaves.pixels, 0))

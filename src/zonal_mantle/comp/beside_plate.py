@@ -155,11 +155,9 @@ def beside_plate(
                 nearly_all = _nearly_all(shot, zone, tracks, frame)
                 sure[frame] = min(px, nearly_all if alone else BEYOND * nearly_all)
         sure = {frame: px for frame, px in sure.items() if px > APART_PX}
-        tells = all(
-            frame in by_camera and by_camera[frame][1] < each.px / 2
-            for frame, each in doubtful.items()
-            if frame in far.asked
-        )
+        asked = {frame: each for frame, each in doubtful.items() if frame in far.asked}
+        tells = bool(asked) or not doubtful
+        tells &= all(frame in by_camera and by_camera[frame][1] < each.px / 2 for frame, each in asked.items())
         if tells and not sure:
             return None
         if sure:

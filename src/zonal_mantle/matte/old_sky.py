@@ -26,6 +26,7 @@ from .sky_gaps import beside_of
 Array = NDArray[np.float32]
 EMPTY, SOLID = 0.02, 0.98
 _NOTHING = np.zeros((0, 0, 4), np.float32)
+GLINT = 4.0  # times the sky's light, and over 1, beyond which a pixel is like none beside it
 PAIRS_FROM = 0.75  # pixels to one of the plate, from which what stays is gathered over two by two of them
 
 
@@ -93,9 +94,10 @@ def _unmixed(seen, a, behind, trust, guess):  # type: ignore[no-untyped-def]
 
 @fast_kernel
 def _gather_rows(first, end, pixels, alpha, sky, sure, guess, block, out):  # type: ignore[no-untyped-def]
-    """Of blocks of pixels: what stays, weighted by alpha, and the square of alpha."""
+    """Of blocks of pixels: what stays, weighted by alpha, and the square of alpha. A glint or a dead pixel speaks for
+    nothing but itself."""
     height, width = alpha.shape
-    zero, one = np.float32(0), np.float32(1)
+    zero, one, glint = np.float32(0), np.float32(1), np.float32(GLINT)
     for j in range(first, end):
         for i in range(out.shape[1]):
             red, green, blue, whole = zero, zero, zero, zero
@@ -105,10 +107,13 @@ def _gather_rows(first, end, pixels, alpha, sky, sure, guess, block, out):  # ty
                     if a == zero:
                         continue
                     trust = sure[y, x] if sure.shape[0] > 1 else one
-                    red += a * _unmixed(pixels[y, x, 0], a, sky[y, x, 0], trust, guess[y, x, 0])
-                    green += a * _unmixed(pixels[y, x, 1], a, sky[y, x, 1], trust, guess[y, x, 1])
-                    blue += a * _unmixed(pixels[y, x, 2], a, sky[y, x, 2], trust, guess[y, x, 2])
-                    whole += a * a
+                    r = _unmixed(pixels[y, x, 0], a, sky[y, x, 0], trust, guess[y, x, 0])
+                    g = _unmixed(pixels[y, x, 1], a, sky[y, x, 1], trust, guess[y, x, 1])
+                    b = _unmixed(pixels[y, x, 2], a, sky[y, x, 2], trust, guess[y, x, 2])
+                    light = max(sky[y, x, 0], max(sky[y, x, 1], sky[y, x, 2]))
+                    if max(abs(r), max(abs(g), abs(b))) > a * max(glint * light, one):
+                        continue
+                    red, green, blue, whole = red + a * r, green + a * g, blue + a * b, whole + a * a
             out[j, i, 0], out[j, i, 1], out[j, i, 2], out[j, i, 3] = red, green, blue, whole
 
 
@@ -129,6 +134,7 @@ def _remove_rows(y0, y1, pixels, alpha, sky, sure, guess, about, block, begins, 
                 w00, w01, w10, w11 = (one - fu) * (one - fv), fu * (one - fv), (one - fu) * fv, fu * fv
                 whole = w00 * about[j, i, 3] + w01 * about[j, beside, 3]
                 whole += w10 * about[below, i, 3] + w11 * about[below, beside, 3]
+                mixed = whole > least
                 by = a / max(whole, least)
                 w00, w01, w10, w11 = w00 * by, w01 * by, w10 * by, w11 * by
             for c in range(3):
