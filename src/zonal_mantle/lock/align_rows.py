@@ -240,6 +240,18 @@ def fifths(picture, inside, out):  # type: ignore[no-untyped-def]
 
 
 @fast_kernel
+def thirds(rest, weight, out):  # type: ignore[no-untyped-def]
+    """How steep every third pixel of every third row is that counts, across and down, (2, n)."""
+    count = 0
+    for y in range(1, rest.shape[0] - 1, 3):
+        for x in range(1, rest.shape[1] - 1, 3):
+            if weight[y, x] > _F(0.5):
+                out[0, count] = abs(rest[y, x + 1] - rest[y, x - 1]) * _F(0.5)
+                out[1, count] = abs(rest[y + 1, x] - rest[y - 1, x]) * _F(0.5)
+                count += 1
+
+
+@fast_kernel
 def tally(pixels, view, inside, weight, rest, slope, sums):  # type: ignore[no-untyped-def]
     """Weighted sums of both pictures, their squares and product, what is left over, and slopes. Flat arrays."""
     w = a = b = aa = bb = ab = rr = ss = whole = _F(0)

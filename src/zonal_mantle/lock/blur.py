@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry import carry
+from ..media.compiled import kernel
 
 Array = NDArray[np.float32]
 SHUTTER = 0.5  # of the time from frame to frame; 180 degrees, common practice
@@ -147,18 +148,28 @@ def streak(course_px: NDArray) -> NDArray[np.float32]:
     length = float(np.hypot(*course[0]))
     half = int(np.ceil(length / 2 + float(np.hypot(*course[1])) / 6)) + 1
     out = np.zeros((2 * half + 1, 2 * half + 1), np.float32)
-    count = max(8 * int(np.ceil(length)), 8)
-    for t in (np.arange(count) + 0.5) / count - 0.5:
-        x, y = half + t * course[0] + (t * t - 1 / 12) / 2 * course[1]
-        i, j = int(np.floor(x)), int(np.floor(y))
-        a, b = x - i, y - j
-        for dj, v in ((0, 1 - b), (1, b)):
-            for di, u in ((0, 1 - a), (1, a)):
-                out[min(j + dj, 2 * half), min(i + di, 2 * half)] += u * v
+    _drawn(course, max(8 * int(np.ceil(length)), 8), out)
     rows, columns = (np.flatnonzero(out.any(axis=axis)) for axis in (1, 0))
     high, wide = (max(half - each[0], each[-1] - half) for each in (rows, columns))  # the middle stays in the middle
     out = out[half - high : half + high + 1, half - wide : half + wide + 1]
     return np.asarray(out / out.sum(), np.float32)
+
+
+@kernel
+def _drawn(course, count, out):  # type: ignore[no-untyped-def]
+    """Adds a course about the middle of a square, by so many moments of it."""
+    last = out.shape[0] - 1
+    for k in range(count):
+        t = (k + 0.5) / count - 0.5
+        bent = (t * t - 1 / 12) / 2
+        x = last // 2 + t * course[0, 0] + bent * course[1, 0]
+        y = last // 2 + t * course[0, 1] + bent * course[1, 1]
+        i, j = int(np.floor(x)), int(np.floor(y))
+        a, b = x - i, y - j
+        out[j, i] += (1 - a) * (1 - b)
+        out[j, min(i + 1, last)] += a * (1 - b)
+        out[min(j + 1, last), i] += (1 - a) * b
+        out[min(j + 1, last), min(i + 1, last)] += a * b
 
 
 def smeared(feed: Array, course_px: NDArray) -> Array:

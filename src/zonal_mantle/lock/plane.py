@@ -17,7 +17,7 @@ from .check import is_cut
 from .errors import LockError
 from .fuller import against_fuller, unfollowed
 from .level import pyramid
-from .repeats import Repeats, left_in_parts, repeats_of, shifted
+from .repeats import Repeats, apart_px, left_in_parts, repeats_of, shifted
 from .residual import likely
 from .rivalry import Doubts, Rivalry, decided, nearby, untold_words
 from .runs import CUT, Direction, SoFar, flat, run_both_ways, unseen
@@ -29,6 +29,7 @@ LEAST_CONTRAST = 0.004  # coded values
 MOST_ROUNDS, STANDS_PX = 3, 1.0  # of measuring again, until no corner moves by more
 NEAR_SIZES = (3, 2)  # at which a field is looked for where it is nearly known
 LOOK_ON = 12  # frames, over which a field that was lost is looked for again
+SAME, SAME_PX = 0.01, 0.05  # of likeness and share, and of corners, within which two fits are one
 MOST_LOOKED_AT = 8  # frames, for what stands before a field
 SURE_PX = 0.2  # error of a field that is partly unlike, above which other places are tried beside it
 MAY_BE_TWO = 0.92  # of what is seen of a field; where less is alike, a second thing is looked for
@@ -268,7 +269,6 @@ class _Follower:
         self.exposure, self.renewed = Exposure.of(lock.shutter_deg), False
         self.own_step: NDArray[np.float64] | None = None  # px a frame, of the frame on which the pattern was taken
         self.doubts = Doubts()
-        self._repeats: tuple[Area, Repeats] | None = None
 
     def follow(self, frame: int, previous: LockFrame) -> tuple[LockFrame | None, str]:
         """The lock on one more frame."""
@@ -289,12 +289,17 @@ class _Follower:
             return Blur(Course(self.own_step), Course(step), share)
 
         share, problem, fits, failed = self.exposure.share, "", list[Fit](), list[Fit]()
-        moves = self.lock.moves
+        moves, judged = self.lock.moves, list[tuple[Fit, str]]()
 
         def stands(guess: Matrix, top: int | None) -> bool:
             """Looks for the field from a guess; whether what is found needs no other beside it."""
             nonlocal problem
             found = self.area.find(feeds, guess @ np.linalg.inv(self.base), moves, cover, blur_of, top)
+            before = next((each for each in judged if found is not None and self._is(found, each[0])), None)
+            if before is not None:  # what did not stand does not stand when it is reached from elsewhere
+                problem = before[1] or problem
+                return False
+            first = found
             found = found and against_fuller(self.area, feeds, found, moves, cover, blur_of)
             words = fault_of(found, self.lock)
             covered = found is not None and found.kept < MAY_BE_TWO * found.seen
@@ -308,6 +313,8 @@ class _Follower:
                 found = replace(found, uneven_px=float(np.hypot(found.uneven_px, apart)))
             if found is not None:
                 (failed if words else fits).append(found)
+            if first is not None:
+                judged.append((first, words))
             problem = words or problem
             return found is not None and not words and (not covered or found.uncertainty_px < SURE_PX)
 
@@ -350,12 +357,17 @@ class _Follower:
         self._renew(feeds, fit, feed, step)
         return entry, ""
 
+    def _is(self, one: Fit, other: Fit) -> bool:
+        """Whether two fits are one, reached from two guesses."""
+        if abs(one.kept - other.kept) > SAME or abs(one.likeness - other.likeness) > SAME:
+            return False
+        apart = carry(one.homography, self.area.corners) - carry(other.homography, self.area.corners)
+        return bool(np.abs(apart).max() < SAME_PX)
+
     @property
     def repeats(self) -> Repeats:
         """By what the texture of the field repeats."""
-        if self._repeats is None or self._repeats[0] is not self.area:
-            self._repeats = (self.area, repeats_of(self.area))
-        return self._repeats[1]
+        return repeats_of(self.area)
 
     def _among_repeats(
         self, frame: int, feeds: list[Array], fits: list[Fit], cover: Array | None,
@@ -374,8 +386,10 @@ class _Follower:
             repeats.shifts, find_near, lambda way: left_in_parts(area, feeds, way, cover, repeats.shortest_px),
             self.codec_step,
         )  # fmt: skip
-        halves = [expected @ shifted(x / 2, y / 2) for x, y in repeats.shifts[:2]]
-        for fit in [*fits, *(find_near(guess) for guess in (expected, *halves))]:
+        starts = [expected @ shifted(x / 2, y / 2) for x, y in repeats.shifts[:2]]
+        if all(apart_px(expected, fit.homography) > rivalry.near_px for fit in fits):
+            starts.insert(0, expected)
+        for fit in [*fits, *(find_near(guess) for guess in starts)]:
             if fit is not None:
                 rivalry.add(fit)
         found = decided(rivalry, expected if known else None, area.centre)

@@ -12,6 +12,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import lru_cache
 from typing import NamedTuple
+from weakref import WeakKeyDictionary
 
 import cv2
 import numpy as np
@@ -51,13 +52,22 @@ class Repeats(NamedTuple):
         return min((float(np.hypot(x, y)) for x, y in self.shifts), default=np.inf)
 
 
+_known: WeakKeyDictionary[Area, Repeats] = WeakKeyDictionary()  # it takes as long as to find an area twice
+
+
 def repeats_of(area: Area) -> Repeats:
-    """By what an area looks like itself; no shifts where it does not.
+    """By what an area looks like itself; no shifts where it does not. An area that was looked at is known.
 
     References
     ----------
     The autocorrelation by Wiener and Khinchin's theorem, over the pixels that both of a shifted pair have.
     """
+    if area not in _known:
+        _known[area] = _looked_over(area)
+    return _known[area]
+
+
+def _looked_over(area: Area) -> Repeats:
     level = area.levels[0]
     pixels, mask, unit = level.pixels, level.mask, 1
     if pixels.size > LARGE_PX and len(area.levels) > 1:

@@ -13,6 +13,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from . import align_rows
 from .middle import middle
 
 Array = NDArray[np.float32]
@@ -58,9 +59,8 @@ def _noise_of(rest: Array, weight: Array) -> NDArray[np.float64]:
     counted = weight[1:-1:3, 1:-1:3] > 0.5
     if np.count_nonzero(counted) < LEAST_COUNTED:
         return np.zeros(2)
-    there, before = (slice(2, None, 3), slice(0, -2, 3)), slice(1, -1, 3)
-    across, down = (rest[before, end] for end in there), (rest[end, before] for end in there)
-    slopes = (np.abs(np.subtract(*each))[counted] / 2 for each in (across, down))
+    slopes = np.empty((2, np.count_nonzero(counted)), np.float32)
+    align_rows.thirds(rest, weight, slopes)
     return np.array([(middle(each) / 0.6745) ** 2 for each in slopes])
 
 
