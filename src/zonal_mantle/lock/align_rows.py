@@ -7,18 +7,62 @@ import numpy as np
 from ..media.compiled import fast_kernel, fast_part
 
 _F, _AT = np.float32, np.uintp
+LEAST_RUN = 8  # pixels side by side, on the whole, that are worth being told
+
+
+@fast_part
+def _cubic(t):  # type: ignore[no-untyped-def]
+    """The weights of the four pixels about a place, by its share of the way between the middle two."""
+    one, half = _F(1), _F(0.5)
+    return (
+        ((-half * t + one) * t - half) * t,
+        (_F(1.5) * t - _F(2.5)) * t * t + one,
+        ((-_F(1.5) * t + _F(2)) * t + half) * t,
+        (half * t - half) * t * t,
+    )
+
+
+@fast_part
+def _one_by_one(flat, width, first, across, down, row):  # type: ignore[no-untyped-def]
+    """Places anywhere; `first` is the upper left of the sixteen pixels of each."""
+    for x in range(_AT(row.shape[0])):
+        k = _AT(first[x])
+        a0, a1, a2, a3 = _cubic(across[x])
+        b0, b1, b2, b3 = _cubic(down[x])
+        r0 = a0 * flat[k] + a1 * flat[k + _AT(1)] + a2 * flat[k + _AT(2)] + a3 * flat[k + _AT(3)]
+        k += _AT(width)
+        r1 = a0 * flat[k] + a1 * flat[k + _AT(1)] + a2 * flat[k + _AT(2)] + a3 * flat[k + _AT(3)]
+        k += _AT(width)
+        r2 = a0 * flat[k] + a1 * flat[k + _AT(1)] + a2 * flat[k + _AT(2)] + a3 * flat[k + _AT(3)]
+        k += _AT(width)
+        r3 = a0 * flat[k] + a1 * flat[k + _AT(1)] + a2 * flat[k + _AT(2)] + a3 * flat[k + _AT(3)]
+        row[x] = b0 * r0 + b1 * r1 + b2 * r2 + b3 * r3
+
+
+@fast_part
+def _side_by_side(flat, width, first, across, down, row):  # type: ignore[no-untyped-def]
+    """The same of places that lie a pixel apart on one row, the first of them at `first`."""
+    p0, p1, p2, p3 = flat[first:], flat[first + width :], flat[first + 2 * width :], flat[first + 3 * width :]
+    for x in range(_AT(row.shape[0])):
+        a0, a1, a2, a3 = _cubic(across[x])
+        b0, b1, b2, b3 = _cubic(down[x])
+        r0 = a0 * p0[x] + a1 * p0[x + _AT(1)] + a2 * p0[x + _AT(2)] + a3 * p0[x + _AT(3)]
+        r1 = a0 * p1[x] + a1 * p1[x + _AT(1)] + a2 * p1[x + _AT(2)] + a3 * p1[x + _AT(3)]
+        r2 = a0 * p2[x] + a1 * p2[x + _AT(1)] + a2 * p2[x + _AT(2)] + a3 * p2[x + _AT(3)]
+        r3 = a0 * p3[x] + a1 * p3[x + _AT(1)] + a2 * p3[x + _AT(2)] + a3 * p3[x + _AT(3)]
+        row[x] = b0 * r0 + b1 * r1 + b2 * r2 + b3 * r3
 
 
 @fast_kernel
 def sample_rows(y0, y1, feed, matrix, out, seen):  # type: ignore[no-untyped-def]
     """Rows of the other frame as the area sees it, by cubic convolution (Keys 1981); 0 and unseen outside.
 
-    `matrix` carries array places of the area to array places of the feed.
+    `matrix` carries array places of the area to array places of the feed. A frame that hardly turns or grows is read
+    in runs of pixels side by side, which takes half as long.
     """
     h, w = feed.shape
-    flat, width = feed.reshape(-1), out.shape[1]
-    one, two, half, steep, bend = _F(1), _F(2), _F(0.5), _F(1.5), _F(2.5)
-    first, across, down = np.empty(width, np.int64), np.empty(width, _F), np.empty(width, _F)
+    flat, width, one = feed.reshape(-1), out.shape[1], _F(1)
+    first, across, down, row = np.empty(width, np.int32), np.empty(width, _F), np.empty(width, _F), np.empty(width, _F)
     for y in range(y0, y1):
         p, q, r = matrix[0, 1] * y + matrix[0, 2], matrix[1, 1] * y + matrix[1, 2], matrix[2, 1] * y + matrix[2, 2]
         for x in range(width):
@@ -26,24 +70,24 @@ def sample_rows(y0, y1, feed, matrix, out, seen):  # type: ignore[no-untyped-def
             u, v = (matrix[0, 0] * x + p) / z, (matrix[1, 0] * x + q) / z
             inside = (z > 0) & (u >= 1) & (v >= 1) & (u < w - 2) & (v < h - 2)
             u, v = (u, v) if inside else (1.0, 1.0)
-            x0, y0_ = int(u), int(v)
-            first[x] = (y0_ - 1) * w + x0 - 1
+            x0, y0_ = np.int32(u), np.int32(v)
+            first[x] = (y0_ - np.int32(1)) * np.int32(w) + x0 - np.int32(1)
             across[x], down[x] = _F(u - x0), _F(v - y0_)
             seen[y, x] = one if inside else _F(0)
-        for x in range(_AT(width)):
-            a, b, k = across[x], down[x], _AT(first[x])
-            a0, a1 = ((-half * a + one) * a - half) * a, (steep * a - bend) * a * a + one
-            a2, a3 = ((-steep * a + two) * a + half) * a, (half * a - half) * a * a
-            b0, b1 = ((-half * b + one) * b - half) * b, (steep * b - bend) * b * b + one
-            b2, b3 = ((-steep * b + two) * b + half) * b, (half * b - half) * b * b
-            r0 = a0 * flat[k] + a1 * flat[k + _AT(1)] + a2 * flat[k + _AT(2)] + a3 * flat[k + _AT(3)]
-            k += _AT(w)
-            r1 = a0 * flat[k] + a1 * flat[k + _AT(1)] + a2 * flat[k + _AT(2)] + a3 * flat[k + _AT(3)]
-            k += _AT(w)
-            r2 = a0 * flat[k] + a1 * flat[k + _AT(1)] + a2 * flat[k + _AT(2)] + a3 * flat[k + _AT(3)]
-            k += _AT(w)
-            r3 = a0 * flat[k] + a1 * flat[k + _AT(1)] + a2 * flat[k + _AT(2)] + a3 * flat[k + _AT(3)]
-            out[y, x] = (b0 * r0 + b1 * r1 + b2 * r2 + b3 * r3) * seen[y, x]
+        breaks = 0
+        for x in range(1, width):
+            breaks += first[x] - first[x - 1] != 1
+        if breaks * LEAST_RUN > width:
+            _one_by_one(flat, w, first, across, down, row)
+        else:
+            end = 0
+            while end < width:
+                start, before = end, first[end] - end
+                while end < width and first[end] - end == before:
+                    end += 1
+                _side_by_side(flat, w, first[start], across[start:end], down[start:end], row[start:end])
+        for x in range(width):
+            out[y, x] = row[x] * seen[y, x]
 
 
 @fast_kernel
