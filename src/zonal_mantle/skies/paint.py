@@ -21,7 +21,8 @@ SUN_DEG = 0.266  # its radius
 @dataclass(frozen=True)
 class Layer:
     """Clouds on a plane. cover : share of the sky, 0…1; size_km : of the pattern's repeat at a height of 1 km; soft :
-    how slowly it thickens; grey : how dark where thickest; stretch : longer across the wind; slope : of its noise."""
+    how slowly it thickens; grey : how dark where thickest; stretch : longer across the wind; slope : of its noise;
+    dense : how much of the sun's light it keeps."""
 
     cover: float
     size_km: float = 8.0
@@ -30,6 +31,7 @@ class Layer:
     stretch: float = 1.0
     slope: float = 1.5
     cells: bool = False
+    dense: float = 1.0
 
 
 @dataclass(frozen=True)
@@ -45,6 +47,7 @@ class SkyPlan:
     exposure: float = 0.22
     disc: bool = True
     grey: float = 0.0  # how much of the sky's colour is gone
+    vivid: float = 1.0  # how much stronger its colours are than by formula, above a paler horizon: as cameras show it
     glow: float = 0.0  # of the horizon on the sun's side
     layers: tuple[Layer, ...] = field(default_factory=tuple)
 
@@ -69,9 +72,11 @@ def _band(plan: SkyPlan, rays: NDArray) -> Array:
     light = plan.exposure * luminance(rays, sun, plan.kind)
     x, y = chromaticity(rays, sun, plan.turbidity)
     sky = rgb(x, y, light)
+    sky = np.maximum(light[..., None] + plan.vivid * (sky - light[..., None]), 0)
     low_sun = np.exp(-plan.height_deg / 10)
     tint = (1 - low_sun) * np.array([0.96, 1.0, 1.07]) + low_sun * sun_colour(plan.height_deg + 4)
-    pale = plan.grey + (1 - plan.grey) * 0.75 * np.exp(-np.maximum(-rays[..., 1:2], 0) / 0.07)  # haze has no colour
+    most, high = (0.95, 0.12) if plan.vivid > 1 else (0.75, 0.07)
+    pale = plan.grey + (1 - plan.grey) * most * np.exp(-np.maximum(-rays[..., 1:2], 0) / high)  # haze has no colour
     sky = sky * (1 - pale) + pale * light[..., None] * tint
     warm = sun_colour(plan.height_deg)
     angle = np.arccos(np.clip(rays @ sun, -1, 1))
@@ -86,7 +91,7 @@ def _band(plan: SkyPlan, rays: NDArray) -> Array:
         toward_sun = _thickness(plan, layer, number, _stepped(rays, sun))
         opaque = (1 - np.exp(-3.2 * thick)) * smoothstep(0.006, 0.05, up.astype(np.float32))
         # lit where the way to the sun is thin; silver where one looks toward it through a thin part
-        lit = np.exp(-1.7 * np.maximum(toward_sun, 0) - 0.5 * thick)
+        lit = np.exp(-layer.dense * (1.7 * np.maximum(toward_sun, 0) + 0.5 * thick))
         silver = np.exp(-((angle / 0.5) ** 2)) * np.exp(-2.5 * thick)
         shade = (1 - layer.grey * smoothstep(0.1, 1.2, thick.astype(np.float32))) * 1.5
         ambient = plan.exposure * shade[..., None] * np.array([0.92, 1.0, 1.12])
