@@ -289,13 +289,14 @@ class _Follower:
             return Blur(Course(self.own_step), Course(step), share)
 
         share, problem, fits, failed = self.exposure.share, "", list[Fit](), list[Fit]()
-        moves, judged = self.lock.moves, list[tuple[Fit, str]]()
+        moves, judged = self.lock.moves, list[tuple[Fit, str, float]]()
 
         def stands(guess: Matrix, top: int | None) -> bool:
             """Looks for the field from a guess; whether what is found needs no other beside it."""
             nonlocal problem
             found = self.area.find(feeds, guess @ np.linalg.inv(self.base), moves, cover, blur_of, top)
-            before = next((each for each in judged if found is not None and self._is(found, each[0])), None)
+            alike = (each for each in judged if found is not None and each[2] == share and self._is(found, each[0]))
+            before = next(alike, None)
             if before is not None:  # what did not stand does not stand when it is reached from elsewhere
                 problem = before[1] or problem
                 return False
@@ -314,7 +315,7 @@ class _Follower:
             if found is not None:
                 (failed if words else fits).append(found)
             if first is not None:
-                judged.append((first, words))
+                judged.append((first, words, share))
             problem = words or problem
             return found is not None and not words and (not covered or found.uncertainty_px < SURE_PX)
 
