@@ -55,6 +55,45 @@ def test_what_is_outside_is_clear_and_what_is_inside_is_sampled(pair):
     assert np.abs(out - expected)[inside].max() < 0.01 * np.ptp(feed)
 
 
+def cubic(feed: np.ndarray, p: np.ndarray, q: np.ndarray) -> np.ndarray:
+    """Cubic convolution at places of a picture (Keys 1981, a = -1/2), written out."""
+    out = np.zeros(p.shape)
+    for i in range(-1, 3):
+        for j in range(-1, 3):
+            x, y = np.floor(p).astype(int) + i, np.floor(q).astype(int) + j
+            out += kernel_of(np.abs(p - x)) * kernel_of(np.abs(q - y)) * feed[y, x]
+    return out
+
+
+def kernel_of(far: np.ndarray) -> np.ndarray:
+    near = (1.5 * far - 2.5) * far * far + 1
+    return np.where(far < 1, near, np.where(far < 2, ((-0.5 * far + 2.5) * far - 4) * far + 2, 0))
+
+
+@pytest.mark.parametrize(("turn", "grow"), [(0.0, 1.0), (0.004, 1.003), (-0.02, 0.99), (0.3, 1.2)])
+def test_what_is_read_in_runs_is_what_is_read_pixel_by_pixel(pair, turn, grow):
+    """From hardly a turn, where rows are read as they lie, to one where no two pixels lie side by side."""
+    c, s = grow * np.cos(turn), grow * np.sin(turn)
+    matrix = np.array([[c, -s, 8.3], [s, c, 5.6], [1e-5, -2e-5, 1.0]])
+    out, seen = np.empty((2, 40, 60), np.float32)
+    for rows in ((0, 13), (13, 40)):
+        align_rows.sample_rows(*rows, pair[0], matrix, out, seen)
+    y, x = np.mgrid[0:40, 0:60]
+    p, q, z = np.tensordot(matrix, np.stack([x, y, np.ones_like(x)]), axes=1)
+    inside = seen > 0
+    assert inside.mean() > 0.5
+    assert np.abs(out[inside] - cubic(pair[0].astype(float), (p / z)[inside], (q / z)[inside])).max() < 1e-5
+
+
+def test_slopes_of_what_is_left_over_are_looked_at_on_every_third_pixel(pair):
+    rest, weight = pair[1:3]
+    counted = weight[1:-1:3, 1:-1:3] > 0.5
+    out = np.empty((2, np.count_nonzero(counted)), np.float32)
+    align_rows.thirds(rest, weight, out)
+    there = [np.abs(np.gradient(rest.astype(float), axis=axis))[1:-1:3, 1:-1:3][counted] for axis in (1, 0)]
+    np.testing.assert_allclose(out, there, atol=1e-6)
+
+
 def test_blocks_are_summed_each_by_itself(pair):
     _, view, weight, across, down = pair
     inside = np.ones_like(weight)

@@ -177,6 +177,22 @@ def test_the_feed_has_its_channels_and_filters():
     )
 
 
+def test_the_feed_is_that_of_the_standard_and_black_where_there_is_no_number():
+    """IEC 61966-2-1's curve and the luma of ITU-R BT.709, by colour-science."""
+    import colour
+
+    picture = np.random.default_rng(2).random((20, 30, 4)).astype(np.float32)
+    coded = colour.models.eotf_inverse_sRGB(picture[..., :3].astype(float))
+    np.testing.assert_allclose(lock_feed(picture), coded @ [0.2126, 0.7152, 0.0722], atol=1e-4)
+    np.testing.assert_allclose(lock_feed(picture[:, ::-1], "blue"), coded[:, ::-1, 2], atol=1e-4)
+    picture[3, 4], picture[5, 6], picture[7, 8] = np.nan, -np.inf, np.inf
+    feed = lock_feed(picture)
+    assert feed[3, 4] == feed[5, 6] == 0
+    assert 1 < feed[7, 8] < 10
+    with pytest.raises(ValueError):
+        lock_feed(picture, "violet")
+
+
 def test_marks_are_proposed_on_corners_and_not_on_grain():
     """The corners of a board of squares are known."""
     rng = np.random.default_rng(3)

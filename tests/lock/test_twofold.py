@@ -50,13 +50,34 @@ def test_where_half_of_the_field_is_a_figure_it_is_said_or_right():
     assert len(off) == 10 or any(lock.lost)
 
 
-def test_two_halves_that_move_apart_are_named():
+def halves_apart():
+    """Three frames whose halves go two ways."""
     pictures = [flat_plates(name, 32, SIZE, 1, grain=0).frames[0] for name in ("coffee", "page")]
     left, frames = np.arange(SIZE[0]) < 320, []
     for t in range(3):
         both = np.where(left, np.roll(pictures[0], -3 * t, axis=0), np.roll(pictures[1], 4 * t, axis=1))
         frames.append(finished(np.float32(both), 0.01, np.random.default_rng(t)))
-    lock = LOCK.but(reference_frame=0)
+    return frames
+
+
+def test_what_did_not_stand_is_not_looked_into_again_when_another_guess_leads_to_it(monkeypatch):
+    looked = []
+
+    def noted(area, feeds, fit, cover=None):
+        looked.append((id(feeds), carry(fit.homography, area.corners)))
+        return seconds(area, feeds, fit, cover)
+
+    monkeypatch.setattr("zonal_mantle.lock.plane.seconds", noted)
+    frames, lock = halves_apart(), LOCK.but(reference_frame=0, shutter_deg=180.0)
+    found = solve_plane(lock, frames.__getitem__, box_mask(SIZE, BOX), lambda frame: None, range(3))
+    assert found.lost
+    assert len(looked) > 1
+    for k, (feeds, corners) in enumerate(looked):
+        assert all(other != feeds or np.abs(corners - there).max() > 0.03 for other, there in looked[:k])
+
+
+def test_two_halves_that_move_apart_are_named():
+    frames, lock = halves_apart(), LOCK.but(reference_frame=0)
     found = solve_plane(lock, frames.__getitem__, box_mask(SIZE, BOX), lambda frame: None, range(3))
     assert len(found.solved) == 1
     assert "two things in the field move apart by" in found.lost[0]

@@ -21,7 +21,7 @@ from .repeats import Repeats, apart_px, left_in_parts, repeats_of, shifted
 from .residual import likely
 from .rivalry import Doubts, Rivalry, decided, nearby, untold_words
 from .runs import CUT, Direction, SoFar, flat, run_both_ways, unseen
-from .twofold import MUCH, apart_without, seconds, without_what_stands
+from .twofold import MUCH, Second, apart_without, seconds, without_what_stands
 
 Array = NDArray[np.float32]
 Matrix = NDArray[np.float64]
@@ -289,7 +289,12 @@ class _Follower:
             return Blur(Course(self.own_step), Course(step), share)
 
         share, problem, fits, failed = self.exposure.share, "", list[Fit](), list[Fit]()
-        moves, judged = self.lock.moves, list[tuple[Fit, str, float]]()
+        moves, judged, others = self.lock.moves, list[tuple[Fit, str, float]](), dict[int, list[Second]]()
+
+        def seconds_of(fit: Fit) -> list[Second]:
+            if id(fit) not in others:  # it stays as long as they do
+                others[id(fit)] = seconds(self.area, feeds, fit, cover)
+            return others[id(fit)]
 
         def stands(guess: Matrix, top: int | None) -> bool:
             """Looks for the field from a guess; whether what is found needs no other beside it."""
@@ -306,7 +311,7 @@ class _Follower:
             covered = found is not None and found.kept < MAY_BE_TWO * found.seen
             loose = found is not None and found.uncertainty_px > WORST_UNCERTAINTY_PX
             if found is not None and covered and (loose or not words):
-                two = next(iter(seconds(self.area, feeds, found, cover)), None)
+                two = next(iter(seconds_of(found)), None)
                 words = say(NEITHER, apart=two.apart_px) if two is not None and two.share > MUCH else words
             if found is not None and covered and not words:
                 apart = apart_without(self.area, feeds, found, self.lock.moves, cover)
@@ -325,7 +330,7 @@ class _Follower:
                 break
         else:
             if previous.frame == self.lock.reference_frame and fits + failed:  # it may have held what stands in front
-                for other in seconds(self.area, feeds, (fits + failed)[0], cover):
+                for other in seconds_of((fits + failed)[0]):
                     stands(other.motion @ self.base, NEAR_SIZES[0])
         fit = min(fits, key=lambda each: each.uncertainty_px, default=None)
         if fit is not None and self.repeats.shifts:
