@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import cached_property, partial
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -42,7 +42,7 @@ class Key:
     step: NDArray[np.float64]
     motion: Matrix
 
-    @cached_property
+    @property
     def repeats(self) -> Repeats:
         """By what its texture repeats."""
         return repeats_of(self.area)

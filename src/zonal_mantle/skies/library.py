@@ -19,8 +19,8 @@ VERSION = 3
 AROUND, FRAMED = (4096, 2048), (1920, 1080)
 FRAMED_WIDE_DEG, FRAMED_UP_DEG = 62.0, 13.0
 PLANS = (
-    SkyPlan("Clear forenoon", 11, -58.0, 46.0, exposure=0.17, vivid=1.6),
-    SkyPlan("Fair cumulus", 23, 44.0, 38.0, exposure=0.13, vivid=1.6,
+    SkyPlan("Clear forenoon", 11, -58.0, 46.0, exposure=0.17, vivid=1.6, haze=(0.95, 0.12)),
+    SkyPlan("Fair cumulus", 23, 44.0, 38.0, exposure=0.13, vivid=1.6, haze=(0.95, 0.12),
             layers=(Layer(0.36, 6.5, 1.9, 0.3, slope=1.75, dense=0.35),)),
     SkyPlan("Evening altocumulus", 35, 36.0, 5.0, kind=13, turbidity=3.2, exposure=0.07, glow=1.3,
             layers=(Layer(0.46, 9.0, 1.1, 0.5, 1.5, cells=True),)),

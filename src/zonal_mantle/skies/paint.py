@@ -47,7 +47,8 @@ class SkyPlan:
     exposure: float = 0.22
     disc: bool = True
     grey: float = 0.0  # how much of the sky's colour is gone
-    vivid: float = 1.0  # how much stronger its colours are than by formula, above a paler horizon: as cameras show it
+    vivid: float = 1.0  # how much stronger its colours are than by formula, as cameras show them
+    haze: tuple[float, float] = (0.75, 0.07)  # how much colour is gone at the horizon; how high that reaches
     glow: float = 0.0  # of the horizon on the sun's side
     layers: tuple[Layer, ...] = field(default_factory=tuple)
 
@@ -75,7 +76,7 @@ def _band(plan: SkyPlan, rays: NDArray) -> Array:
     sky = np.maximum(light[..., None] + plan.vivid * (sky - light[..., None]), 0)
     low_sun = np.exp(-plan.height_deg / 10)
     tint = (1 - low_sun) * np.array([0.96, 1.0, 1.07]) + low_sun * sun_colour(plan.height_deg + 4)
-    most, high = (0.95, 0.12) if plan.vivid > 1 else (0.75, 0.07)
+    most, high = plan.haze
     pale = plan.grey + (1 - plan.grey) * most * np.exp(-np.maximum(-rays[..., 1:2], 0) / high)  # haze has no colour
     sky = sky * (1 - pale) + pale * light[..., None] * tint
     warm = sun_colour(plan.height_deg)
